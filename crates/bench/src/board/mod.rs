@@ -1,0 +1,88 @@
+//! Boards in continuous time.
+
+mod script;
+mod tide_gauge;
+
+pub use script::Script;
+pub use tide_gauge::{Fault, TideGauge};
+
+use deep_tap_core::line::Level;
+use deep_tap_core::time::{Rational, Time};
+
+/// An instant on a board, in femtoseconds since it was switched on. Covers two and a half hours.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Instant(pub i64);
+
+impl Instant {
+    /// A number of picoseconds.
+    pub const fn ps(ps: i64) -> Instant {
+        Instant(ps.saturating_mul(1_000))
+    }
+
+    /// A number of nanoseconds.
+    pub const fn ns(ns: i64) -> Instant {
+        Instant(ns.saturating_mul(1_000_000))
+    }
+
+    /// A number of microseconds.
+    pub const fn us(us: i64) -> Instant {
+        Instant(us.saturating_mul(1_000_000_000))
+    }
+
+    /// The same as an exact time.
+    pub fn time(self) -> Time {
+        Time::from_rational(Rational::new(i128::from(self.0), 1_000_000_000_000_000).unwrap_or(Rational::ZERO))
+    }
+}
+
+impl std::ops::Add for Instant {
+    type Output = Instant;
+    fn add(self, other: Instant) -> Instant {
+        Instant(self.0.saturating_add(other.0))
+    }
+}
+
+impl std::ops::Sub for Instant {
+    type Output = Instant;
+    fn sub(self, other: Instant) -> Instant {
+        Instant(self.0.saturating_sub(other.0))
+    }
+}
+
+/// Which node of a board, counted from 0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct NodeId(pub usize);
+
+/// Takes the changes of a board: which node, when, and its new level.
+pub type Emit<'a> = dyn FnMut(NodeId, Instant, Level) + 'a;
+
+/// A board whose nodes change level at exact instants.
+///
+/// For who implements it: `advance` is called with rising instants and reports every change up to
+/// and including `until` once; the changes of one node come in order of time.
+pub trait Board: Send {
+    /// What it is, for the user.
+    fn describe(&self) -> String;
+
+    /// The names of its nodes, in the order of their ids.
+    fn nodes(&self) -> &[String];
+
+    /// The level of a node before its first change.
+    fn initial(&self, node: NodeId) -> Level;
+
+    /// Lets time pass.
+    fn advance(&mut self, until: Instant, emit: &mut Emit<'_>);
+
+    /// Back to when it was switched on.
+    fn restart(&mut self);
+
+    /// When it ends, for a recorded one; nothing happens afterwards.
+    fn end(&self) -> Option<Instant> {
+        None
+    }
+
+    /// The nodes that inputs are wired to when a setup gives numbers: input `i` to the `i`-th.
+    fn wiring(&self) -> Vec<NodeId> {
+        (0..self.nodes().len()).map(NodeId).collect()
+    }
+}

@@ -1,0 +1,194 @@
+//! The demo board: the main board of an ocean tide-gauge buoy, revision B.
+//!
+//! **Made up**, like every part on it. It has a power supervisor, a 24-bit pressure converter on
+//! SPI with a data-ready line, and a small parallel memory. It misbehaves in ways that bring-up
+//! really meets; each fault can be switched off.
+
+mod adc;
+mod memory;
+mod power;
+
+use std::collections::VecDeque;
+use std::str::FromStr;
+
+use deep_tap_core::line::Level;
+use deep_tap_core::{Error, ErrorKind, Result};
+
+use super::{Board, Emit, Instant, NodeId};
+use crate::random::Random;
+
+/// A way in which the board misbehaves.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Fault {
+    /// Now and then the converter's data comes 41 ns after the clock, where 25 ns are allowed.
+    LateData,
+    /// A conversion is answered after 382 us, where 350 us are allowed.
+    LateConversion,
+    /// Reset is released 0.9 ms after power is good, where 2 ms are required.
+    EarlyReset,
+    /// Now and then a write pulse lasts 22 ns, where 35 ns are required.
+    ShortWrite,
+    /// Once in about a thousand writes data is held for 8 ns, where 15 ns are required.
+    ShortHold,
+    /// A spike of 12 ns on write enable while the rail ramps up.
+    RampSpike,
+}
+
+impl Fault {
+    /// All faults with their names.
+    pub const ALL: [(Fault, &'static str); 6] = [
+        (Fault::LateData, "late-data"),
+        (Fault::LateConversion, "late-conversion"),
+        (Fault::EarlyReset, "early-reset"),
+        (Fault::ShortWrite, "short-write"),
+        (Fault::ShortHold, "short-hold"),
+        (Fault::RampSpike, "ramp-spike"),
+    ];
+}
+
+impl FromStr for Fault {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self> {
+        Self::ALL.iter().find(|(_, name)| *name == text).map(|(fault, _)| *fault).ok_or_else(|| {
+            let names: Vec<&str> = Self::ALL.iter().map(|(_, name)| *name).collect();
+            Error::new(ErrorKind::Instrument, format!("the tide gauge has no fault '{text}'"))
+                .with_help(format!("it has all, none, or a list of: {}", names.join(", ")))
+        })
+    }
+}
+
+/// The nodes, in the order in which the demo's leads are wired.
+const NODES: [&str; 22] = [
+    "PGOOD", "RESET_N", "ADC_CS_N", "ADC_SCLK", "ADC_MOSI", "ADC_MISO", "ADC_DRDY_N", "MEM_CE_N", "MEM_OE_N",
+    "MEM_WE_N", "A0", "A1", "A2", "A3", "D0", "D1", "D2", "D3", "D4", "D5", "D6", "D7",
+];
+
+/// Looks a node up by its name in [`NODES`]; every caller passes one of them.
+const fn node(name: &str) -> NodeId {
+    let mut i = 0;
+    while i < NODES.len() {
+        if equal(NODES[i].as_bytes(), name.as_bytes()) {
+            return NodeId(i);
+        }
+        i += 1;
+    }
+    panic!("unreachable: evaluated at compile time, where a misspelt node stops the build")
+}
+
+const fn equal(a: &[u8], b: &[u8]) -> bool {
+    let mut i = 0;
+    while i < a.len() && i < b.len() && a[i] == b[i] {
+        i += 1;
+    }
+    i == a.len() && i == b.len()
+}
+
+/// When power is switched on.
+const POWER_ON: Instant = Instant::us(3_000);
+/// When the rail is good.
+const POWER_GOOD: Instant = Instant::us(4_200);
+
+/// Collects what devices do to nodes, ahead of time.
+struct Queues {
+    nodes: Vec<VecDeque<(Instant, Level)>>,
+    last: Vec<Level>,
+}
+
+impl Queues {
+    fn set(&mut self, node: NodeId, at: Instant, high: bool) {
+        let level = Level::from(high);
+        if self.last[node.0] != level {
+            self.last[node.0] = level;
+            self.nodes[node.0].push_back((at, level));
+        }
+    }
+}
+
+/// A part of the board that does one thing after another.
+trait Device: Send {
+    /// When it does the next thing; everything it does then happens at this instant or later.
+    fn next(&self) -> Instant;
+    /// Does it.
+    fn step(&mut self, queues: &mut Queues);
+}
+
+/// The demo board. See the module for what is on it.
+pub struct TideGauge {
+    names: Vec<String>,
+    seed: u64,
+    faults: Vec<Fault>,
+    devices: Vec<Box<dyn Device>>,
+    queues: Queues,
+}
+
+impl std::fmt::Debug for TideGauge {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("TideGauge").field("seed", &self.seed).field("faults", &self.faults).finish_non_exhaustive()
+    }
+}
+
+impl TideGauge {
+    /// A board with these faults, the same again for the same seed.
+    pub fn new(seed: u64, faults: &[Fault]) -> Self {
+        let names = NODES.iter().map(ToString::to_string).collect();
+        let queues = Queues { nodes: Vec::new(), last: Vec::new() };
+        let mut board = TideGauge { names, seed, faults: faults.to_vec(), devices: Vec::new(), queues };
+        board.restart();
+        board
+    }
+
+    /// Whether a node is high before anything happens.
+    fn rests_high(node: usize) -> bool {
+        let name = NODES[node];
+        name.ends_with("_N") && name != "RESET_N" || name.starts_with('D')
+    }
+}
+
+impl Board for TideGauge {
+    fn describe(&self) -> String {
+        let faults = match self.faults.len() {
+            0 => "healthy".to_string(),
+            n if n == Fault::ALL.len() => "with all its faults".to_string(),
+            n => format!("with {n} of its faults"),
+        };
+        format!("tide-gauge buoy main board rev B (made up), {faults}, seed {}", self.seed)
+    }
+
+    fn nodes(&self) -> &[String] {
+        &self.names
+    }
+
+    fn initial(&self, node: NodeId) -> Level {
+        Level::from(Self::rests_high(node.0))
+    }
+
+    fn advance(&mut self, until: Instant, emit: &mut Emit<'_>) {
+        for device in &mut self.devices {
+            while device.next() <= until {
+                device.step(&mut self.queues);
+            }
+        }
+        for (node, queue) in self.queues.nodes.iter_mut().enumerate() {
+            while let Some((at, level)) = queue.front().copied().filter(|(at, _)| *at <= until) {
+                queue.pop_front();
+                emit(NodeId(node), at, level);
+            }
+        }
+    }
+
+    fn restart(&mut self) {
+        let has = |fault: Fault| self.faults.contains(&fault);
+        let random = Random::new(self.seed);
+        let power = power::Power::new(has(Fault::EarlyReset), has(Fault::RampSpike));
+        let running = power.released() + Instant::us(300);
+        let adc = adc::Adc::new(running, random.split(1), has(Fault::LateData), has(Fault::LateConversion));
+        let memory = memory::Memory::new(running, random.split(2), has(Fault::ShortWrite), has(Fault::ShortHold));
+        self.devices = vec![Box::new(power), Box::new(adc), Box::new(memory)];
+        self.queues = Queues {
+            nodes: vec![VecDeque::new(); NODES.len()],
+            last: (0..NODES.len()).map(|n| Level::from(Self::rests_high(n))).collect(),
+        };
+    }
+}

@@ -1,0 +1,17 @@
+//! What is on the bench: simulated boards, a simulated instrument that samples them, and replay
+//! of simulations.
+//!
+//! A [`Board`] lives in continuous time: its nodes change level at exact instants. The
+//! [`StandIn`] samples it the way hardware does, with a phase, skew between inputs and a
+//! time base that is slightly off, so that what the library concludes from the samples can be
+//! compared with what really happened. Everything is the same again for the same seed.
+
+mod board;
+mod connect;
+mod random;
+mod stand_in;
+
+pub use board::{Board, Emit, Fault, Instant, NodeId, Script, TideGauge};
+pub use connect::connect;
+pub use random::Random;
+pub use stand_in::{StandIn, StandInOptions};

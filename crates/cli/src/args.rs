@@ -1,0 +1,188 @@
+//! The arguments as typed.
+
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand, ValueEnum};
+
+const EXIT_CODES: &str = "\
+Exit codes:
+  0  done; for check: every limit passed
+  1  check: a limit is violated
+  2  wrong usage, or input that cannot be used
+  3  check: nothing violated, but something inconclusive or not seen";
+
+/// Records logic captures and measures them against datasheet timing limits.
+#[derive(Debug, Parser)]
+#[command(name = "deep-tap", version, about, after_help = EXIT_CODES, max_term_width = 100)]
+pub(crate) struct Args {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// The whole job on the demo board: what each step does, what it found, and its command
+    Demo(Demo),
+    /// Arm, wait for the trigger, record, save
+    Capture(Capture),
+    /// What a capture holds
+    Info(Info),
+    /// The datasheet limits against a capture: the verdict table
+    #[command(after_help = EXIT_CODES)]
+    Check(Check),
+    /// The waveforms of a capture, as text
+    Show(Show),
+    /// Another file format
+    Convert(Convert),
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Demo {
+    /// Where to leave setup, limits, captures and verdicts
+    #[arg(default_value = "deep-tap-demo")]
+    pub(crate) folder: PathBuf,
+    /// Replace what an earlier demo left there
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Capture {
+    /// The setup file
+    pub(crate) setup: PathBuf,
+    /// Where to save; the setup's name with .dtap otherwise
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Record at once, without waiting for the trigger
+    #[arg(long)]
+    pub(crate) now: bool,
+    /// Another sample rate than the setup's, such as '250 MS/s'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
+    /// Replace a file that is there already
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+/// Which record to look at.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Source {
+    /// A capture (.dtap) or a simulation's value change dump (.vcd)
+    pub(crate) file: PathBuf,
+    /// The setup to use, instead of the one in the capture; a dump needs one to be checked
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Info {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Read every block and report damage
+    #[arg(long)]
+    pub(crate) verify: bool,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+/// How a table is written.
+#[derive(Clone, Debug, clap::Args)]
+pub(crate) struct Table {
+    /// Text for people, or CSV or JSON for programs
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Write to a file instead of standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Replace an output file that is there already
+    #[arg(long, requires = "output")]
+    pub(crate) replace: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    Text,
+    Csv,
+    Json,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Check {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Only limits with these symbols, or of these parts: 'tDH', 'U5', 'U5.tDH'
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) only: Vec<String>,
+    /// How a value near its limit is decided
+    #[arg(long, value_enum, default_value_t = Rule::Proven)]
+    pub(crate) rule: Rule,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Rule {
+    /// Pass and fail must each be proven, whatever the uncertainty
+    Proven,
+    /// The counted value is taken for the true one
+    Measured,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Show {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Levels and values at a time, with the edges around it
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with_all = ["around", "from", "to"])]
+    pub(crate) at: Option<String>,
+    /// Waveforms around a time
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with_all = ["from", "to"])]
+    pub(crate) around: Option<String>,
+    /// With --around: how much time to show; a tick per column otherwise
+    #[arg(long, value_name = "TIME", requires = "around")]
+    pub(crate) span: Option<String>,
+    /// First time to show; the start of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Time to show up to; the end of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    /// Lines and buses to show, in this order; all otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
+    /// Columns; the terminal's width otherwise
+    #[arg(long)]
+    pub(crate) width: Option<usize>,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Convert {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Where to write: .dtap, .vcd or .csv; '-' for standard output, with --to
+    pub(crate) output: PathBuf,
+    /// The format, when the name does not say it
+    #[arg(long, value_enum)]
+    pub(crate) to: Option<Target>,
+    /// Rows of a CSV
+    #[arg(long, value_enum, default_value_t = Layout::Changes)]
+    pub(crate) layout: Layout,
+    /// Replace a file that is there already
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Target {
+    Dtap,
+    Vcd,
+    Csv,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Layout {
+    /// One row per change
+    Changes,
+    /// One row per tick
+    Samples,
+}

@@ -1,0 +1,285 @@
+//! `check`: the verdict table.
+
+use std::path::Path;
+
+use deep_tap::capture::Capture;
+use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, LimitResult, Reason, Rule, Verdict};
+use deep_tap::time::{Rate, Time};
+use deep_tap::{Error, ErrorKind};
+use serde::Serialize;
+
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{Loaded, load, setup_of, tell_damage};
+use crate::output::{Grid, Out, write_table};
+
+/// The verdicts on a record, as JSON has them: times in seconds, rates in samples per second.
+#[derive(Serialize)]
+pub(crate) struct Checked {
+    file: String,
+    source: String,
+    rate: Rate,
+    tick: Time,
+    rule: Rule,
+    history: Vec<String>,
+    pub(crate) verdict: Verdict,
+    pub(crate) results: Vec<LimitResult>,
+    /// Limits left out because a pin they need is not wired.
+    not_wired: Vec<String>,
+}
+
+pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure> {
+    let loaded = load(&args.source)?;
+    let rule = match args.rule {
+        args::Rule::Proven => Rule::Proven,
+        args::Rule::Measured => Rule::Measured,
+    };
+    let checked = check(&loaded, &args.source.file, &args.only, rule)?;
+    write_table(&args.table, out, &checked, || checked.rows(), || checked.text(&loaded.capture, &args.source))?;
+    tell_damage(&loaded.capture);
+    Ok(checked.outcome())
+}
+
+/// Checks the limits of a record's setup, or those of them that are named.
+pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -> Result<Checked, Failure> {
+    let setup = setup_of(loaded, file)?;
+    let capture = &loaded.capture;
+    let matches = |limit: &BoundLimit, name: &str| {
+        let (part, symbol) = (&limit.reference, &limit.limit.symbol);
+        name == part || name == symbol || name.split_once('.') == Some((part.as_str(), symbol.as_str()))
+    };
+    for name in only {
+        if !setup.limits().any(|l| matches(l, name)) {
+            let known: Vec<String> = setup.limits().map(|l| format!("{}.{}", l.reference, l.limit.symbol)).collect();
+            let error = Error::new(ErrorKind::Unknown, format!("--only: there is no limit or part '{name}'"));
+            return Err(error.with_help(format!("there are: {}", known.join(", "))).into());
+        }
+    }
+    if setup.limits().next().is_none() {
+        let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
+        let help = "add a section like: [[part]] with limits = \"parts/ex-mem8.toml\", reference = \"U5\" and its pins";
+        return Err(error.with_help(help).into());
+    }
+    let wanted = setup.limits().filter(|l| only.is_empty() || only.iter().any(|name| matches(l, name)));
+    let results = wanted.map(|l| limit::check(capture, l, rule)).collect::<Result<Vec<_>, _>>()?;
+    let not_wired = setup.parts.iter().flat_map(|p| p.not_wired.iter().map(|s| format!("{}.{s}", p.reference)));
+    Ok(Checked {
+        file: file.display().to_string(),
+        source: capture.origin().source.clone(),
+        rate: capture.base().rate(),
+        tick: capture.base().tick(),
+        rule,
+        history: capture.history().to_vec(),
+        verdict: limit::overall(results.iter().map(|r| r.verdict)),
+        results,
+        not_wired: not_wired.collect(),
+    })
+}
+
+impl Checked {
+    pub(crate) fn outcome(&self) -> Outcome {
+        match self.verdict {
+            Verdict::Fail => Outcome::Violated,
+            Verdict::Pass => Outcome::Done,
+            Verdict::Inconclusive | Verdict::NotSeen => Outcome::Open,
+        }
+    }
+
+    fn count(&self, verdict: Verdict) -> usize {
+        self.results.iter().filter(|r| r.verdict == verdict).count()
+    }
+
+    pub(crate) fn text(&self, capture: &Capture, source: &args::Source) -> String {
+        let answer = [
+            (self.count(Verdict::Fail), "violated"),
+            (self.count(Verdict::Inconclusive), "inconclusive"),
+            (self.count(Verdict::Pass), "passed"),
+            (self.count(Verdict::NotSeen), "not seen"),
+        ];
+        let answer: Vec<String> = answer.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let kind = if capture.resolution().sampled {
+            format!("{}, tick {}", self.rate, self.tick)
+        } else {
+            format!("exact, tick {}", self.tick)
+        };
+        let mut text = format!("{}          {}, {kind}\n", answer.join(", "), self.file);
+        if self.rule == Rule::Measured {
+            text.push_str("rule: the counted value is taken for the true one, without its uncertainty\n");
+        }
+        for step in &self.history {
+            text.push_str(&format!("history: {step}\n"));
+        }
+        let mut grid = Grid::new(
+            &["part", "limit", "what", "required", "worst", "at", "margin", "seen", "verdict"],
+            &[4, 5, 6, 7],
+        );
+        for result in &self.results {
+            grid.row(self.cells(capture, result));
+        }
+        text.push_str(&format!("\n{}\n", grid.text()));
+        if !self.not_wired.is_empty() {
+            text.push_str(&format!("\nleft out, since a pin is not wired: {}\n", self.not_wired.join(", ")));
+        }
+        let advice = self.advice(capture, source);
+        if !advice.is_empty() {
+            text.push_str(&format!("\n{}\n", advice.join("\n")));
+        }
+        text
+    }
+
+    fn cells(&self, capture: &Capture, result: &LimitResult) -> Vec<String> {
+        let tick = capture.base().tick();
+        let dash = || "-".to_string();
+        let worst = match (&result.worst, result.measured) {
+            (Some(worst), Some(measured)) => {
+                let (lo, hi) = (worst.bounds.lo, worst.bounds.hi);
+                let below = measured.to_f64() - lo.to_f64();
+                let above = hi.to_f64() - measured.to_f64();
+                if lo == hi {
+                    measured.to_string()
+                } else if (above - below).abs() < above * 1e-3 {
+                    format!("{} ± {}", measured.rounded(tick), outward(above))
+                } else {
+                    // The lower bound is held at zero, or several partners are possible.
+                    format!("{} .. {}", lo.rounded(tenth(tick)), hi.rounded(tenth(tick)))
+                }
+            }
+            _ => dash(),
+        };
+        let at = result.at.map_or_else(dash, |at| signed(at, tick));
+        vec![
+            result.reference.clone(),
+            result.symbol.clone(),
+            result.what.clone(),
+            result.required.to_string(),
+            worst,
+            at,
+            result.margin.map_or_else(dash, |m| signed(m, tenth(tick))),
+            result.counts.seen.to_string(),
+            verdict_text(result),
+        ]
+    }
+
+    /// What to do next.
+    fn advice(&self, capture: &Capture, source: &args::Source) -> Vec<String> {
+        let mut lines = Vec::new();
+        let setup = source.setup.as_ref().map_or(String::new(), |s| format!(" --setup {}", s.display()));
+        if let Some(failed) = self.results.iter().find(|r| r.verdict == Verdict::Fail)
+            && let Some(at) = failed.at
+        {
+            let at = at.rounded(capture.base().tick()).replace(' ', "");
+            lines.push(format!("next: deep-tap show {}{setup} --around {at}", self.file));
+        }
+        let rates = self.results.iter().filter_map(|r| match r.decided {
+            Some(Deciding::Rate(rate)) if !capture.origin().rates.is_empty() => Some(rate),
+            _ => None,
+        });
+        if let (Some(rate), Some(own)) = (rates.max(), capture.attachments().first()) {
+            let open: Vec<String> = self
+                .results
+                .iter()
+                .filter(|r| matches!(r.decided, Some(Deciding::Rate(_))))
+                .map(|r| format!("{}.{}", r.reference, r.symbol))
+                .collect();
+            let output = format!("{}.dtap", rate.to_string().replace(" S/s", "").replace("S/s", "").replace(' ', ""));
+            lines.push(format!(
+                "next: deep-tap capture {} --rate '{rate}' --output {output}    decides {}",
+                own.name,
+                open.join(", ")
+            ));
+        }
+        lines
+    }
+
+    fn rows(&self) -> Vec<Vec<String>> {
+        let header = [
+            "part", "limit", "what", "kind", "min_s", "max_s", "verdict", "worst_s", "worst_lo_s", "worst_hi_s", "at_s",
+            "margin_s", "seen", "passed", "failed", "inconclusive", "unpaired", "smallest_s", "mean_s", "largest_s",
+            "decided_at_S_per_s",
+        ];
+        let mut rows = vec![header.iter().map(ToString::to_string).collect()];
+        let number = |time: Option<Time>| time.map_or(String::new(), |t| format!("{:e}", t.to_f64()));
+        for r in &self.results {
+            let decided = match r.decided {
+                Some(Deciding::Rate(rate)) => format!("{:e}", rate.to_f64()),
+                _ => String::new(),
+            };
+            rows.push(vec![
+                r.reference.clone(),
+                r.symbol.clone(),
+                r.what.clone(),
+                r.kind.to_string(),
+                number(r.required.min),
+                number(r.required.max),
+                r.verdict.to_string().to_lowercase(),
+                number(r.measured),
+                number(r.worst.map(|w| w.bounds.lo)),
+                number(r.worst.map(|w| w.bounds.hi)),
+                number(r.at),
+                number(r.margin),
+                r.counts.seen.to_string(),
+                r.counts.passed.to_string(),
+                r.counts.failed.to_string(),
+                r.counts.inconclusive.to_string(),
+                r.counts.unpaired.to_string(),
+                number(r.statistics.map(|s| s.min)),
+                r.statistics.map_or(String::new(), |s| format!("{:e}", s.mean)),
+                number(r.statistics.map(|s| s.max)),
+                decided,
+            ]);
+        }
+        rows
+    }
+}
+
+fn verdict_text(result: &LimitResult) -> String {
+    let counts = &result.counts;
+    match result.verdict {
+        Verdict::Pass => "pass".to_string(),
+        Verdict::Fail => format!("FAIL ({} of {})", counts.failed, counts.seen),
+        Verdict::NotSeen if counts.unpaired > 0 => format!("not seen ({} started, none ended)", counts.unpaired),
+        Verdict::NotSeen => "not seen".to_string(),
+        Verdict::Inconclusive => {
+            let why = match result.reason {
+                Some(Reason::HiddenPulses) => "shorter pulses could hide between samples; ",
+                Some(Reason::Occurrence(Doubt::Unknown)) => "a level is unknown there",
+                Some(Reason::Occurrence(Doubt::Order)) => "the order of the edges is open; ",
+                Some(Reason::Occurrence(Doubt::Resolution)) | None => "",
+            };
+            let until = match result.decided {
+                Some(Deciding::Rate(rate)) => format!("decided from {rate} on"),
+                Some(Deciding::Beyond { needed, fastest }) => {
+                    let needed = needed.to_f64() / 1e6;
+                    format!("needs {needed:.0} MS/s, the instrument ends at {fastest}")
+                }
+                Some(Deciding::Never) => "no rate decides it: within the skew of the limit".to_string(),
+                None => String::new(),
+            };
+            format!("inconclusive: {why}{until}")
+        }
+    }
+}
+
+fn tenth(tick: Time) -> Time {
+    let tenth = deep_tap::time::Rational::new(1, 10).and_then(|t| tick.to_rational().checked_mul(t));
+    tenth.map_or(tick, Time::from_rational)
+}
+
+/// With its sign, and as many digits as the resolution supports.
+fn signed(time: Time, resolution: Time) -> String {
+    let text = time.rounded(resolution);
+    if text.starts_with('-') { text } else { format!("+{text}") }
+}
+
+/// An uncertainty in seconds with three digits, rounded away from zero.
+fn outward(seconds: f64) -> String {
+    let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
+    let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
+    let value = seconds / scale;
+    let step = if value >= 100.0 { 1.0 } else if value >= 10.0 { 0.1 } else { 0.01 };
+    // A hair less before rounding up, so that 10 stays 10.
+    let value = ((value / step) - 1e-6).ceil() * step;
+    let text = format!("{value:.2}");
+    format!("{} {unit}", text.trim_end_matches('0').trim_end_matches('.'))
+}

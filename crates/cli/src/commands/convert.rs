@@ -1,0 +1,51 @@
+//! `convert`: another file format.
+
+use deep_tap::format::dtap::{self, SaveOptions};
+use deep_tap::format::{csv, vcd};
+use deep_tap::{Error, ErrorKind, Place};
+
+use crate::Outcome;
+use crate::args::{self, Target};
+use crate::errors::Failure;
+use crate::load::{load, tell_damage};
+use crate::output::{Out, save};
+
+pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failure> {
+    let target = target(args)?;
+    let loaded = load(&args.source)?;
+    let capture = &loaded.capture;
+    let layout = match args.layout {
+        args::Layout::Changes => csv::Layout::Changes,
+        args::Layout::Samples => csv::Layout::Samples,
+    };
+    let to_stdout = args.output.as_os_str() == "-";
+    match target {
+        Target::Dtap if to_stdout => {
+            let error = Error::new(ErrorKind::Io, "a capture cannot be written to standard output");
+            return Err(error.with_help("it is put in place when complete: give the name of a file").into());
+        }
+        Target::Dtap => dtap::save(capture, &args.output, SaveOptions { replace: args.replace })?,
+        Target::Vcd if to_stdout => vcd::write(capture, out.writer())?,
+        Target::Csv if to_stdout => csv::write(capture, layout, out.writer())?,
+        Target::Vcd => save(&args.output, args.replace, |file| vcd::write(capture, file))?,
+        Target::Csv => save(&args.output, args.replace, |file| csv::write(capture, layout, file))?,
+    }
+    tell_damage(capture);
+    Ok(Outcome::Done)
+}
+
+fn target(args: &args::Convert) -> Result<Target, Failure> {
+    if let Some(target) = args.to {
+        return Ok(target);
+    }
+    let extension = args.output.extension().and_then(|e| e.to_str()).unwrap_or("").to_lowercase();
+    match extension.as_str() {
+        "dtap" => Ok(Target::Dtap),
+        "vcd" => Ok(Target::Vcd),
+        "csv" => Ok(Target::Csv),
+        _ => Err(Error::new(ErrorKind::Unknown, "the name does not say which format to write")
+            .with_help("end it in .dtap, .vcd or .csv, or add --to")
+            .at(Place::File(args.output.clone()))
+            .into()),
+    }
+}

@@ -1,0 +1,204 @@
+//! `demo`: the whole job on the demo board.
+
+use std::path::{Path, PathBuf};
+
+use deep_tap::format::dtap::{self, SaveOptions};
+use deep_tap::limit::{Deciding, LimitResult, Rule, Verdict};
+use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::{Error, ErrorKind, Place};
+
+use crate::Outcome;
+use crate::args;
+use crate::commands::capture::{record, summary};
+use crate::commands::check::{Checked, check};
+use crate::commands::show;
+use crate::errors::Failure;
+use crate::load::{Loaded, load};
+use crate::output::{Out, save};
+
+/// The files of the demo, as they ship.
+const FILES: [(&str, &str); 4] = [
+    ("setups/tide-gauge.toml", include_str!("../../../../setups/tide-gauge.toml")),
+    ("parts/ex-sup33.toml", include_str!("../../../../parts/ex-sup33.toml")),
+    ("parts/ex-adc24.toml", include_str!("../../../../parts/ex-adc24.toml")),
+    ("parts/ex-mem8.toml", include_str!("../../../../parts/ex-mem8.toml")),
+];
+
+pub(crate) fn run(args: &args::Demo, out: &mut Out) -> Result<Outcome, Failure> {
+    let folder = &args.folder;
+    if !args.replace && folder.exists() && std::fs::read_dir(folder).is_ok_and(|mut f| f.next().is_some()) {
+        return Err(Error::new(ErrorKind::Exists, "this folder is not empty")
+            .with_help("name another folder, or say that an earlier demo in it may be replaced (--replace)")
+            .at(Place::File(folder.clone()))
+            .into());
+    }
+    Demo { folder, replace: args.replace, out }.run()
+}
+
+struct Demo<'a> {
+    folder: &'a Path,
+    replace: bool,
+    out: &'a mut Out,
+}
+
+impl Demo<'_> {
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.join(name)
+    }
+
+    fn heading(&mut self, number: u32, text: &str) -> Result<(), Failure> {
+        self.out.line(format!("\n{number}. {text}\n"))
+    }
+
+    fn command(&mut self, command: &str) -> Result<(), Failure> {
+        self.out.line(format!("   $ deep-tap {command}\n"))
+    }
+
+    /// Text under a heading, indented.
+    fn body(&mut self, text: &str) -> Result<(), Failure> {
+        for line in text.trim_end().lines() {
+            self.out.line(format!("   {line}").trim_end())?;
+        }
+        Ok(())
+    }
+
+    fn run(&mut self) -> Result<Outcome, Failure> {
+        self.out.line("A prototype is on the bench: the main board of an ocean tide-gauge buoy, revision B.")?;
+        self.out.line("The board and its parts are made up and simulated; it misbehaves as real ones do.")?;
+        let setup_path = self.files()?;
+        let setup = Setup::from_file(&setup_path)?;
+        let slow_path = self.path("tide-gauge.dtap");
+        self.capture(&setup, &setup_path, &slow_path)?;
+        let slow = self.load(&slow_path)?;
+        let checked = self.check(&slow, &slow_path)?;
+        self.look(&slow_path, &checked)?;
+        self.decide(&setup, &setup_path, &checked)?;
+        self.unseen(&checked)?;
+        self.out.line("")?;
+        Ok(Outcome::Done)
+    }
+
+    fn files(&mut self) -> Result<PathBuf, Failure> {
+        for (name, text) in FILES {
+            let path = self.path(name);
+            let parent = path.parent().unwrap_or(self.folder);
+            std::fs::create_dir_all(parent).map_err(|e| Error::io(parent, "create", e))?;
+            save(&path, self.replace, |file| file.write_all(text.as_bytes()))?;
+        }
+        self.heading(1, "Wire up and write it down")?;
+        let setup = self.path("setups/tide-gauge.toml");
+        self.body(&format!(
+            "{} says which input carries which signal, how fast to record, what to wait\n\
+             for, and which pins of which part are on which line. The timing tables of the parts are\n\
+             in {}, one file per part, as printed in their datasheets.",
+            setup.display(),
+            self.path("parts").display()
+        ))?;
+        Ok(setup)
+    }
+
+    fn capture(&mut self, setup: &Setup, setup_path: &Path, target: &Path) -> Result<(), Failure> {
+        self.heading(2, "Record the first power-up")?;
+        self.command(&format!("capture {} --output {}", setup_path.display(), target.display()))?;
+        let capture = record(setup, setup_path, RecordOptions::default())?;
+        dtap::save(&capture, target, SaveOptions { replace: self.replace })?;
+        self.body(&format!("recorded {} to {}", summary(&capture), target.display()))?;
+        self.body("The capture carries the setup and the limits: whoever has the file needs nothing else.")
+    }
+
+    fn load(&self, path: &Path) -> Result<Loaded, Failure> {
+        load(&args::Source { file: path.to_path_buf(), setup: None })
+    }
+
+    fn check(&mut self, loaded: &Loaded, path: &Path) -> Result<Checked, Failure> {
+        self.heading(3, "Check every occurrence of every limit")?;
+        self.command(&format!("check {}", path.display()))?;
+        let checked = check(loaded, path, &[], Rule::Proven)?;
+        let source = args::Source { file: path.to_path_buf(), setup: None };
+        let text = checked.text(&loaded.capture, &source);
+        // The advice at the end is the rest of this story.
+        let table = text.split("\nnext: ").next().unwrap_or(&text);
+        self.body(table)?;
+        save(&self.path("verdicts.txt"), self.replace, |file| file.write_all(text.as_bytes()))?;
+        save(&self.path("verdicts.json"), self.replace, |file| {
+            serde_json::to_writer_pretty(&mut *file, &checked)?;
+            file.write_all(b"\n")
+        })?;
+        self.body(&format!(
+            "\nThe table is in {} and {}.\n\
+             'pass' and 'FAIL' are proven: every value that the true time may have is inside, or\n\
+             outside, what the part requires. 'inconclusive' says that this sample rate cannot tell.",
+            self.path("verdicts.txt").display(),
+            self.path("verdicts.json").display()
+        ))?;
+        Ok(checked)
+    }
+
+    fn look(&mut self, path: &Path, checked: &Checked) -> Result<(), Failure> {
+        let failed = checked.results.iter().filter(|r| r.verdict == Verdict::Fail);
+        // The clearest picture: the violation that takes the least room.
+        let Some(failed) = failed.min_by_key(|r| r.measured) else { return Ok(()) };
+        let Some(at) = failed.at else { return Ok(()) };
+        self.heading(4, &format!("Look at a violation: {} of {}", failed.symbol, failed.reference))?;
+        let around = at.to_string().replace(' ', "");
+        let lines = "PGOOD,RESET_N,MEM_CE_N,MEM_WE_N,ADDR,DATA";
+        self.command(&format!("show {} --around {around} --lines {lines}", path.display()))?;
+        let picture = args::Show {
+            source: args::Source { file: path.to_path_buf(), setup: None },
+            at: None,
+            around: Some(around),
+            span: None,
+            from: None,
+            to: None,
+            lines: lines.split(',').map(str::to_string).collect(),
+            width: Some(96),
+        };
+        let mut drawn = Out::buffer();
+        show::run(&picture, &mut drawn)?;
+        let drawn = drawn.into_text();
+        self.body(&drawn)
+    }
+
+    fn decide(&mut self, setup: &Setup, setup_path: &Path, checked: &Checked) -> Result<(), Failure> {
+        let rate_of = |r: &LimitResult| match r.decided {
+            Some(Deciding::Rate(rate)) => Some(rate),
+            _ => None,
+        };
+        let Some(rate) = checked.results.iter().filter_map(rate_of).max() else { return Ok(()) };
+        let open: Vec<String> = checked
+            .results
+            .iter()
+            .filter(|r| rate_of(r).is_some())
+            .map(|r| format!("{}.{}", r.reference, r.symbol))
+            .collect();
+        self.heading(5, &format!("Decide what was inconclusive, at the rate the table names: {rate}"))?;
+        let path = self.path("tide-gauge-faster.dtap");
+        self.command(&format!("capture {} --rate '{rate}' --output {}", setup_path.display(), path.display()))?;
+        let capture = record(setup, setup_path, RecordOptions { rate: Some(rate), ..Default::default() })?;
+        dtap::save(&capture, &path, SaveOptions { replace: self.replace })?;
+        self.body(&format!("recorded {} to {}\n\n", summary(&capture), path.display()))?;
+        self.out.line("")?;
+        self.command(&format!("check {} --only {}", path.display(), open.join(",")))?;
+        let loaded = self.load(&path)?;
+        let decided = check(&loaded, &path, &open, Rule::Proven)?;
+        let source = args::Source { file: path.clone(), setup: None };
+        let text = decided.text(&loaded.capture, &source);
+        self.body(text.split("\nnext: ").next().unwrap_or(&text))
+    }
+
+    fn unseen(&mut self, checked: &Checked) -> Result<(), Failure> {
+        let unseen: Vec<&LimitResult> = checked.results.iter().filter(|r| r.verdict == Verdict::NotSeen).collect();
+        if unseen.is_empty() {
+            return Ok(());
+        }
+        self.heading(6, "What the record could not answer")?;
+        for result in unseen {
+            self.body(&format!(
+                "{}.{} ({}) was not seen: its events never occurred. That is not a pass; make the\n\
+                 firmware do it during the capture, and check again.",
+                result.reference, result.symbol, result.what
+            ))?;
+        }
+        Ok(())
+    }
+}

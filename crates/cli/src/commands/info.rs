@@ -1,0 +1,175 @@
+//! `info`: what a capture holds.
+
+use deep_tap::capture::Capture;
+use deep_tap::line::{Level, LineId};
+use deep_tap::time::{Samples, Tick, Time};
+use serde::Serialize;
+
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{Loaded, load, tell_damage, time};
+use crate::output::{Grid, Out, write_table};
+
+/// What `info` says, as JSON has it: times in seconds, rates in samples per second.
+#[derive(Serialize)]
+struct Said<'a> {
+    file: String,
+    source: &'a str,
+    title: Option<&'a str>,
+    trigger: Option<&'a str>,
+    rate: f64,
+    tick: Time,
+    ticks: u64,
+    begins: Time,
+    ends: Time,
+    sampled: bool,
+    skew: Time,
+    lines: Vec<SaidLine<'a>>,
+    buses: Vec<SaidBus<'a>>,
+    parts: Vec<String>,
+    history: &'a [String],
+    remarks: &'a [String],
+    damage: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct SaidLine<'a> {
+    name: &'a str,
+    input: Option<String>,
+    threshold: Option<String>,
+    first: Level,
+    last: Level,
+    edges: u64,
+}
+
+#[derive(Serialize)]
+struct SaidBus<'a> {
+    name: &'a str,
+    lines: Vec<&'a str>,
+}
+
+pub(crate) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> {
+    let loaded = load(&args.source)?;
+    let capture = &loaded.capture;
+    if args.verify {
+        // Reading every edge touches every block.
+        for line in 0..capture.lines().len() {
+            capture.trace(LineId(line)).edges(capture.range()).for_each(drop);
+        }
+    }
+    let said = said(args, &loaded);
+    let rows = || {
+        let mut rows = vec![header().iter().map(ToString::to_string).collect()];
+        rows.extend(said.lines.iter().map(cells));
+        rows
+    };
+    write_table(&args.table, out, &said, rows, || text(capture, &said, args.verify))?;
+    tell_damage(capture);
+    Ok(Outcome::Done)
+}
+
+fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
+    let capture = &loaded.capture;
+    let base = capture.base();
+    let line = |number: usize| {
+        let line = capture.line(LineId(number));
+        let trace = capture.trace(LineId(number));
+        SaidLine {
+            name: &line.name,
+            input: line.input.as_ref().map(ToString::to_string),
+            threshold: line.threshold.map(|t| t.to_string()),
+            first: trace.level_at(Tick(0)),
+            last: trace.level_at(Tick(capture.len())),
+            edges: trace.edge_count(),
+        }
+    };
+    let name = |line: &LineId| capture.line(*line).name.as_str();
+    let parts = loaded.setup.iter().flat_map(|s| &s.parts);
+    let lines = (0..capture.lines().len()).map(line).collect();
+    Said {
+        file: args.source.file.display().to_string(),
+        source: &capture.origin().source,
+        title: loaded.setup.as_ref().and_then(|s| s.title.as_deref()),
+        trigger: capture.origin().trigger.as_deref(),
+        rate: base.rate().to_f64(),
+        tick: base.tick(),
+        ticks: capture.len(),
+        begins: base.time_of(Tick(0)),
+        ends: base.time_of(Tick(capture.len())),
+        sampled: capture.resolution().sampled,
+        skew: capture.resolution().skew,
+        lines,
+        buses: capture
+            .buses()
+            .iter()
+            .map(|b| SaidBus { name: &b.name, lines: b.lines.iter().map(name).collect() })
+            .collect(),
+        parts: parts
+            .map(|p| {
+                let made_up = if p.part.made_up { ", made up" } else { "" };
+                format!("{} {} ({} limits{made_up})", p.reference, p.part.name, p.limits.len())
+            })
+            .collect(),
+        history: capture.history(),
+        remarks: capture.remarks(),
+        damage: capture.damage().into_iter().map(|d| d.what).collect(),
+    }
+}
+
+fn header() -> [&'static str; 6] {
+    ["line", "input", "threshold", "first", "last", "edges"]
+}
+
+fn cells(line: &SaidLine<'_>) -> Vec<String> {
+    let or_dash = |text: &Option<String>| text.clone().unwrap_or_else(|| "-".into());
+    vec![
+        line.name.to_string(),
+        or_dash(&line.input),
+        or_dash(&line.threshold),
+        line.first.to_string(),
+        line.last.to_string(),
+        line.edges.to_string(),
+    ]
+}
+
+fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
+    let mut text = String::new();
+    let mut fact = |name: &str, value: String| text.push_str(&format!("{name:<11}{value}\n"));
+    fact("file", said.file.clone());
+    if let Some(title) = said.title {
+        fact("title", title.to_string());
+    }
+    fact("source", said.source.to_string());
+    let kind = if said.sampled { "sampled" } else { "exact, from a simulation" };
+    fact("time base", format!("{} per tick ({}), {kind}", capture.base().tick(), capture.base().rate()));
+    let (from, to) = (time(capture, Tick(0)), time(capture, Tick(capture.len())));
+    fact("record", format!("{from} to {to}, {}", Samples(capture.len())));
+    fact("trigger", said.trigger.unwrap_or("none").to_string());
+    if said.sampled {
+        let resolution = capture.resolution();
+        fact("inputs", format!("skew up to {}, time base within {}", resolution.skew, resolution.accuracy));
+    }
+    for bus in &said.buses {
+        fact("bus", format!("{} = {}", bus.name, bus.lines.join(" ")));
+    }
+    for part in &said.parts {
+        fact("part", part.clone());
+    }
+    for step in said.history {
+        fact("history", step.clone());
+    }
+    for remark in said.remarks {
+        fact("remark", remark.clone());
+    }
+    if verified {
+        let sound = "every block was read and is sound".to_string();
+        let found = format!("{} damaged stretches, listed below", said.damage.len());
+        fact("verified", if said.damage.is_empty() { sound } else { found });
+    }
+    let mut grid = Grid::new(&header(), &[1, 5]);
+    for line in &said.lines {
+        grid.row(cells(line));
+    }
+    format!("{text}\n{}\n", grid.text())
+}

@@ -1,0 +1,8 @@
+//! The commands, one file each.
+
+pub(crate) mod capture;
+pub(crate) mod check;
+pub(crate) mod convert;
+pub(crate) mod demo;
+pub(crate) mod info;
+pub(crate) mod show;

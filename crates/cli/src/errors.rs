@@ -1,0 +1,118 @@
+//! How errors are told.
+
+use std::fmt;
+use std::io::{IsTerminal, Write};
+
+use deep_tap::{Error, Place};
+use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
+
+/// Why a command did not end well.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// Standard output was closed by its reader: not our trouble.
+    ClosedPipe,
+    /// Something to tell the user.
+    Error(Error),
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Failure {
+        Failure::Error(error)
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Failure {
+        if error.kind() == std::io::ErrorKind::BrokenPipe {
+            return Failure::ClosedPipe;
+        }
+        Failure::Error(Error::io("standard output", "write", error))
+    }
+}
+
+/// An error as the drawing library wants it.
+struct Shown<'a> {
+    error: &'a Error,
+    source: Option<NamedSource<String>>,
+    related: Vec<Shown<'a>>,
+}
+
+impl<'a> Shown<'a> {
+    fn new(error: &'a Error) -> Self {
+        let source = match error.place() {
+            Some(Place::Text(text)) => {
+                let name = if text.name.is_empty() { "expression" } else { &*text.name };
+                Some(NamedSource::new(name, text.text.to_string()))
+            }
+            _ => None,
+        };
+        Shown { error, source, related: error.related().iter().map(Shown::new).collect() }
+    }
+}
+
+impl fmt::Display for Shown<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // The place of a text is drawn; every other place is said.
+        match self.error.place() {
+            Some(Place::Text(_)) => f.write_str(self.error.message()),
+            _ => write!(f, "{}", self.error),
+        }
+    }
+}
+
+impl fmt::Debug for Shown<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl std::error::Error for Shown<'_> {}
+
+impl Diagnostic for Shown<'_> {
+    fn help<'b>(&'b self) -> Option<Box<dyn fmt::Display + 'b>> {
+        self.error.help().map(|help| Box::new(help) as Box<dyn fmt::Display>)
+    }
+
+    fn source_code(&self) -> Option<&dyn SourceCode> {
+        self.source.as_ref().map(|s| s as &dyn SourceCode)
+    }
+
+    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
+        let Some(Place::Text(text)) = self.error.place() else { return None };
+        let start = text.span.start.min(text.text.len());
+        // A whole section is pointed at by its first line.
+        let line_end = text.text[start..].find('\n').map_or(text.text.len(), |n| start + n);
+        let end = text.span.end.clamp(start, line_end);
+        Some(Box::new(std::iter::once(LabeledSpan::new(Some("here".into()), start, (end - start).max(1)))))
+    }
+
+    fn related<'b>(&'b self) -> Option<Box<dyn Iterator<Item = &'b dyn Diagnostic> + 'b>> {
+        if self.related.is_empty() {
+            return None;
+        }
+        Some(Box::new(self.related.iter().map(|r| r as &dyn Diagnostic)))
+    }
+}
+
+/// Whether colours may be used on a stream.
+pub(crate) fn colours(stream: &impl IsTerminal) -> bool {
+    stream.is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty())
+}
+
+/// Tells an error on standard error.
+pub(crate) fn print(error: &Error) {
+    let stderr = std::io::stderr();
+    let theme = match (colours(&stderr), stderr.is_terminal()) {
+        (true, _) => GraphicalTheme::unicode(),
+        (false, true) => GraphicalTheme::unicode_nocolor(),
+        (false, false) => GraphicalTheme::none(),
+    };
+    let width = terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0));
+    let handler = GraphicalReportHandler::new_themed(theme).with_width(width.clamp(40, 120)).with_context_lines(0);
+    let mut text = String::new();
+    if handler.render_report(&mut text, &Shown::new(error)).is_err() {
+        text = format!("{error}\n");
+    }
+    // There is nowhere left to report that standard error is closed.
+    let _ = stderr.lock().write_all(text.as_bytes());
+}

@@ -1,0 +1,102 @@
+//! Opening what a command looks at.
+
+use std::io::Read;
+use std::path::Path;
+
+use deep_tap::capture::Capture;
+use deep_tap::format::{dtap, vcd};
+use deep_tap::setup::Setup;
+use deep_tap::time::{Tick, Time};
+use deep_tap::{Error, ErrorKind, Place};
+
+use crate::args::Source;
+use crate::errors::Failure;
+use crate::output::remark;
+
+/// A record with the setup that explains it.
+pub(crate) struct Loaded {
+    pub(crate) capture: Capture,
+    pub(crate) setup: Option<Setup>,
+}
+
+/// Opens a capture or a value change dump, and lays the setup over it.
+pub(crate) fn load(source: &Source) -> Result<Loaded, Failure> {
+    let setup = source.setup.as_deref().map(Setup::from_file).transpose()?;
+    let path = &source.file;
+    let dump = path.as_os_str() == "-" || path.extension().is_some_and(|e| e.eq_ignore_ascii_case("vcd"));
+    let (capture, tell) = if dump {
+        (read_dump(path)?, true)
+    } else {
+        let opened = dtap::open(path)?;
+        (opened.capture, opened.cut_short_at.is_some())
+    };
+    if tell {
+        capture.remarks().iter().for_each(remark);
+    }
+    let loaded = match (setup, dump) {
+        (Some(setup), true) => Loaded { capture: setup.apply(capture)?, setup: Some(setup) },
+        (Some(setup), false) => Loaded { capture: relabelled(capture, &setup)?, setup: Some(setup) },
+        (None, _) => {
+            let setup = Setup::of_capture(&capture).transpose()?;
+            Loaded { capture, setup }
+        }
+    };
+    Ok(loaded)
+}
+
+/// A capture under another setup: its lines by their names.
+fn relabelled(capture: Capture, setup: &Setup) -> Result<Capture, Error> {
+    let wanted = setup.lines.iter().map(|l| (l.line.name.clone(), l.line.clone())).collect();
+    let builder = capture.into_builder().select(wanted)?;
+    builder.buses(setup.buses.clone()).attachments(setup.texts.clone()).build()
+}
+
+fn read_dump(path: &Path) -> Result<Capture, Failure> {
+    if path.as_os_str() == "-" {
+        let mut bytes = Vec::new();
+        std::io::stdin().read_to_end(&mut bytes).map_err(|e| Error::io("standard input", "read", e))?;
+        return Ok(vcd::read(&bytes, Path::new("standard input"))?);
+    }
+    Ok(vcd::read_file(path)?)
+}
+
+/// Tells damage that was met while working.
+pub(crate) fn tell_damage(capture: &Capture) {
+    for damage in capture.damage() {
+        let (from, to) = (time(capture, damage.ticks.start), time(capture, damage.ticks.end));
+        remark(format!("damaged from {from} to {to}, taken as unknown: {}", damage.what));
+    }
+}
+
+/// An instant with the digits that the record supports.
+pub(crate) fn time(capture: &Capture, tick: Tick) -> String {
+    capture.base().time_of(tick).rounded(capture.base().tick())
+}
+
+/// Reads a time given on the command line.
+pub(crate) fn parse_time(option: &str, text: &str) -> Result<Time, Failure> {
+    text.parse::<Time>().map_err(|error| {
+        let told = Error::new(ErrorKind::Quantity, format!("--{option}: {}", error.message()));
+        Failure::Error(told.with_help(error.help().unwrap_or("write it like '3.2184 ms'").to_string()))
+    })
+}
+
+/// The tick of a time given on the command line, which must lie in the record (its end included).
+pub(crate) fn tick_at(capture: &Capture, option: &str, text: &str) -> Result<Tick, Failure> {
+    let at = parse_time(option, text)?;
+    let position = capture.base().position_of(at).and_then(|p| u64::try_from(p).ok());
+    position.filter(|p| *p <= capture.len()).map(Tick).ok_or_else(|| {
+        let (first, last) = (time(capture, Tick(0)), time(capture, Tick(capture.len())));
+        let error = Error::new(ErrorKind::Unknown, format!("--{option}: {at} is outside the record"));
+        Failure::Error(error.with_help(format!("the record goes from {first} to {last}")))
+    })
+}
+
+/// The setup of a record, which must have one.
+pub(crate) fn setup_of<'a>(loaded: &'a Loaded, file: &Path) -> Result<&'a Setup, Failure> {
+    loaded.setup.as_ref().ok_or_else(|| {
+        let error = Error::new(ErrorKind::Setup, "there is no setup that says which limits to check");
+        let help = "give one with --setup SETUP.toml: its lines name the signals, its [[part]] sections the limits";
+        Failure::Error(error.with_help(help).at(Place::File(file.to_path_buf())))
+    })
+}

@@ -1,0 +1,58 @@
+//! The command-line tool `deep-tap`: a thin layer on the library.
+
+mod args;
+mod commands;
+mod errors;
+mod load;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Args, Command};
+use errors::Failure;
+use output::Out;
+
+/// How a command ended when it could do its work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Outcome {
+    /// Done; for `check`, all passed.
+    Done,
+    /// A limit is violated.
+    Violated,
+    /// No violation, but something is inconclusive or was not seen.
+    Open,
+}
+
+impl From<Outcome> for ExitCode {
+    fn from(outcome: Outcome) -> ExitCode {
+        ExitCode::from(match outcome {
+            Outcome::Done => 0,
+            Outcome::Violated => 1,
+            Outcome::Open => 3,
+        })
+    }
+}
+
+fn main() -> ExitCode {
+    let args = Args::parse();
+    let mut out = Out::stdout();
+    let result = match args.command {
+        Command::Demo(demo) => commands::demo::run(&demo, &mut out),
+        Command::Capture(capture) => commands::capture::run(&capture, &mut out),
+        Command::Info(info) => commands::info::run(&info, &mut out),
+        Command::Check(check) => commands::check::run(&check, &mut out),
+        Command::Show(show) => commands::show::run(&show, &mut out),
+        Command::Convert(convert) => commands::convert::run(&convert, &mut out),
+    };
+    match result.and_then(|outcome| out.finish().map(|()| outcome)) {
+        Ok(outcome) => outcome.into(),
+        // Whoever reads our output has seen enough.
+        Err(Failure::ClosedPipe) => ExitCode::SUCCESS,
+        Err(Failure::Error(error)) => {
+            errors::print(&error);
+            ExitCode::from(2)
+        }
+    }
+}

@@ -1,0 +1,151 @@
+//! Where results go.
+
+use std::io::{BufWriter, Write};
+use std::path::Path;
+
+use comfy_table::presets::NOTHING;
+use comfy_table::{CellAlignment, ContentArrangement};
+use deep_tap::{Error, ErrorKind, Place};
+use serde::Serialize;
+
+use crate::args::{Format, Table};
+use crate::errors::Failure;
+
+/// Standard output, or a text that stands in for it.
+pub(crate) enum Out {
+    Stdout(BufWriter<std::io::Stdout>),
+    Buffer(Vec<u8>),
+}
+
+impl Out {
+    pub(crate) fn stdout() -> Self {
+        Out::Stdout(BufWriter::new(std::io::stdout()))
+    }
+
+    pub(crate) fn buffer() -> Self {
+        Out::Buffer(Vec::new())
+    }
+
+    /// What a buffer took; empty for standard output.
+    pub(crate) fn into_text(self) -> String {
+        match self {
+            Out::Stdout(_) => String::new(),
+            Out::Buffer(bytes) => String::from_utf8_lossy(&bytes).into_owned(),
+        }
+    }
+
+    /// A line of text.
+    pub(crate) fn line(&mut self, text: impl AsRef<str>) -> Result<(), Failure> {
+        Ok(writeln!(self.writer(), "{}", text.as_ref())?)
+    }
+
+    pub(crate) fn writer(&mut self) -> &mut dyn Write {
+        match self {
+            Out::Stdout(stdout) => stdout,
+            Out::Buffer(bytes) => bytes,
+        }
+    }
+
+    pub(crate) fn finish(&mut self) -> Result<(), Failure> {
+        Ok(self.writer().flush()?)
+    }
+}
+
+/// A remark on standard error, if that is still open.
+pub(crate) fn remark(text: impl AsRef<str>) {
+    let _ = writeln!(std::io::stderr(), "deep-tap: {}", text.as_ref());
+}
+
+/// A table of texts.
+pub(crate) struct Grid {
+    table: comfy_table::Table,
+}
+
+impl Grid {
+    /// `right` holds the numbers of the columns that are aligned to the right.
+    pub(crate) fn new(header: &[&str], right: &[usize]) -> Self {
+        let mut table = comfy_table::Table::new();
+        table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled).set_header(header.to_vec());
+        for (i, column) in table.column_iter_mut().enumerate() {
+            // Two blanks between columns, none before the first.
+            column.set_padding((0, 2));
+            if right.contains(&i) {
+                column.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+        Grid { table }
+    }
+
+    pub(crate) fn row(&mut self, cells: Vec<String>) {
+        self.table.add_row(cells);
+    }
+
+    /// The table as lines without trailing blanks.
+    pub(crate) fn text(&self) -> String {
+        let lines: Vec<String> = self.table.lines().map(|l| l.trim_end().to_string()).collect();
+        lines.join("\n")
+    }
+}
+
+/// Writes a result in the form and to the place that was asked for.
+///
+/// `text` writes it for people, `rows` are what a CSV has, `value` is what JSON says.
+pub(crate) fn write_table(
+    table: &Table,
+    out: &mut Out,
+    value: &impl Serialize,
+    rows: impl FnOnce() -> Vec<Vec<String>>,
+    text: impl FnOnce() -> String,
+) -> Result<(), Failure> {
+    let mut bytes = Vec::new();
+    match table.format {
+        Format::Text => bytes = text().into_bytes(),
+        Format::Json => {
+            serde_json::to_writer_pretty(&mut bytes, value)
+                .map_err(|e| Error::new(ErrorKind::Io, "the result cannot be written as JSON").with_source(e))?;
+            bytes.push(b'\n');
+        }
+        Format::Csv => {
+            let mut writer = csv::Writer::from_writer(&mut bytes);
+            for row in rows() {
+                writer.write_record(row).map_err(|e| {
+                    Error::new(ErrorKind::Io, "the result cannot be written as CSV").with_source(e)
+                })?;
+            }
+            writer.flush()?;
+            drop(writer);
+        }
+    }
+    match &table.output {
+        Some(path) if path.as_os_str() != "-" => save(path, table.replace, |file| file.write_all(&bytes)),
+        _ => Ok(out.writer().write_all(&bytes)?),
+    }
+}
+
+/// Writes a file that appears under its name only when it is complete.
+pub(crate) fn save(
+    path: &Path,
+    replace: bool,
+    write: impl FnOnce(&mut dyn Write) -> std::io::Result<()>,
+) -> Result<(), Failure> {
+    let there = || {
+        Error::new(ErrorKind::Exists, "this file is there already")
+            .with_help("choose another name, or say that it may be replaced (--replace)")
+            .at(Place::File(path.to_path_buf()))
+    };
+    if !replace && path.exists() {
+        return Err(there().into());
+    }
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let mut file = tempfile::NamedTempFile::new_in(folder).map_err(|e| Error::io(path, "create", e))?;
+    {
+        let mut writer = BufWriter::new(file.as_file_mut());
+        write(&mut writer).and_then(|()| writer.flush()).map_err(|e| Error::io(path, "write", e))?;
+    }
+    let done = if replace { file.persist(path) } else { file.persist_noclobber(path) };
+    match done {
+        Ok(_) => Ok(()),
+        Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => Err(there().into()),
+        Err(error) => Err(Error::io(path, "write", error.error).into()),
+    }
+}

@@ -1,0 +1,123 @@
+//! Several lines read together.
+
+use std::ops::Range;
+
+use super::record::Capture;
+use super::trace::{Edge, Edges};
+use crate::line::{Bus, Level, LineId, Value};
+use crate::time::Tick;
+
+/// Several lines of a capture, read change by change in order of time.
+///
+/// Each [`step`](Merged::step) moves to the next tick at which at least one of the lines changes,
+/// after which [`level`](Merged::level) answers for that tick, all its changes included.
+#[derive(Clone, Debug)]
+pub struct Merged<'a> {
+    lines: Vec<LineId>,
+    edges: Vec<Edges<'a>>,
+    upcoming: Vec<Option<Edge>>,
+    levels: Vec<Level>,
+    changed: u64,
+}
+
+impl<'a> Merged<'a> {
+    /// Reads `lines` from the start of `range`; lines beyond the 64th do not report
+    /// [`changed`](Merged::changed). The levels are those just before the range, or at tick 0.
+    pub fn new(capture: &'a Capture, lines: &[LineId], range: Range<Tick>) -> Self {
+        let mut edges: Vec<_> = lines.iter().map(|l| capture.trace(*l).edges(range.clone())).collect();
+        let upcoming = edges.iter_mut().map(Iterator::next).collect();
+        let before = Tick(range.start.0.saturating_sub(1));
+        let levels = lines.iter().map(|l| capture.trace(*l).level_at(before)).collect();
+        Merged { lines: lines.to_vec(), edges, upcoming, levels, changed: 0 }
+    }
+
+    /// The tick of the next change, without moving there.
+    pub fn peek(&self) -> Option<Tick> {
+        self.upcoming.iter().flatten().map(|e| e.tick).min()
+    }
+
+    /// Moves to the next tick with a change and returns it.
+    pub fn step(&mut self) -> Option<Tick> {
+        let tick = self.peek()?;
+        self.changed = 0;
+        for (i, upcoming) in self.upcoming.iter_mut().enumerate() {
+            if let Some(edge) = upcoming.filter(|e| e.tick == tick) {
+                self.levels[i] = edge.to;
+                self.changed |= 1u64.checked_shl(i as u32).unwrap_or(0);
+                *upcoming = self.edges[i].next();
+            }
+        }
+        Some(tick)
+    }
+
+    /// The present level of a line; [`Level::Unknown`] for a line that is not read here.
+    pub fn level(&self, line: LineId) -> Level {
+        self.lines.iter().position(|l| *l == line).map_or(Level::Unknown, |i| self.levels[i])
+    }
+
+    /// The present levels, in the order of the lines given at the start.
+    pub fn levels(&self) -> &[Level] {
+        &self.levels
+    }
+
+    /// Whether the line with this place in the list changed in the last step.
+    pub fn changed(&self, place: usize) -> bool {
+        place < 64 && self.changed >> place & 1 == 1
+    }
+}
+
+/// The values that a bus takes, in order of time. Made by [`Capture::bus_values`].
+#[derive(Clone, Debug)]
+pub struct BusValues<'a> {
+    merged: Merged<'a>,
+    bus: &'a Bus,
+    /// The value in force at the start of the range, until it has been given out.
+    first: Option<(Tick, Value)>,
+    /// Lines of the bus with their order, then the clock if there is one.
+    clock: Option<Level>,
+    last: Option<Value>,
+}
+
+impl<'a> BusValues<'a> {
+    pub(super) fn new(capture: &'a Capture, bus: &'a Bus, range: Range<Tick>) -> Self {
+        let mut lines = Vec::new();
+        lines.extend(bus.clock.map(|(line, _)| line));
+        lines.extend(&bus.lines);
+        // Start one tick in, so that a change at the range's first tick is part of the first value.
+        let start = Tick(range.start.0.saturating_add(1));
+        let rest = if bus.clock.is_some() { range.clone() } else { start..range.end };
+        let merged = Merged::new(capture, &lines, rest);
+        let value = bus.value(|l| capture.trace(l).level_at(range.start));
+        let first = (bus.clock.is_none() && range.start < range.end).then_some((range.start, value));
+        BusValues { merged, bus, first, clock: bus.clock.map(|(_, to)| to), last: None }
+    }
+}
+
+impl Iterator for BusValues<'_> {
+    type Item = (Tick, Value);
+
+    fn next(&mut self) -> Option<(Tick, Value)> {
+        if let Some(first) = self.first.take() {
+            self.last = Some(first.1);
+            return Some(first);
+        }
+        loop {
+            let before = self.clock.map(|_| self.bus.value(|l| self.merged.level(l)));
+            let tick = self.merged.step()?;
+            match (self.clock, before) {
+                (Some(to), Some(before)) => {
+                    if self.merged.changed(0) && self.merged.levels().first() == Some(&to) {
+                        return Some((tick, before));
+                    }
+                }
+                _ => {
+                    let value = self.bus.value(|l| self.merged.level(l));
+                    if self.last != Some(value) {
+                        self.last = Some(value);
+                        return Some((tick, value));
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,298 @@
+//! One line over time, and the questions that can be asked of it.
+
+use std::ops::Range;
+use std::sync::{Arc, OnceLock};
+
+use serde::Serialize;
+
+use super::chunks::{ChunkCursor, Chunks};
+use crate::line::{Level, LineId};
+use crate::time::Tick;
+
+/// A change of level.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Edge {
+    /// The first tick that shows the new level.
+    pub tick: Tick,
+    /// The level before.
+    pub from: Level,
+    /// The level from this tick on.
+    pub to: Level,
+}
+
+impl Edge {
+    /// From low to high.
+    pub fn is_rise(&self) -> bool {
+        self.from == Level::Low && self.to == Level::High
+    }
+
+    /// From high to low.
+    pub fn is_fall(&self) -> bool {
+        self.from == Level::High && self.to == Level::Low
+    }
+}
+
+/// Where a trace fetches segments from that are not in memory yet.
+///
+/// For who implements it: `load` is called at most once per segment that is asked for, from any
+/// thread. It returns `None` when the stored segment is damaged, after having noted the damage
+/// wherever the owner of the capture will look for it.
+pub trait SegmentSource: Send + Sync + std::fmt::Debug {
+    /// The edges of `line` in stored block `block`.
+    fn load(&self, line: LineId, block: usize) -> Option<Chunks>;
+}
+
+#[derive(Debug)]
+pub(super) struct Segment {
+    pub(super) start: u64,
+    pub(super) edges_before: u64,
+    pub(super) entry: Level,
+    pub(super) store: OnceLock<Option<Chunks>>,
+    pub(super) source: Option<(Arc<dyn SegmentSource>, LineId, usize)>,
+}
+
+impl Segment {
+    /// The edges, fetched on first touch; `None` when they are damaged.
+    fn chunks(&self) -> Option<&Chunks> {
+        self.store
+            .get_or_init(|| self.source.as_ref().and_then(|(source, line, block)| source.load(*line, *block)))
+            .as_ref()
+    }
+}
+
+/// One segment of a trace that will be fetched on first touch, as an index describes it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct StoredSegment {
+    /// First tick; the segments of a trace follow each other without gaps.
+    pub start: Tick,
+    /// Edges of the line before this segment.
+    pub edges_before: u64,
+    /// Level carried into the segment.
+    pub entry: Level,
+}
+
+/// One line over time.
+///
+/// Ticks run from 0 to [`len`](Trace::len), exclusive. The edge numbered `i` is the `i`-th change
+/// of level, from 0; there is none at tick 0. All questions about a place are answered by binary
+/// search, whatever the length of the record.
+///
+/// Where a stored segment turns out to be damaged, the level is [`Level::Unknown`] throughout it;
+/// edge numbers and counts go on as the index of the file states them.
+#[derive(Debug)]
+pub struct Trace {
+    pub(super) segments: Vec<Segment>,
+    pub(super) len: u64,
+    pub(super) edges: u64,
+}
+
+impl Trace {
+    /// A trace whose segments are fetched on first touch. `segments` are in order of time and
+    /// start at tick 0; `edges` is the total number of edges.
+    pub fn from_stored(
+        source: &Arc<dyn SegmentSource>,
+        line: LineId,
+        segments: &[StoredSegment],
+        len: u64,
+        edges: u64,
+    ) -> Trace {
+        let segments = segments.iter().enumerate().map(|(block, stored)| Segment {
+            start: stored.start.0,
+            edges_before: stored.edges_before,
+            entry: stored.entry,
+            store: OnceLock::new(),
+            source: Some((Arc::clone(source), line, block)),
+        });
+        Trace { segments: segments.collect(), len, edges }
+    }
+
+    /// A line that kept one level.
+    pub fn constant(level: Level, len: u64) -> Trace {
+        super::TraceBuilder::new(level).finish(len)
+    }
+
+    /// Length in ticks.
+    pub fn len(&self) -> u64 {
+        self.len
+    }
+
+    /// Whether there is not a single tick.
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    /// Number of edges in the whole record.
+    pub fn edge_count(&self) -> u64 {
+        self.edges
+    }
+
+    /// Bytes of memory that the edges loaded so far take.
+    pub fn memory(&self) -> usize {
+        let chunks = |s: &Segment| s.store.get().and_then(Option::as_ref).map_or(0, Chunks::bytes);
+        self.segments.iter().map(|s| size_of::<Segment>() + chunks(s)).sum()
+    }
+
+    /// Whether the level is unknown anywhere. Looks at every segment, but not at every edge.
+    pub fn is_ever_unknown(&self) -> bool {
+        let unknown = |s: &Segment| s.chunks().is_none_or(|c| s.entry == Level::Unknown || c.is_ever_unknown());
+        self.segments.iter().any(unknown)
+    }
+
+    fn segment_at(&self, tick: u64) -> Option<usize> {
+        self.segments.partition_point(|s| s.start <= tick).checked_sub(1)
+    }
+
+    /// The level at a tick; from the end of the record on, the last level.
+    pub fn level_at(&self, tick: Tick) -> Level {
+        let tick = tick.0.min(self.len.saturating_sub(1));
+        let Some(index) = self.segment_at(tick) else { return Level::Unknown };
+        let segment = &self.segments[index];
+        let edges_after = self.segments.get(index + 1).map_or(self.edges, |next| next.edges_before);
+        if edges_after == segment.edges_before {
+            return segment.entry;
+        }
+        segment.chunks().map_or(Level::Unknown, |c| c.level(tick - segment.start))
+    }
+
+    fn count_before(&self, tick: u64) -> u64 {
+        if tick >= self.len {
+            return self.edges;
+        }
+        let Some(index) = self.segment_at(tick) else { return 0 };
+        let segment = &self.segments[index];
+        if tick == segment.start {
+            return segment.edges_before;
+        }
+        segment.edges_before + segment.chunks().map_or(0, |c| c.rank(tick - segment.start))
+    }
+
+    /// Number of edges at ticks in `range`. A range that is upside down is empty.
+    pub fn count(&self, range: Range<Tick>) -> u64 {
+        self.count_before(range.end.0).saturating_sub(self.count_before(range.start.0))
+    }
+
+    /// The edge with this number, from 0.
+    pub fn nth_edge(&self, number: u64) -> Option<Edge> {
+        if number >= self.edges {
+            return None;
+        }
+        let index = self.segments.partition_point(|s| s.edges_before <= number).checked_sub(1)?;
+        let segment = &self.segments[index];
+        let (offset, to) = segment.chunks()?.select(number - segment.edges_before)?;
+        let tick = Tick(segment.start + offset);
+        Some(Edge { tick, from: self.level_before(tick), to })
+    }
+
+    fn level_before(&self, tick: Tick) -> Level {
+        self.level_at(Tick(tick.0.saturating_sub(1)))
+    }
+
+    /// The first edge after `tick`, not at it.
+    pub fn next_edge(&self, tick: Tick) -> Option<Edge> {
+        self.edges(Tick(tick.0.saturating_add(1))..Tick(self.len)).next()
+    }
+
+    /// The last edge before `tick`, not at it.
+    pub fn prev_edge(&self, tick: Tick) -> Option<Edge> {
+        let mut end = tick.0.min(self.len);
+        loop {
+            let index = self.segment_at(end.checked_sub(1)?)?;
+            let segment = &self.segments[index];
+            if let Some(chunks) = segment.chunks()
+                && let Some(last) = chunks.rank(end - segment.start).checked_sub(1)
+                && let Some((offset, to)) = chunks.select(last)
+            {
+                let tick = Tick(segment.start + offset);
+                return Some(Edge { tick, from: self.level_before(tick), to });
+            }
+            if let Some(edge) = self.border_edge(index) {
+                return Some(edge);
+            }
+            end = segment.start;
+        }
+    }
+
+    /// The change of level at the border of a damaged segment.
+    fn border_edge(&self, index: usize) -> Option<Edge> {
+        let before = self.segments.get(index.checked_sub(1)?)?;
+        let segment = &self.segments[index];
+        if before.chunks().is_some() && segment.chunks().is_some() {
+            return None;
+        }
+        let tick = Tick(segment.start);
+        let (from, to) = (before.chunks().map_or(Level::Unknown, Chunks::exit), self.level_at(tick));
+        (from != to).then_some(Edge { tick, from, to })
+    }
+
+    /// The edges at ticks in `range`, in order.
+    pub fn edges(&self, range: Range<Tick>) -> Edges<'_> {
+        let end = range.end.0.min(self.len);
+        let mut edges =
+            Edges { trace: self, segment: 0, from: range.start.0, end, cursor: None, level: Level::Unknown };
+        match self.segment_at(range.start.0).filter(|_| range.start.0 < end) {
+            Some(index) => {
+                edges.segment = index;
+                edges.level = self.level_before(range.start);
+            }
+            None => edges.end = 0,
+        }
+        edges
+    }
+}
+
+/// The edges of a trace in a range of ticks, in order. Made by [`Trace::edges`].
+#[derive(Clone, Debug)]
+pub struct Edges<'a> {
+    trace: &'a Trace,
+    segment: usize,
+    /// Edges before this tick are not wanted.
+    from: u64,
+    end: u64,
+    /// `None` until the segment has been entered.
+    cursor: Option<ChunkCursor>,
+    level: Level,
+}
+
+impl Iterator for Edges<'_> {
+    type Item = Edge;
+
+    fn next(&mut self) -> Option<Edge> {
+        loop {
+            let segment = self.trace.segments.get(self.segment)?;
+            if segment.start >= self.end {
+                return None;
+            }
+            let chunks = segment.chunks();
+            let cursor = match &mut self.cursor {
+                Some(cursor) => cursor,
+                None => {
+                    let offset = self.from.saturating_sub(segment.start);
+                    let border = (self.from <= segment.start)
+                        .then(|| self.trace.border_edge(self.segment))
+                        .flatten();
+                    let skip = offset + u64::from(border.is_some());
+                    self.cursor = Some(match chunks {
+                        Some(chunks) => chunks.cursor(skip),
+                        None => ChunkCursor::AT_END,
+                    });
+                    if let Some(edge) = border {
+                        self.level = edge.to;
+                        return Some(edge);
+                    }
+                    continue;
+                }
+            };
+            if let Some((offset, to)) = chunks.and_then(|chunks| cursor.next(chunks)) {
+                let tick = segment.start + offset;
+                if tick >= self.end {
+                    self.segment = self.trace.segments.len();
+                    return None;
+                }
+                let from = std::mem::replace(&mut self.level, to);
+                return Some(Edge { tick: Tick(tick), from, to });
+            }
+            self.segment += 1;
+            self.cursor = None;
+        }
+    }
+}

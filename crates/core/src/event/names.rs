@@ -1,0 +1,131 @@
+//! What the names in an expression stand for.
+
+use std::collections::BTreeMap;
+
+use crate::capture::Capture;
+use crate::error::Result;
+use crate::line::{Bus, LineId};
+
+use super::ast::{Event, Name};
+use super::parser::located;
+
+/// What a name stands for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Meaning {
+    /// A line.
+    Line(LineId),
+    /// A group of lines.
+    Bus(Bus),
+    /// A named event, as its text.
+    Event(String),
+}
+
+impl Meaning {
+    /// What it is, in words.
+    pub(super) fn what(&self) -> &'static str {
+        match self {
+            Meaning::Line(_) => "a line",
+            Meaning::Bus(_) => "a bus",
+            Meaning::Event(_) => "a named event",
+        }
+    }
+}
+
+/// All names that an expression may use.
+#[derive(Clone, Debug, Default)]
+pub struct Scope {
+    names: BTreeMap<String, Meaning>,
+}
+
+impl Scope {
+    /// No names.
+    pub fn new() -> Self {
+        Scope::default()
+    }
+
+    /// The lines and buses of a capture.
+    pub fn of(capture: &Capture) -> Self {
+        let mut scope = Scope::new();
+        for (i, line) in capture.lines().iter().enumerate() {
+            scope.define(line.name.clone(), Meaning::Line(LineId(i)));
+        }
+        for bus in capture.buses() {
+            scope.define(bus.name.clone(), Meaning::Bus(bus.clone()));
+        }
+        scope
+    }
+
+    /// Adds a name and returns what it stood for before.
+    pub fn define(&mut self, name: impl Into<String>, meaning: Meaning) -> Option<Meaning> {
+        self.names.insert(name.into(), meaning)
+    }
+
+    /// What a name stands for.
+    pub fn get(&self, name: &str) -> Option<&Meaning> {
+        self.names.get(name)
+    }
+
+    /// All names, sorted.
+    pub fn names(&self) -> impl Iterator<Item = &str> + Clone {
+        self.names.keys().map(String::as_str)
+    }
+
+    pub(super) fn find(&self, text: &str, name: &Name) -> Result<&Meaning> {
+        self.get(&name.text).ok_or_else(|| {
+            let help = crate::error::suggest(&name.text, self.names(), "line or bus");
+            located(text, name.span.clone(), format!("nothing is called '{}'", name.text), Some(help))
+        })
+    }
+
+    pub(super) fn find_line(&self, text: &str, name: &Name) -> Result<LineId> {
+        match self.find(text, name)? {
+            Meaning::Line(line) => Ok(*line),
+            other @ (Meaning::Bus(_) | Meaning::Event(_)) => {
+                let message = format!("'{}' is {}; only a line is high or low, rises or falls", name.text, other.what());
+                let help = "compare a bus with a value, as in 'ADDR == 0x4', or write 'ADDR changes'";
+                Err(located(text, name.span.clone(), message, Some(help.into())))
+            }
+        }
+    }
+
+    pub(super) fn find_bus(&self, text: &str, name: &Name) -> Result<Bus> {
+        match self.find(text, name)? {
+            Meaning::Bus(bus) => Ok(bus.clone()),
+            // A line is a bus of one.
+            Meaning::Line(line) => Ok(Bus {
+                name: name.text.clone(),
+                lines: vec![*line],
+                clock: None,
+                radix: crate::line::Radix::Binary,
+            }),
+            Meaning::Event(_) => {
+                let message = format!("'{}' is a named event; only a bus has a value", name.text);
+                Err(located(text, name.span.clone(), message, None))
+            }
+        }
+    }
+
+    /// The tree of a named event, parsed; `seen` holds the names that led here.
+    pub(super) fn find_event(&self, text: &str, name: &Name, seen: &[String]) -> Result<(String, Event)> {
+        match self.find(text, name)? {
+            Meaning::Event(_) if seen.contains(&name.text) => {
+                let message = format!("the event '{}' refers to itself", name.text);
+                Err(located(text, name.span.clone(), message, None))
+            }
+            Meaning::Event(body) => match Event::parse(body) {
+                Ok(event) => Ok((body.clone(), event)),
+                Err(inner) => {
+                    let message = format!("the event '{}' is wrong: {inner}", name.text);
+                    Err(located(text, name.span.clone(), message, inner.help().map(str::to_string)))
+                }
+            },
+            other @ (Meaning::Line(_) | Meaning::Bus(_)) => {
+                let message = format!("'{}' is {}, not an event", name.text, other.what());
+                let help = format!("write '{0} rises', '{0} falls' or '{0} changes'", name.text);
+                Err(located(text, name.span.clone(), message, Some(help)))
+            }
+        }
+    }
+}
+

@@ -1,0 +1,78 @@
+//! Comma-separated values out: a time column, then a column per line and per bus.
+
+use std::io::Write;
+
+use crate::capture::{Capture, Merged};
+use crate::line::{Level, LineId, Radix};
+use crate::time::Tick;
+
+/// Which rows are written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Layout {
+    /// The first tick, then one row per tick at which a line changes.
+    #[default]
+    Changes,
+    /// One row per tick.
+    Samples,
+}
+
+/// Writes a capture: `time_s` relative to time zero with all its digits, then 0, 1 or x per line,
+/// then the value of each bus as its setup shows it.
+///
+/// # Errors
+/// When the writer refuses.
+pub fn write(capture: &Capture, layout: Layout, out: &mut dyn Write) -> std::io::Result<()> {
+    let mut writer = ::csv::Writer::from_writer(out);
+    let names = capture.lines().iter().map(|l| l.name.as_str());
+    let buses = capture.buses().iter().map(|b| b.name.as_str());
+    writer.write_record(std::iter::once("time_s").chain(names).chain(buses))?;
+    let lines: Vec<LineId> = (0..capture.lines().len()).map(LineId).collect();
+    let mut levels: Vec<Level> = lines.iter().map(|l| capture.trace(*l).level_at(Tick(0))).collect();
+    let mut merged = Merged::new(capture, &lines, capture.range());
+    let mut tick = Tick(0);
+    while tick.0 < capture.len() {
+        writer.write_record(row(capture, tick, &levels))?;
+        let change = merged.peek();
+        tick = match (layout, change) {
+            (Layout::Samples, _) => Tick(tick.0 + 1),
+            (Layout::Changes, Some(change)) => change,
+            (Layout::Changes, None) => break,
+        };
+        if change == Some(tick) {
+            merged.step();
+            levels.copy_from_slice(merged.levels());
+        }
+    }
+    writer.flush()
+}
+
+fn row(capture: &Capture, tick: Tick, levels: &[Level]) -> Vec<String> {
+    let mut row = Vec::with_capacity(1 + levels.len() + capture.buses().len());
+    row.push(seconds(capture, tick));
+    row.extend(levels.iter().map(|level| match level {
+        Level::Low => "0".to_string(),
+        Level::High => "1".to_string(),
+        Level::Unknown => "x".to_string(),
+    }));
+    for bus in capture.buses() {
+        let value = bus.value(|l| levels[l.0]);
+        row.push(match bus.radix {
+            Radix::Decimal | Radix::Signed => value.show(bus.radix),
+            _ => value.show(Radix::Hex),
+        });
+    }
+    row
+}
+
+/// The instant of a tick as a plain decimal number of seconds: exact where it ends within 18
+/// places, rounded to 18 places otherwise.
+fn seconds(capture: &Capture, tick: Tick) -> String {
+    let time = capture.base().time_of(tick).to_rational();
+    let atto = crate::time::Rational::power_of_ten(18).and_then(|scale| time.checked_mul(scale));
+    let Some(atto) = atto.map(crate::time::Rational::round) else { return format!("{:e}", time.to_f64()) };
+    let sign = if atto < 0 { "-" } else { "" };
+    let digits = format!("{:0>19}", atto.unsigned_abs());
+    let (whole, fraction) = digits.split_at(digits.len() - 18);
+    let fraction = fraction.trim_end_matches('0');
+    if fraction.is_empty() { format!("{sign}{whole}") } else { format!("{sign}{whole}.{fraction}") }
+}

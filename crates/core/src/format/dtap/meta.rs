@@ -1,0 +1,181 @@
+//! Everything in a capture but the edges, as JSON. Exact numbers are written as fractions.
+
+use serde::{Deserialize, Serialize};
+
+use crate::capture::{Attachment, Capture, CaptureBuilder, Origin};
+use crate::error::{Error, ErrorKind, Result};
+use crate::line::{Bus, Input, Level, Line, LineId, Radix};
+use crate::time::{Percent, Rate, Rational, Resolution, Tick, Time, TimeBase};
+
+#[derive(Serialize, Deserialize)]
+pub(super) struct Meta {
+    /// Length of a tick in seconds, as a fraction.
+    tick: String,
+    /// The tick that is time zero.
+    zero: u64,
+    resolution: MetaResolution,
+    lines: Vec<MetaLine>,
+    #[serde(default)]
+    buses: Vec<MetaBus>,
+    #[serde(default)]
+    source: String,
+    /// Rates in samples per second, as fractions.
+    #[serde(default)]
+    rates: Vec<String>,
+    #[serde(default)]
+    trigger: Option<String>,
+    #[serde(default)]
+    history: Vec<String>,
+    #[serde(default)]
+    remarks: Vec<String>,
+    #[serde(default)]
+    texts: Vec<MetaText>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct MetaResolution {
+    sampled: bool,
+    /// Seconds.
+    skew: String,
+    /// Fraction of one.
+    accuracy: String,
+    /// Seconds.
+    extra: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct MetaLine {
+    name: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    input: Option<u32>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    signal: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    threshold: Option<String>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct MetaBus {
+    name: String,
+    /// Numbers of lines, most significant first.
+    lines: Vec<usize>,
+    /// Line and whether its rising edge counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    clock: Option<(usize, bool)>,
+    format: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct MetaText {
+    name: String,
+    text: String,
+}
+
+impl Meta {
+    pub(super) fn of(capture: &Capture) -> Meta {
+        let resolution = capture.resolution();
+        let line = |line: &Line| MetaLine {
+            name: line.name.clone(),
+            input: match line.input {
+                Some(Input::Number(number)) => Some(number),
+                _ => None,
+            },
+            signal: match &line.input {
+                Some(Input::Signal(signal)) => Some(signal.clone()),
+                _ => None,
+            },
+            threshold: line.threshold.map(|t| t.to_string()),
+        };
+        let bus = |bus: &Bus| MetaBus {
+            name: bus.name.clone(),
+            lines: bus.lines.iter().map(|l| l.0).collect(),
+            clock: bus.clock.map(|(line, to)| (line.0, to == Level::High)),
+            format: bus.radix.to_string(),
+        };
+        let text = |a: &Attachment| MetaText { name: a.name.clone(), text: a.text.clone() };
+        Meta {
+            tick: capture.base().tick().to_rational().to_string(),
+            zero: capture.base().zero().0,
+            resolution: MetaResolution {
+                sampled: resolution.sampled,
+                skew: resolution.skew.to_rational().to_string(),
+                accuracy: resolution.accuracy.to_fraction().to_string(),
+                extra: resolution.extra.to_rational().to_string(),
+            },
+            lines: capture.lines().iter().map(line).collect(),
+            buses: capture.buses().iter().map(bus).collect(),
+            source: capture.origin().source.clone(),
+            rates: capture.origin().rates.iter().map(|r| r.to_rational().to_string()).collect(),
+            trigger: capture.origin().trigger.clone(),
+            history: capture.history().to_vec(),
+            remarks: capture.remarks().to_vec(),
+            texts: capture.attachments().iter().map(text).collect(),
+        }
+    }
+
+    pub(super) fn line_count(&self) -> usize {
+        self.lines.len()
+    }
+
+    pub(super) fn line_name(&self, line: LineId) -> &str {
+        self.lines.get(line.0).map_or("?", |l| &l.name)
+    }
+
+    pub(super) fn base(&self) -> Result<TimeBase> {
+        let tick = Time::from_rational(self.tick.parse()?);
+        Ok(TimeBase::from_tick(tick)?.with_zero(Tick(self.zero)))
+    }
+
+    /// A capture of this description, with its lines given one by one later.
+    pub(super) fn builder(&self, len: u64) -> Result<CaptureBuilder> {
+        let exact = |text: &String| text.parse::<Rational>();
+        let resolution = Resolution {
+            sampled: self.resolution.sampled,
+            skew: Time::from_rational(exact(&self.resolution.skew)?),
+            accuracy: Percent::from_fraction(exact(&self.resolution.accuracy)?),
+            extra: Time::from_rational(exact(&self.resolution.extra)?),
+        };
+        let negative = [resolution.skew, resolution.extra].iter().any(|t| *t < Time::ZERO);
+        if negative || resolution.accuracy < Percent::ZERO {
+            return Err(Error::new(ErrorKind::Capture, "the stated uncertainty is negative"));
+        }
+        let buses = self.buses.iter().map(|bus| {
+            let lines = bus.lines.iter().map(|l| LineId(*l)).collect();
+            let made = Bus::new(bus.name.clone(), lines)
+                .map_err(|_| Error::new(ErrorKind::Capture, format!("the bus '{}' is not one", bus.name)))?;
+            let clock = bus.clock.map(|(line, rises)| (LineId(line), Level::from(rises)));
+            Ok(Bus { clock, radix: bus.format.parse::<Radix>()?, ..made })
+        });
+        let rates = self.rates.iter().map(|r| exact(r).map(Rate::from_rational));
+        let text = |t: &MetaText| Attachment { name: t.name.clone(), text: t.text.clone() };
+        let origin = Origin {
+            source: self.source.clone(),
+            rates: rates.collect::<Result<_>>()?,
+            trigger: self.trigger.clone(),
+        };
+        let mut builder = Capture::builder(self.base()?, len)
+            .resolution(resolution)
+            .buses(buses.collect::<Result<_>>()?)
+            .origin(origin)
+            .history(self.history.clone())
+            .attachments(self.texts.iter().map(text).collect());
+        for remark in &self.remarks {
+            builder = builder.remark(remark.clone());
+        }
+        Ok(builder)
+    }
+
+    /// One line's description.
+    pub(super) fn line(&self, index: usize) -> Result<Line> {
+        let Some(line) = self.lines.get(index) else {
+            return Err(Error::new(ErrorKind::Capture, format!("there is no line number {index}")));
+        };
+        let input = match (&line.input, &line.signal) {
+            (Some(number), _) => Some(Input::Number(*number)),
+            (None, Some(signal)) => Some(Input::Signal(signal.clone())),
+            (None, None) => None,
+        };
+        let threshold = line.threshold.as_ref().map(|t| t.parse()).transpose()?;
+        Ok(Line { name: line.name.clone(), input, threshold })
+    }
+}

@@ -1,0 +1,275 @@
+//! Opening a capture file.
+
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use memmap2::Mmap;
+
+use super::block::{
+    END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of, payload, u32_at, u64_at,
+};
+use super::edges::decode;
+use super::meta::Meta;
+use super::write::SMALLEST;
+use crate::capture::{Capture, Chunks, Damage, DamageLog, SegmentSource, StoredSegment, Trace};
+use crate::error::{Error, ErrorKind, Place, Result};
+use crate::line::{Level, LineId};
+use crate::time::{Tick, Time};
+
+/// A capture file, opened.
+#[derive(Debug)]
+pub struct Opened {
+    /// The capture. Its edges are read from the file when they are first asked for.
+    pub capture: Capture,
+    /// Whether the file is whole; if not, it was cut short at this time relative to time zero.
+    pub cut_short_at: Option<Time>,
+}
+
+/// Opens a capture file: reads its description and index, or, where the file was cut short or its
+/// end is damaged, finds every complete block. No edges are read yet.
+///
+/// # Errors
+/// [`ErrorKind::Io`] when the file cannot be read; [`ErrorKind::Capture`] when it is not a capture
+/// file, of a later version, or damaged so far that nothing can be recovered.
+pub fn open(path: &Path) -> Result<Opened> {
+    let file = File::open(path).map_err(|e| Error::io(path, "open", e))?;
+    let wrong = |message: &str, help: &str| {
+        Error::new(ErrorKind::Capture, message).with_help(help).at(Place::File(path.to_path_buf()))
+    };
+    let size = file.metadata().map_err(|e| Error::io(path, "open", e))?;
+    if !size.is_file() {
+        return Err(wrong("this is not a file", "give the path of a capture"));
+    }
+    if (size.len() as usize) < SMALLEST {
+        let help = "it was cut off before its description was written: record again";
+        return Err(wrong("this file is too short to be a capture", help));
+    }
+    let map = map(&file).map_err(|e| Error::io(path, "open", e))?;
+    if map[..MAGIC.len() - 1] != MAGIC[..MAGIC.len() - 1] {
+        let help = "captures end in .dtap; a VCD needs --setup";
+        return Err(wrong("this is not a capture file", help));
+    }
+    if map[MAGIC.len() - 1] != MAGIC[MAGIC.len() - 1] {
+        let message = format!("this capture file is of version {}, this program reads version 1", map[7]);
+        return Err(wrong(&message, "use a later deep-tap"));
+    }
+    let found = match finished(&map) {
+        Some(found) => found,
+        None => recovered(&map).ok_or_else(|| {
+            let help = "its description at the start is damaged; nothing can be recovered";
+            wrong("this capture file is damaged", help)
+        })?,
+    };
+    build(path, map, found)
+}
+
+#[allow(unsafe_code)]
+fn map(file: &File) -> std::io::Result<Mmap> {
+    // SAFETY: the map is only read, and every byte that matters is checked against a checksum
+    // before it is used. A file that another process changes or cuts while it is mapped can make
+    // those checks fail or, where the system unmaps pages of a file that shrinks, end this
+    // process; it cannot make it misread silently. Capture files are never changed in place.
+    unsafe { Mmap::map(file) }
+}
+
+/// What was found in a file, before anything is built from it.
+struct Found {
+    meta: Meta,
+    blocks: Vec<StoredBlock>,
+    /// Per line and block, in the order of blocks: level carried in, edges before.
+    segments: Vec<Vec<(Level, u64)>>,
+    totals: Vec<u64>,
+    len: u64,
+    whole: bool,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct StoredBlock {
+    offset: u64,
+    start: u64,
+    end: u64,
+}
+
+fn read_meta(file: &[u8], offset: u64, kind: Kind) -> Option<(Meta, Header)> {
+    let header = Header::read(file, offset).filter(|h| h.kind == kind)?;
+    let bytes = payload(file, offset, &header)?;
+    if crc32fast::hash(bytes) != header.crc {
+        return None;
+    }
+    Some((serde_json::from_slice(bytes).ok()?, header))
+}
+
+/// Reads the index of a finished file; `None` when there is no sound one.
+fn finished(file: &[u8]) -> Option<Found> {
+    let trailer = file.get(file.len().checked_sub(TRAILER)?..)?;
+    let index_offset = u64_at(trailer, 0)?;
+    let sound = trailer[16..24] == END_MAGIC
+        && u32_at(trailer, 8)? == crc32fast::hash(&trailer[..8])
+        && trailer[12..16] == [0; 4];
+    let header = Header::read(file, index_offset).filter(|h| sound && h.kind == Kind::Index)?;
+    let index = payload(file, index_offset, &header)?;
+    if crc32fast::hash(index) != header.crc {
+        return None;
+    }
+    let (meta, _) = read_meta(file, u64_at(index, 0)?, Kind::Meta)?;
+    let len = u64_at(index, 8)?;
+    let count = usize::try_from(u64_at(index, 16)?).ok()?;
+    let lines = usize::try_from(u64_at(index, 24)?).ok().filter(|l| *l == meta.line_count())?;
+    let totals_at = 32;
+    let blocks_at = totals_at + lines.checked_mul(8)?;
+    let row = 24 + lines.checked_mul(9)?;
+    if index.len() != blocks_at.checked_add(count.checked_mul(row)?)? {
+        return None;
+    }
+    let totals: Vec<u64> = (0..lines).filter_map(|l| u64_at(index, totals_at + l * 8)).collect();
+    let mut blocks = Vec::with_capacity(count);
+    let mut segments = vec![Vec::with_capacity(count); lines];
+    let mut next = 0;
+    for row in index[blocks_at..].chunks_exact(row) {
+        let block = StoredBlock { offset: u64_at(row, 0)?, start: u64_at(row, 8)?, end: u64_at(row, 16)? };
+        if block.start != next || block.end <= block.start || block.end - block.start > LONGEST_RANGE {
+            return None;
+        }
+        next = block.end;
+        blocks.push(block);
+        for (line, segments) in segments.iter_mut().enumerate() {
+            let at = 24 + line * 9;
+            let before = u64_at(row, at + 1)?;
+            let last = segments.last().map_or(0, |(_, before)| *before);
+            if before < last || before > totals[line] {
+                return None;
+            }
+            segments.push((level_of(row[at])?, before));
+        }
+    }
+    (next == len).then_some(Found { meta, blocks, segments, totals, len, whole: true })
+}
+
+/// Finds every complete block of a file without a sound index.
+fn recovered(file: &[u8]) -> Option<Found> {
+    let mut offset = MAGIC.len() as u64;
+    let (mut meta, header) = read_meta(file, offset, Kind::Head)?;
+    offset += HEADER as u64 + header.len;
+    let lines = meta.line_count();
+    let mut found_blocks = Vec::new();
+    let mut segments = vec![Vec::new(); lines];
+    let mut totals = vec![0u64; lines];
+    let mut next = 0;
+    while let Some(header) = Header::read(file, offset) {
+        let at = offset;
+        offset += HEADER as u64 + header.len;
+        match header.kind {
+            Kind::Edges => {
+                let in_order = header.start == next
+                    && header.end > header.start
+                    && header.end - header.start <= LONGEST_RANGE;
+                let entries = payload(file, at, &header).and_then(|p| directory(p, lines, header.crc));
+                let Some(entries) = entries.filter(|_| in_order) else { break };
+                for (line, (entry, _)) in entries.iter().enumerate() {
+                    segments[line].push((entry.level, totals[line]));
+                    totals[line] += u64::from(entry.edges);
+                }
+                found_blocks.push(StoredBlock { offset: at, start: header.start, end: header.end });
+                next = header.end;
+            }
+            Kind::Meta => {
+                // Written at the end: it knows more than the head, if it is for the same lines.
+                if let Some((later, _)) = read_meta(file, at, Kind::Meta).filter(|(m, _)| m.line_count() == lines) {
+                    meta = later;
+                }
+            }
+            Kind::Head | Kind::Index => {}
+        }
+    }
+    Some(Found { meta, blocks: found_blocks, segments, totals, len: next, whole: false })
+}
+
+fn build(path: &Path, map: Mmap, found: Found) -> Result<Opened> {
+    let located = |error: Error| {
+        let message = format!("the file's description is wrong: {}", error.message());
+        Error::new(ErrorKind::Capture, message).at(Place::File(path.to_path_buf()))
+    };
+    let base = found.meta.base().map_err(located)?;
+    let damage = DamageLog::default();
+    let mut builder = found.meta.builder(found.len).map_err(located)?.damage(damage.clone());
+    let lines = (0..found.meta.line_count()).map(|l| found.meta.line(l)).collect::<Result<Vec<_>>>();
+    let lines = lines.map_err(located)?;
+    let stored = FileSource {
+        path: path.to_path_buf(),
+        map,
+        blocks: found.blocks.clone(),
+        names: (0..lines.len()).map(|l| found.meta.line_name(LineId(l)).to_string()).collect(),
+        damage,
+    };
+    let source: Arc<dyn SegmentSource> = Arc::new(stored);
+    for (number, line) in lines.into_iter().enumerate() {
+        let stored: Vec<StoredSegment> = found
+            .blocks
+            .iter()
+            .zip(&found.segments[number])
+            .map(|(block, (entry, before))| StoredSegment {
+                start: Tick(block.start),
+                edges_before: *before,
+                entry: *entry,
+            })
+            .collect();
+        let trace = if stored.is_empty() {
+            Trace::constant(Level::Unknown, found.len)
+        } else {
+            Trace::from_stored(&source, LineId(number), &stored, found.len, found.totals[number])
+        };
+        builder = builder.line(line, trace);
+    }
+    let mut cut_short_at = None;
+    if !found.whole {
+        let end = base.time_of(Tick(found.len));
+        cut_short_at = Some(end);
+        let at = end.rounded(base.tick());
+        builder = builder.remark(format!("the file was cut short or damaged: its record ends at {at}"));
+    }
+    let capture = builder.build().map_err(located)?;
+    Ok(Opened { capture, cut_short_at })
+}
+
+#[derive(Debug)]
+struct FileSource {
+    path: PathBuf,
+    map: Mmap,
+    blocks: Vec<StoredBlock>,
+    names: Vec<String>,
+    damage: DamageLog,
+}
+
+impl FileSource {
+    fn try_load(&self, line: LineId, block: &StoredBlock) -> Result<Chunks, &'static str> {
+        let header = Header::read(&self.map, block.offset).filter(|h| h.kind == Kind::Edges);
+        let header = header.ok_or("the block's header is damaged")?;
+        if (header.start, header.end) != (block.start, block.end) {
+            return Err("the block is not the one that the index names");
+        }
+        let payload = payload(&self.map, block.offset, &header).ok_or("the block is cut off")?;
+        let entries = directory(payload, self.names.len(), header.crc).ok_or("the block's directory is damaged")?;
+        let (entry, at) = entries.get(line.0).ok_or("the line is not in the block")?;
+        let stored = payload.get(*at..*at + entry.stored as usize).ok_or("the line's edges are cut off")?;
+        decode(entry, stored, block.end - block.start)
+    }
+}
+
+impl SegmentSource for FileSource {
+    fn load(&self, line: LineId, block: usize) -> Option<Chunks> {
+        let stored = self.blocks.get(block)?;
+        match self.try_load(line, stored) {
+            Ok(chunks) => Some(chunks),
+            Err(what) => {
+                let name = self.names.get(line.0).map_or("?", String::as_str);
+                self.damage.note(Damage {
+                    ticks: Tick(stored.start)..Tick(stored.end),
+                    lines: vec![line],
+                    what: format!("{}: edges of {name}: {what}", self.path.display()),
+                });
+                None
+            }
+        }
+    }
+}

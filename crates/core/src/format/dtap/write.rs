@@ -1,0 +1,249 @@
+//! Writing a capture file.
+
+use std::fs::{File, OpenOptions};
+use std::io::{BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use super::block::{END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code};
+use super::edges::encode;
+use super::meta::Meta;
+use crate::capture::Capture;
+use crate::error::{Error, ErrorKind, Place, Result};
+use crate::line::LineId;
+use crate::time::Tick;
+
+/// Most edges of all lines together in one block.
+const BLOCK_EDGES: u64 = 1 << 20;
+
+/// How to save.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct SaveOptions {
+    /// Whether a file that is there already may be replaced.
+    pub replace: bool,
+}
+
+/// Where a file lies until it is finished.
+pub fn part_path(path: &Path) -> PathBuf {
+    let mut name = path.as_os_str().to_os_string();
+    name.push(".part");
+    PathBuf::from(name)
+}
+
+/// Saves a capture. The file appears under its name only when it is complete; until then it
+/// grows as [`part_path`], from which every completed block can be recovered.
+///
+/// # Errors
+/// [`ErrorKind::Exists`] when the file, or an unfinished one, is there already;
+/// [`ErrorKind::Io`] when the disk refuses, with what was written kept.
+pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> {
+    let mut writer = Writer::create(capture, path, options)?;
+    let mut start = 0;
+    while start < capture.len() {
+        let end = block_end(capture, start);
+        writer.block(capture, start, end)?;
+        start = end;
+    }
+    writer.finish(capture)
+}
+
+/// The end of a block that begins at `start` and does not hold too much.
+fn block_end(capture: &Capture, start: u64) -> u64 {
+    let edges = |end: u64| -> u64 {
+        let count = |l| capture.trace(LineId(l)).count(Tick(start)..Tick(end));
+        (0..capture.lines().len()).map(count).sum()
+    };
+    let mut length = (capture.len() - start).min(LONGEST_RANGE);
+    while length > 64 && edges(start + length) > BLOCK_EDGES {
+        length /= 2;
+    }
+    start + length
+}
+
+/// Writes a capture file block by block.
+#[derive(Debug)]
+pub struct Writer {
+    file: BufWriter<File>,
+    path: PathBuf,
+    part: PathBuf,
+    options: SaveOptions,
+    offset: u64,
+    lines: usize,
+    /// Per block: offset, start, end, and per line the level carried in and the edges before.
+    index: Vec<u8>,
+    edges_before: Vec<u64>,
+    next: u64,
+    blocks: u64,
+}
+
+impl Writer {
+    /// Begins a file that will hold a capture of this description.
+    ///
+    /// # Errors
+    /// As [`save`].
+    pub fn create(capture: &Capture, path: &Path, options: SaveOptions) -> Result<Writer> {
+        let part = part_path(path);
+        if !options.replace && path.exists() {
+            return Err(exists(path));
+        }
+        let mut open = OpenOptions::new();
+        open.write(true);
+        if options.replace { open.create(true).truncate(true) } else { open.create_new(true) };
+        let file = open.open(&part).map_err(|error| {
+            if error.kind() == std::io::ErrorKind::AlreadyExists {
+                let help = format!(
+                    "an earlier run was cut short: what it recorded is in this file, which opens as it is (deep-tap info {}); move it away or delete it",
+                    part.display()
+                );
+                Error::new(ErrorKind::Exists, "an unfinished capture lies here").with_help(help).at(Place::File(part.clone()))
+            } else {
+                Error::io(&part, "create", error)
+            }
+        })?;
+        let lines = capture.lines().len();
+        let mut writer = Writer {
+            file: BufWriter::with_capacity(1 << 20, file),
+            path: path.to_path_buf(),
+            part,
+            options,
+            offset: 0,
+            lines,
+            index: Vec::new(),
+            edges_before: vec![0; lines],
+            next: 0,
+            blocks: 0,
+        };
+        writer.put(&MAGIC)?;
+        writer.whole_block(Kind::Head, &meta(capture)?)?;
+        Ok(writer)
+    }
+
+    /// Where the file lies until it is finished.
+    pub fn part(&self) -> &Path {
+        &self.part
+    }
+
+    fn put(&mut self, bytes: &[u8]) -> Result<()> {
+        self.file.write_all(bytes).map_err(|e| self.failed(e))?;
+        self.offset += bytes.len() as u64;
+        Ok(())
+    }
+
+    fn failed(&self, error: std::io::Error) -> Error {
+        let full = matches!(error.kind(), std::io::ErrorKind::StorageFull | std::io::ErrorKind::FileTooLarge);
+        let failed = Error::io(&self.part, "write", error);
+        let kept = format!(
+            "everything up to the last complete block is kept in {}, which opens as it is",
+            self.part.display()
+        );
+        let room = if full { "the disk is full: make room or save elsewhere; " } else { "" };
+        failed.with_help(format!("{room}{kept}"))
+    }
+
+    fn whole_block(&mut self, kind: Kind, payload: &[u8]) -> Result<()> {
+        let len = payload.len() as u64;
+        let header = Header { kind, len, start: 0, end: 0, crc: crc32fast::hash(payload) };
+        self.put(&header.to_bytes())?;
+        self.put(payload)
+    }
+
+    /// Appends the edges of all lines with ticks in `start..end` and hands them to the system, so
+    /// that they survive the end of this process. Blocks follow each other without gaps.
+    ///
+    /// # Errors
+    /// When the range does not continue the file or is longer than a block may be, and when the
+    /// disk refuses.
+    pub fn block(&mut self, capture: &Capture, start: u64, end: u64) -> Result<()> {
+        let fits = start == self.next && end > start && end - start <= LONGEST_RANGE;
+        if !fits || capture.lines().len() != self.lines {
+            let message = format!("the ticks {start} to {end} do not continue the file at tick {}", self.next);
+            return Err(Error::new(ErrorKind::Capture, message));
+        }
+        let mut directory = Vec::new();
+        let mut sections = Vec::new();
+        let mut scratch = Vec::new();
+        self.index.extend_from_slice(&self.offset.to_le_bytes());
+        self.index.extend_from_slice(&start.to_le_bytes());
+        self.index.extend_from_slice(&end.to_le_bytes());
+        for line in 0..self.lines {
+            let entry = encode(capture.trace(LineId(line)), start, end, &mut scratch, &mut sections);
+            directory.extend_from_slice(&entry.to_bytes());
+            self.index.push(level_code(entry.level));
+            self.index.extend_from_slice(&self.edges_before[line].to_le_bytes());
+            self.edges_before[line] += u64::from(entry.edges);
+        }
+        let len = (directory.len() + sections.len()) as u64;
+        let header = Header { kind: Kind::Edges, len, start, end, crc: crc32fast::hash(&directory) };
+        self.put(&header.to_bytes())?;
+        self.put(&directory)?;
+        self.put(&sections)?;
+        self.file.flush().map_err(|e| self.failed(e))?;
+        self.next = end;
+        self.blocks += 1;
+        Ok(())
+    }
+
+    /// Completes the file and puts it in its place. `capture` describes it as known by now.
+    ///
+    /// # Errors
+    /// As [`save`].
+    pub fn finish(mut self, capture: &Capture) -> Result<()> {
+        let meta_offset = self.offset;
+        self.whole_block(Kind::Meta, &meta(capture)?)?;
+        let mut index = Vec::with_capacity(self.index.len() + 64);
+        index.extend_from_slice(&meta_offset.to_le_bytes());
+        index.extend_from_slice(&self.next.to_le_bytes());
+        index.extend_from_slice(&self.blocks.to_le_bytes());
+        index.extend_from_slice(&(self.lines as u64).to_le_bytes());
+        for total in &self.edges_before {
+            index.extend_from_slice(&total.to_le_bytes());
+        }
+        index.append(&mut self.index);
+        let index_offset = self.offset;
+        self.whole_block(Kind::Index, &index)?;
+        self.put(&trailer(index_offset))?;
+        self.file.flush().map_err(|e| self.failed(e))?;
+        self.file.get_ref().sync_all().map_err(|e| self.failed(e))?;
+        place(&self.part, &self.path, self.options)
+    }
+}
+
+/// The last bytes of a finished file.
+pub(super) fn trailer(index_offset: u64) -> [u8; super::block::TRAILER] {
+    let mut bytes = [0; super::block::TRAILER];
+    bytes[0..8].copy_from_slice(&index_offset.to_le_bytes());
+    bytes[8..12].copy_from_slice(&crc32fast::hash(&index_offset.to_le_bytes()).to_le_bytes());
+    bytes[16..24].copy_from_slice(&END_MAGIC);
+    bytes
+}
+
+fn meta(capture: &Capture) -> Result<Vec<u8>> {
+    serde_json::to_vec(&Meta::of(capture)).map_err(|error| {
+        Error::new(ErrorKind::Capture, "the capture's description cannot be written").with_source(error)
+    })
+}
+
+fn exists(path: &Path) -> Error {
+    Error::new(ErrorKind::Exists, "this file is there already")
+        .with_help("choose another name, or say that it may be replaced (--replace)")
+        .at(Place::File(path.to_path_buf()))
+}
+
+/// Moves the finished file to its name, without replacing what came there meanwhile.
+fn place(part: &Path, path: &Path, options: SaveOptions) -> Result<()> {
+    if !options.replace {
+        // A hard link, unlike a rename, refuses to replace; some file systems have none.
+        match std::fs::hard_link(part, path) {
+            Ok(()) => return std::fs::remove_file(part).map_err(|e| Error::io(part, "remove", e)),
+            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
+                let help = format!("the capture is complete in {}: rename it", part.display());
+                return Err(exists(path).with_help(help));
+            }
+            Err(_) if path.exists() => return Err(exists(path)),
+            Err(_) => {}
+        }
+    }
+    std::fs::rename(part, path).map_err(|e| Error::io(path, "put the finished file in place at", e))
+}
+
+/// Size of the smallest file: magic, an empty header block.
+pub(super) const SMALLEST: usize = MAGIC.len() + HEADER;

@@ -1,0 +1,14 @@
+//! Value change dumps (IEEE 1364-2005, clause 18), in and out.
+//!
+//! On the way in, a simulation is an exact record: its resolution is [`Resolution::EXACT`]. `x`
+//! and `z` are kept as unknown, vectors become a line per bit and a bus, real and string variables
+//! are set aside with a remark. Times are divided by their greatest common divisor, so that a time
+//! scale of 1 fs costs nothing.
+//!
+//! [`Resolution::EXACT`]: crate::time::Resolution::EXACT
+
+mod read;
+mod write;
+
+pub use read::{read, read_file};
+pub use write::write;

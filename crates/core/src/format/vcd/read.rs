@@ -1,0 +1,340 @@
+//! Reading a value change dump.
+
+use std::collections::HashMap;
+use std::path::Path;
+use std::sync::Arc;
+
+use vcd::{Command, IdCode, ReferenceIndex, ScopeItem, TimescaleUnit, Value, VarType};
+
+use crate::capture::{Capture, Origin, Trace, TraceBuilder};
+use crate::error::{Error, ErrorKind, Place, Result};
+use crate::line::{Bus, Level, Line, LineId};
+use crate::time::{Rational, Resolution, Tick, Time, TimeBase};
+
+/// Widest vector that is taken apart into lines.
+const WIDEST: u32 = 4096;
+/// Most lines that a file may declare.
+const MOST_LINES: usize = 1 << 18;
+
+/// Reads a file.
+///
+/// # Errors
+/// As [`read`], and when the file cannot be read.
+pub fn read_file(path: &Path) -> Result<Capture> {
+    let bytes = std::fs::read(path).map_err(|e| Error::io(path, "read", e))?;
+    read(&bytes, path)
+}
+
+/// Reads a value change dump; `name` is for messages.
+///
+/// # Errors
+/// [`ErrorKind::Capture`] with the line, when the text is not a value change dump, declares no
+/// signals, holds no values, or its time runs backwards.
+pub fn read(bytes: &[u8], name: &Path) -> Result<Capture> {
+    let mut parser = vcd::Parser::new(bytes);
+    let header = parser.parse_header().map_err(|e| parse_error(name, &e))?;
+    let mut signals = Signals::default();
+    signals.collect(&header.items, "", name)?;
+    if signals.lines.is_empty() {
+        let message = "this file declares no digital signals";
+        let help = "dump at least one wire or register ($dumpvars) in the simulation";
+        return Err(Error::new(ErrorKind::Capture, message).with_help(help).at(Place::File(name.into())));
+    }
+    let scale = time_scale(header.timescale);
+    let divisor = common_divisor(bytes);
+    let mut record = Record { divisor, ..Record::new(signals.width_total) };
+    while let Some(command) = parser.next() {
+        let command = command.map_err(|e| parse_error(name, &e))?;
+        record.take(command, &signals).map_err(|e| match e {
+            Backwards { from, to } => {
+                let message = format!("time runs backwards, from {from} to {to}");
+                Error::new(ErrorKind::Capture, message)
+                    .with_help("the file is damaged, or two simulations wrote into it")
+                    .at(Place::FileLine { path: name.into(), line: parser.line() })
+            }
+        })?;
+    }
+    if record.changes == 0 {
+        let help = "the simulation ended before anything was dumped";
+        let message = "this file declares signals, but no values";
+        return Err(Error::new(ErrorKind::Capture, message).with_help(help).at(Place::File(name.into())));
+    }
+    build(record, signals, scale, name)
+}
+
+fn build(record: Record, signals: Signals, scale: Rational, name: &Path) -> Result<Capture> {
+    let located = |e: Error| e.at(Place::File(name.into()));
+    let too_long = || Error::new(ErrorKind::Range, "the times in this file are too long to count");
+    let divisor = Rational::new(i128::from(record.divisor), 1).ok_or_else(too_long)?;
+    let tick = scale.checked_mul(divisor).ok_or_else(too_long).map_err(located)?;
+    let base = TimeBase::from_tick(Time::from_rational(tick)).map_err(located)?;
+    let (traces, len) = record.finish();
+    let traces: Vec<Arc<Trace>> = traces.into_iter().map(Arc::new).collect();
+    let origin = Origin { source: format!("simulation {}", name.display()), ..Origin::default() };
+    let mut builder = Capture::builder(base, len).resolution(Resolution::EXACT).origin(origin);
+    for (line, trace) in signals.lines {
+        builder = builder.line(line, Arc::clone(&traces[trace]));
+    }
+    for bus in signals.buses {
+        builder = builder.bus(bus);
+    }
+    for remark in signals.remarks {
+        builder = builder.remark(remark);
+    }
+    builder.build().map_err(located)
+}
+
+fn parse_error(name: &Path, error: &std::io::Error) -> Error {
+    let inner = error.get_ref().and_then(|e| e.downcast_ref::<vcd::ParseError>());
+    match inner {
+        Some(inner) => {
+            let message = format!("this is not a value change dump: {}", inner.kind());
+            let help = "the text must follow IEEE 1364, clause 18";
+            let place = Place::FileLine { path: name.into(), line: inner.line() };
+            Error::new(ErrorKind::Capture, message).with_help(help).at(place)
+        }
+        None if error.kind() == std::io::ErrorKind::UnexpectedEof => {
+            let help = "it was cut off, or it is not a value change dump";
+            Error::new(ErrorKind::Capture, "the file ends in the middle").with_help(help).at(Place::File(name.into()))
+        }
+        None => Error::new(ErrorKind::Io, format!("cannot read: {error}")).at(Place::File(name.into())),
+    }
+}
+
+/// Seconds per unit of the file's times; a file without a time scale counts in nanoseconds.
+fn time_scale(scale: Option<(u32, TimescaleUnit)>) -> Rational {
+    let (count, unit) = scale.unwrap_or((1, TimescaleUnit::NS));
+    let second = i128::from(unit.divisor());
+    Rational::new(i128::from(count.max(1)), second).unwrap_or(Rational::ONE)
+}
+
+/// The greatest common divisor of all times in the file.
+///
+/// Looks at everything that reads like a time, also inside comments: too many numbers can only
+/// make the divisor smaller, and any common divisor is exact.
+fn common_divisor(bytes: &[u8]) -> u64 {
+    let mut divisor = 0;
+    let mut value_before = false;
+    for token in bytes.split(u8::is_ascii_whitespace).filter(|t| !t.is_empty()) {
+        // After a vector or real value comes an identifier, which may begin with '#'.
+        let identifier = std::mem::replace(&mut value_before, matches!(token[0], b'b' | b'B' | b'r' | b'R'));
+        if token[0] == b'#' && !identifier {
+            let digits = std::str::from_utf8(&token[1..]).ok();
+            if let Some(time) = digits.and_then(|d| d.parse::<u64>().ok()) {
+                divisor = if divisor == 0 { time } else { crate::time::gcd(divisor.into(), time.into()) as u64 };
+                if divisor == 1 {
+                    break;
+                }
+            }
+        }
+    }
+    divisor.max(1)
+}
+
+/// The declared signals.
+#[derive(Default)]
+struct Signals {
+    /// Each line with the number of its trace; aliases share one.
+    lines: Vec<(Line, usize)>,
+    buses: Vec<Bus>,
+    codes: HashMap<IdCode, Declared>,
+    names: HashMap<String, u32>,
+    width_total: usize,
+    remarks: Vec<String>,
+    set_aside: Vec<String>,
+}
+
+#[derive(Clone, Copy)]
+struct Declared {
+    /// Trace of the least significant bit; the others follow.
+    first: usize,
+    width: u32,
+}
+
+impl Signals {
+    fn collect(&mut self, items: &[ScopeItem], path: &str, name: &Path) -> Result<()> {
+        // An explicit stack: a hostile file may nest scopes deeper than ours.
+        let mut open: Vec<(&[ScopeItem], String)> = vec![(items, path.to_string())];
+        while let Some((items, path)) = open.pop() {
+            let join = |name: &str| if path.is_empty() { name.to_string() } else { format!("{path}.{name}") };
+            for item in items {
+                match item {
+                    ScopeItem::Scope(scope) => open.push((&scope.items, join(&scope.identifier))),
+                    ScopeItem::Var(var) => self.declare(var, join(&var.reference)),
+                    _ => {}
+                }
+                if self.lines.len() > MOST_LINES {
+                    let message = format!("this file declares more than {MOST_LINES} lines");
+                    let help = "dump fewer signals in the simulation";
+                    return Err(Error::new(ErrorKind::Capture, message).with_help(help).at(Place::File(name.into())));
+                }
+            }
+        }
+        if !self.set_aside.is_empty() {
+            let list = self.set_aside.join(", ");
+            self.remarks.push(format!("set aside, since they are not digital: {list}"));
+        }
+        Ok(())
+    }
+
+    fn declare(&mut self, var: &vcd::Var, mut path: String) {
+        let digital = !matches!(var.var_type, VarType::Real | VarType::String | VarType::Event | VarType::Parameter);
+        if !digital || var.size == 0 || var.size > WIDEST {
+            if !matches!(var.var_type, VarType::Event | VarType::Parameter) {
+                self.set_aside.push(path);
+            }
+            return;
+        }
+        let declared = *self.codes.entry(var.code).or_insert_with(|| {
+            let declared = Declared { first: self.width_total, width: var.size };
+            self.width_total += var.size as usize;
+            declared
+        });
+        if let Some(ReferenceIndex::BitSelect(bit)) = var.index {
+            path = format!("{path}[{bit}]");
+        }
+        // The same name twice in one scope: keep both apart.
+        let seen = self.names.entry(path.clone()).or_insert(0);
+        *seen += 1;
+        if *seen > 1 {
+            path = format!("{path}#{seen}");
+        }
+        if declared.width == 1 && var.size == 1 {
+            let range = matches!(var.index, Some(ReferenceIndex::Range(..)));
+            let path = if range { format!("{path}[0]") } else { path };
+            self.lines.push((Line::named(path), declared.first));
+            return;
+        }
+        let width = var.size.min(declared.width);
+        let (msb, lsb) = match var.index {
+            Some(ReferenceIndex::Range(msb, lsb)) => (i64::from(msb), i64::from(lsb)),
+            _ => (i64::from(width) - 1, 0),
+        };
+        let step = if msb >= lsb { 1 } else { -1 };
+        let mut ids = Vec::new();
+        for bit in (0..width).rev() {
+            let index = lsb + step * i64::from(bit);
+            ids.push(LineId(self.lines.len()));
+            self.lines.push((Line::named(format!("{path}[{index}]")), declared.first + bit as usize));
+        }
+        match Bus::new(path.clone(), ids) {
+            Ok(bus) => self.buses.push(bus),
+            Err(_) => self.remarks.push(format!("{path} is wider than 64 bits: its lines are there, but no bus")),
+        }
+    }
+}
+
+struct Backwards {
+    from: u64,
+    to: u64,
+}
+
+/// The traces while they are read.
+struct Record {
+    divisor: u64,
+    /// Per trace: what the file has said so far; nothing yet at first.
+    traces: Vec<Option<TraceBuilder>>,
+    /// Per trace: the level at the present time, if it changed.
+    pending: Vec<Option<Level>>,
+    changed: Vec<usize>,
+    time: u64,
+    changes: u64,
+    begun: bool,
+}
+
+impl Record {
+    fn new(traces: usize) -> Self {
+        Record {
+            divisor: 1,
+            traces: (0..traces).map(|_| None).collect(),
+            pending: vec![None; traces],
+            changed: Vec::new(),
+            time: 0,
+            changes: 0,
+            begun: false,
+        }
+    }
+
+    fn take(&mut self, command: Command, signals: &Signals) -> Result<(), Backwards> {
+        match command {
+            Command::Timestamp(time) => {
+                if self.begun && time < self.time {
+                    return Err(Backwards { from: self.time, to: time });
+                }
+                if time > self.time {
+                    self.settle();
+                }
+                self.time = time;
+                self.begun = true;
+            }
+            Command::ChangeScalar(code, value) => {
+                if let Some(declared) = signals.codes.get(&code) {
+                    self.change(declared.first, value);
+                    // A scalar value for a vector stands for its last bit, extended as a vector is.
+                    for bit in 1..declared.width as usize {
+                        self.change(declared.first + bit, extension(value));
+                    }
+                }
+            }
+            Command::ChangeVector(code, values) => {
+                if let Some(declared) = signals.codes.get(&code) {
+                    let mut given = values.iter().collect::<Vec<_>>();
+                    given.reverse();
+                    let extension = given.last().map_or(Value::X, |v| extension(*v));
+                    for bit in 0..declared.width as usize {
+                        self.change(declared.first + bit, given.get(bit).copied().unwrap_or(extension));
+                    }
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn change(&mut self, trace: usize, value: Value) {
+        let level = match value {
+            Value::V0 => Level::Low,
+            Value::V1 => Level::High,
+            Value::X | Value::Z => Level::Unknown,
+        };
+        if self.pending[trace].replace(level).is_none() {
+            self.changed.push(trace);
+        }
+        self.changes += 1;
+    }
+
+    /// The levels at the present time are final: of several changes at one time the last counts.
+    fn settle(&mut self) {
+        let tick = Tick(self.time / self.divisor);
+        for trace in self.changed.drain(..) {
+            let Some(level) = self.pending[trace].take() else { continue };
+            match &mut self.traces[trace] {
+                Some(builder) => {
+                    // Times only rise, so that this is always in order.
+                    let _ = builder.push_edge(tick, level);
+                }
+                slot @ None if tick.0 == 0 => *slot = Some(TraceBuilder::new(level)),
+                slot @ None => {
+                    let mut builder = TraceBuilder::new(Level::Unknown);
+                    let _ = builder.push_edge(tick, level);
+                    *slot = Some(builder);
+                }
+            }
+        }
+    }
+
+    fn finish(mut self) -> (Vec<Trace>, u64) {
+        self.settle();
+        let len = self.time / self.divisor + 1;
+        let finish = |t: Option<TraceBuilder>| t.unwrap_or_else(|| TraceBuilder::new(Level::Unknown)).finish(len);
+        (self.traces.into_iter().map(finish).collect(), len)
+    }
+}
+
+/// How a short vector is extended to the left (IEEE 1364-2005, table 18-1).
+fn extension(leftmost: Value) -> Value {
+    match leftmost {
+        Value::V0 | Value::V1 => Value::V0,
+        other => other,
+    }
+}

@@ -1,0 +1,129 @@
+//! Instruments: what they can do, how they are driven, and how a recording is made with one.
+
+mod capabilities;
+mod driver;
+
+pub use capabilities::{Capabilities, Mode};
+pub use driver::{Acquisition, Progress, Recording};
+
+use crate::error::Result;
+use crate::line::Threshold;
+use crate::scan::SampleBlock;
+use crate::time::{Rate, Time};
+use crate::trigger::{QualifiedEdge, Seen};
+
+/// What an instrument is asked to record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Configuration {
+    /// Sample rate.
+    pub rate: Rate,
+    /// Samples to record, those before the trigger included.
+    pub samples: u64,
+    /// Samples to keep from before the trigger.
+    pub before: u64,
+    /// The inputs to record; the place in this list is the bit in each sample.
+    pub inputs: Vec<ConfiguredInput>,
+    /// What to wait for; `None` to record at once.
+    pub trigger: Option<QualifiedEdge>,
+}
+
+/// One input to record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ConfiguredInput {
+    /// Which input: its number, or on a replay the name of the signal.
+    pub input: crate::line::Input,
+    /// Its threshold; `None` leaves the instrument's own.
+    pub threshold: Option<Threshold>,
+}
+
+/// What an instrument is doing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Status {
+    /// Nothing: not armed, or stopped.
+    Idle,
+    /// It waits for its trigger.
+    Waiting {
+        /// How long it has waited, by its own clock.
+        elapsed: Time,
+        /// What it saw meanwhile.
+        seen: Seen,
+    },
+    /// What it looks at has ended, as a replay does, before the trigger came.
+    Over {
+        /// How long it has waited, by its own clock.
+        elapsed: Time,
+        /// What it saw meanwhile.
+        seen: Seen,
+    },
+    /// The trigger came and it fills its memory.
+    Recording {
+        /// Samples recorded.
+        done: u64,
+        /// Samples asked for.
+        of: u64,
+    },
+    /// The recording can be read.
+    Done {
+        /// Samples recorded.
+        samples: u64,
+        /// The sample that is the trigger; `None` when there was none.
+        trigger: Option<u64>,
+    },
+}
+
+/// A logic instrument.
+///
+/// **For who calls it**: call in the order `configure`, `arm`, `status` until it is
+/// [`Status::Done`], `read` until a block comes back empty. [`Acquisition`] does all this.
+///
+/// **For who implements it**: `configure` refuses what [`capabilities`](Instrument::capabilities)
+/// does not allow. `status` never blocks for longer than a user would wait without a sign of life
+/// (a fraction of a second); it is called in a loop. After `stop`, what has been recorded so far
+/// can be read. `read` replaces the block's contents with the next samples, at most a few
+/// thousand, and leaves it empty at the end. Nothing panics on any order of calls.
+///
+/// `examples/own_instrument.rs` is a complete implementation.
+pub trait Instrument {
+    /// Maker, model, serial number, version, as the user should see them.
+    fn identity(&self) -> String;
+
+    /// What it can do.
+    fn capabilities(&self) -> Capabilities;
+
+    /// Takes over what to record.
+    ///
+    /// # Errors
+    /// When it cannot do that.
+    fn configure(&mut self, configuration: &Configuration) -> Result<()>;
+
+    /// Starts waiting for the trigger, or recording if there is none.
+    ///
+    /// # Errors
+    /// When it is not configured, or fails.
+    fn arm(&mut self) -> Result<()>;
+
+    /// What it is doing.
+    ///
+    /// # Errors
+    /// When it has failed.
+    fn status(&mut self) -> Result<Status>;
+
+    /// Stops waiting or recording.
+    ///
+    /// # Errors
+    /// When it fails.
+    fn stop(&mut self) -> Result<()>;
+
+    /// Replaces the block's contents with the next recorded samples; empty at the end.
+    ///
+    /// # Errors
+    /// When it fails.
+    fn read(&mut self, block: &mut SampleBlock) -> Result<()>;
+
+    /// What the user should know about the last recording, such as a pre-trigger part that could not
+    /// be filled. Nothing by default.
+    fn remarks(&self) -> Vec<String> {
+        Vec::new()
+    }
+}

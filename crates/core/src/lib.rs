@@ -1,0 +1,21 @@
+//! The computation of Deep Tap.
+//!
+//! This crate knows no terminal, no argument parser, no printing and no sockets.
+//!
+//! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan` → `event` →
+//! `trigger`, `measure` → `limit` → `instrument`, `plan` → `setup` → `format`.
+
+pub mod capture;
+pub mod event;
+mod error;
+pub mod format;
+pub mod instrument;
+pub mod limit;
+pub mod line;
+pub mod plan;
+pub mod scan;
+pub mod setup;
+pub mod time;
+pub mod trigger;
+
+pub use error::{Error, ErrorKind, Place, Result, TextPlace};

@@ -1,0 +1,361 @@
+//! Finding the occurrences of a limit: which events belong together, and how sure that is.
+//!
+//! Where a record cannot tell the order of two events, or whether one happened at all, an
+//! occurrence has several possible partners. It passes when all of them pass, fails when a partner
+//! is certain and all of them fail, and is inconclusive otherwise.
+
+use std::collections::VecDeque;
+use std::ops::ControlFlow;
+
+use serde::Serialize;
+
+use super::judge::{Judge, Rule, Verdict};
+use super::part::{BoundLimit, Kind, Programs};
+use crate::capture::Capture;
+use crate::error::Result;
+use crate::event::{Certainty, ConditionProgram, Hit, Hits, Program};
+use crate::line::LineId;
+use crate::time::{Bounds, Interval, Resolution, Tick};
+
+/// Why an occurrence could not be decided.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Doubt {
+    /// The limit lies within the uncertainty of the measured interval.
+    Resolution,
+    /// The order of events, or whether one happened, is not certain at this resolution.
+    Order,
+    /// A line involved has an unknown level within the occurrence.
+    Unknown,
+}
+
+/// One place where a limit applies.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Occurrence {
+    /// The earlier end.
+    pub start: Tick,
+    /// The later end.
+    pub end: Tick,
+    /// The interval as counted.
+    pub interval: Interval,
+    /// What is known of the true interval, over all partners that it may have.
+    pub bounds: Bounds,
+    /// The decision.
+    pub verdict: Verdict,
+    /// Why it is inconclusive, if it is.
+    pub doubt: Option<Doubt>,
+}
+
+/// What a walk over the occurrences of a limit yields.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Found {
+    /// An occurrence.
+    Occurrence(Occurrence),
+    /// A starting event without partner, or a pulse cut off by an end of the record.
+    Unpaired(Tick),
+}
+
+impl BoundLimit {
+    /// Walks over all occurrences in order of time, until `sink` says stop.
+    ///
+    /// - `delay`: each starting event is paired with the first answer before the next starting
+    ///   event. In an exact record an answer at the very tick counts; in a sampled one it counts
+    ///   as an answer that may also have come before.
+    /// - `setup`: each reference event is paired with the last change of the data before it;
+    ///   `hold`: with the first change after it. Exactly together, the change belongs to `hold`.
+    /// - `period`: each event but the first is paired with the one before.
+    /// - `width`: each stretch of the condition whose beginning and end are recorded.
+    ///
+    /// # Errors
+    /// When the limit cannot be expressed in exact ticks.
+    pub fn occurrences(
+        &self,
+        capture: &Capture,
+        rule: Rule,
+        sink: &mut dyn FnMut(Found) -> ControlFlow<()>,
+    ) -> Result<()> {
+        let walk = Walk::new(self, capture, rule)?;
+        // A stop asked for by the sink is not an error.
+        let _ = match &self.programs {
+            Programs::Data { data, reference } if self.limit.kind == Kind::Setup => {
+                walk.setup(data, reference, sink)
+            }
+            Programs::Data { data, reference } => walk.forward(reference, data, false, sink),
+            Programs::Pair { from, to } => walk.forward(from, to, true, sink),
+            Programs::Repeat(event) => walk.period(event, sink),
+            Programs::Pulse { pulse, condition } => walk.width(pulse, condition.as_ref(), sink),
+        };
+        Ok(())
+    }
+}
+
+type Sink<'s> = &'s mut dyn FnMut(Found) -> ControlFlow<()>;
+
+struct Walk<'a> {
+    capture: &'a Capture,
+    judge: Judge,
+    like: Interval,
+    resolution: Resolution,
+    rule: Rule,
+    /// Lines involved that are unknown somewhere.
+    unknown: Vec<LineId>,
+}
+
+/// A partner that an event may have.
+#[derive(Clone, Copy)]
+struct Partner {
+    tick: Tick,
+    ticks: i64,
+    certain: bool,
+    recorded: bool,
+}
+
+impl<'a> Walk<'a> {
+    fn new(limit: &BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
+        // Start and end of the interval in order of time.
+        let (start, end, lines) = match &limit.programs {
+            Programs::Data { data, reference } => {
+                let lines = joined(data, reference);
+                let pair = if limit.limit.kind == Kind::Setup { (data, reference) } else { (reference, data) };
+                (pair.0.early(capture), pair.1.early(capture), lines)
+            }
+            Programs::Pair { from, to } => (from.early(capture), to.early(capture), joined(from, to)),
+            Programs::Repeat(event) => (event.early(capture), event.early(capture), event.lines()),
+            Programs::Pulse { pulse, .. } => {
+                let quantum = capture.resolution().quantum();
+                (quantum, quantum, pulse.lines().to_vec())
+            }
+        };
+        let same_input = match &limit.programs {
+            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
+                a.event_lines().len() == 1 && a.event_lines() == b.event_lines()
+            }
+            Programs::Repeat(event) => event.event_lines().len() == 1,
+            Programs::Pulse { pulse, .. } => pulse.lines().len() == 1,
+        };
+        let like = match rule {
+            Rule::Proven => Interval { ticks: 0, start_early: start, end_early: end, same_input },
+            Rule::Measured => Interval { ticks: 0, start_early: 0, end_early: 0, same_input },
+        };
+        let resolution = match rule {
+            Rule::Proven => *capture.resolution(),
+            Rule::Measured => Resolution::EXACT,
+        };
+        let together = limit.limit.kind != Kind::Setup;
+        let judge = Judge::new(limit.limit.required, capture.base(), &resolution, like, together)?;
+        let unknown = lines.into_iter().filter(|l| capture.trace(*l).is_ever_unknown()).collect();
+        Ok(Walk { capture, judge, like, resolution, rule, unknown })
+    }
+
+    fn hits(&self, program: &'a Program) -> Hits<'a> {
+        match self.rule {
+            Rule::Proven => program.hits_with_doubt(self.capture, self.capture.range()),
+            Rule::Measured => program.hits(self.capture, self.capture.range()),
+        }
+    }
+
+    fn bounds(&self, ticks: i64) -> Bounds {
+        let interval = Interval { ticks, ..self.like };
+        // The judge was made from the same numbers, so that this fits whenever it did; a display
+        // of the nominal value is the harmless fallback.
+        interval.bounds(self.capture.base(), &self.resolution).unwrap_or(Bounds {
+            lo: self.capture.base().length_of(ticks),
+            hi: self.capture.base().length_of(ticks),
+            lo_exclusive: false,
+            hi_exclusive: false,
+        })
+    }
+
+    /// Decides one event that has these possible partners, nearest first.
+    fn settle(&self, anchor: Hit, partners: &[Partner], backwards: bool, sink: Sink<'_>) -> ControlFlow<()> {
+        let recorded = anchor.is_recorded();
+        let Some(shown) = partners.iter().find(|p| p.recorded && p.ticks >= 0).or(partners.first()) else {
+            return if recorded { sink(Found::Unpaired(anchor.tick)) } else { ControlFlow::Continue(()) };
+        };
+        let definite = anchor.certainty == Certainty::Certain && partners.iter().any(|p| p.certain);
+        let verdicts = || partners.iter().map(|p| self.judge.decide(p.ticks));
+        let mut doubt = None;
+        let mut verdict = if verdicts().all(|v| v == Verdict::Pass) {
+            Verdict::Pass
+        } else if definite && verdicts().all(|v| v == Verdict::Fail) {
+            Verdict::Fail
+        } else {
+            let straddles = definite && partners.len() == 1;
+            doubt = Some(if straddles { Doubt::Resolution } else { Doubt::Order });
+            Verdict::Inconclusive
+        };
+        if !recorded && verdict == Verdict::Pass {
+            return ControlFlow::Continue(());
+        }
+        let (start, end) = if backwards { (shown.tick, anchor.tick) } else { (anchor.tick, shown.tick) };
+        let (start, end) = (start.min(end), start.max(end));
+        if self.unknown_within(start, end) {
+            (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+        }
+        let mut bounds = self.bounds(shown.ticks).not_negative();
+        for partner in partners {
+            let other = self.bounds(partner.ticks).not_negative();
+            if other.lo < bounds.lo {
+                (bounds.lo, bounds.lo_exclusive) = (other.lo, other.lo_exclusive);
+            }
+            if other.hi > bounds.hi {
+                (bounds.hi, bounds.hi_exclusive) = (other.hi, other.hi_exclusive);
+            }
+        }
+        let interval = Interval { ticks: shown.ticks, ..self.like };
+        sink(Found::Occurrence(Occurrence { start, end, interval, bounds, verdict, doubt }))
+    }
+
+    fn unknown_within(&self, start: Tick, end: Tick) -> bool {
+        // The last tick belongs to the end event; a single-tick occurrence still has its tick.
+        let range = start..end.max(Tick(start.0 + 1));
+        self.unknown.iter().any(|l| self.capture.is_unknown_within(*l, range.clone()))
+    }
+
+    /// `delay` and `hold`: the partner follows.
+    fn forward(&self, from: &'a Program, to: &'a Program, superseded: bool, sink: Sink<'_>) -> ControlFlow<()> {
+        let mut answers = self.hits(to);
+        let mut window: VecDeque<Hit> = VecDeque::new();
+        let mut starts = self.hits(from).peekable();
+        let mut partners = Vec::new();
+        while let Some(start) = starts.next() {
+            let next = starts.peek().copied().filter(|_| superseded);
+            while window.front().is_some_and(|a| a.tick.since(start.tick) < self.judge.possible_from) {
+                window.pop_front();
+            }
+            partners.clear();
+            let mut place = 0;
+            loop {
+                if place == window.len() {
+                    match answers.find(|a| a.tick.since(start.tick) >= self.judge.possible_from) {
+                        Some(answer) => window.push_back(answer),
+                        None => break,
+                    }
+                }
+                let answer = window[place];
+                // An answer that certainly follows the next start is the next start's.
+                let until_next = next.map(|n| n.tick.since(answer.tick));
+                if next.is_some_and(|n| answer.tick.since(n.tick) >= self.judge.certain_from) {
+                    break;
+                }
+                let ticks = answer.tick.since(start.tick);
+                let before_next = until_next.is_none_or(|t| t >= self.judge.certain_from.max(1));
+                let certain =
+                    answer.certainty == Certainty::Certain && ticks >= self.judge.certain_from && before_next;
+                partners.push(Partner { tick: answer.tick, ticks, certain, recorded: answer.is_recorded() });
+                if certain {
+                    break;
+                }
+                place += 1;
+            }
+            // A next start that may not have happened leaves this one's answer open.
+            let open_next = next.is_some_and(|n| n.certainty != Certainty::Certain);
+            let certainty = match start.certainty {
+                Certainty::Certain if open_next && !partners.iter().any(|p| p.certain) => Certainty::Doubtful,
+                other => other,
+            };
+            self.settle(Hit { certainty, ..start }, &partners, false, sink)?;
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// `setup`: the partner comes before.
+    fn setup(&self, data: &'a Program, reference: &'a Program, sink: Sink<'_>) -> ControlFlow<()> {
+        let mut changes = self.hits(data).peekable();
+        let mut before: VecDeque<Hit> = VecDeque::new();
+        let mut partners = Vec::new();
+        let certain = |change: &Hit, anchor: Tick| {
+            change.certainty == Certainty::Certain && anchor.since(change.tick) >= self.judge.certain_from
+        };
+        for anchor in self.hits(reference) {
+            let is_before = |c: &Hit| anchor.tick.since(c.tick) >= self.judge.possible_from;
+            while let Some(change) = changes.next_if(is_before) {
+                before.push_back(change);
+            }
+            // Whatever lies before a certain change can never be the last one again.
+            if let Some(last) = before.iter().rposition(|c| certain(c, anchor.tick)) {
+                before.drain(..last);
+            }
+            partners.clear();
+            for change in before.iter().rev() {
+                let certain = certain(change, anchor.tick);
+                let ticks = anchor.tick.since(change.tick);
+                partners.push(Partner { tick: change.tick, ticks, certain, recorded: change.is_recorded() });
+                if certain {
+                    break;
+                }
+            }
+            self.settle(anchor, &partners, true, sink)?;
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn period(&self, event: &'a Program, sink: Sink<'_>) -> ControlFlow<()> {
+        let mut last: Option<Hit> = None;
+        for hit in self.hits(event) {
+            if let Some(previous) = last {
+                let both = [previous.certainty, hit.certainty];
+                let certain = both.iter().all(|c| *c == Certainty::Certain);
+                let recorded = previous.is_recorded() && hit.is_recorded();
+                let ticks = hit.tick.since(previous.tick);
+                let certainty = if certain {
+                    Certainty::Certain
+                } else if recorded {
+                    Certainty::Doubtful
+                } else {
+                    Certainty::Possible
+                };
+                let partner = Partner { tick: hit.tick, ticks, certain, recorded };
+                self.settle(Hit { tick: previous.tick, certainty }, &[partner], false, sink)?;
+            }
+            last = Some(hit);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn width(
+        &self,
+        pulse: &'a ConditionProgram,
+        condition: Option<&ConditionProgram>,
+        sink: Sink<'_>,
+    ) -> ControlFlow<()> {
+        for stretch in pulse.stretches(self.capture, self.capture.range()) {
+            let mut sure = !stretch.doubtful || self.rule == Rule::Measured;
+            if let Some(condition) = condition {
+                match condition.holds(|l| self.capture.trace(l).level_at(stretch.start)) {
+                    Some(true) => {}
+                    Some(false) => continue,
+                    None => sure = false,
+                }
+            }
+            let cut_start = !stretch.begins && stretch.start.0 == 0;
+            let cut_end = !stretch.ends && stretch.end.0 == self.capture.len();
+            if cut_start || cut_end {
+                sink(Found::Unpaired(stretch.start))?;
+                continue;
+            }
+            let certainty = if sure { Certainty::Certain } else { Certainty::Doubtful };
+            let ticks = stretch.end.since(stretch.start);
+            if stretch.begins && stretch.ends {
+                let partner = Partner { tick: stretch.end, ticks, certain: sure, recorded: true };
+                self.settle(Hit { tick: stretch.start, certainty }, &[partner], false, sink)?;
+            } else {
+                // An unknown level touches an end: the length is a lower bound at best.
+                let interval = Interval { ticks, ..self.like };
+                let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+                let bounds = self.bounds(ticks).not_negative();
+                let (start, end) = (stretch.start, stretch.end);
+                sink(Found::Occurrence(Occurrence { start, end, interval, bounds, verdict, doubt }))?;
+            }
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+fn joined(a: &Program, b: &Program) -> Vec<LineId> {
+    let mut lines = a.lines();
+    lines.extend(b.lines());
+    lines.sort_unstable();
+    lines.dedup();
+    lines
+}

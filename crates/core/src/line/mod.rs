@@ -1,0 +1,101 @@
+//! Lines, their levels and thresholds, and the groups they form.
+
+mod bus;
+mod threshold;
+
+pub use bus::{Bus, BusError, BusId, Radix, Value};
+pub use threshold::{LogicFamily, Threshold};
+
+use std::fmt;
+
+use serde::Serialize;
+
+/// The level of a line at an instant.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    /// Below the threshold.
+    Low,
+    /// Above the threshold.
+    High,
+    /// Not known: `x` or `z` of a simulation, or a stretch of a capture that was lost.
+    Unknown,
+}
+
+impl Level {
+    /// The level as a bit, or `None` when unknown.
+    pub fn bit(self) -> Option<bool> {
+        match self {
+            Level::Low => Some(false),
+            Level::High => Some(true),
+            Level::Unknown => None,
+        }
+    }
+
+    /// The other known level; unknown stays unknown.
+    #[must_use]
+    pub fn opposite(self) -> Level {
+        match self {
+            Level::Low => Level::High,
+            Level::High => Level::Low,
+            Level::Unknown => Level::Unknown,
+        }
+    }
+}
+
+impl From<bool> for Level {
+    fn from(bit: bool) -> Level {
+        if bit { Level::High } else { Level::Low }
+    }
+}
+
+impl fmt::Display for Level {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Level::Low => "low",
+            Level::High => "high",
+            Level::Unknown => "unknown",
+        })
+    }
+}
+
+/// Which line of a capture or setup, counted from 0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct LineId(pub usize);
+
+/// Where a line comes from.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Input {
+    /// A numbered input of an instrument.
+    Number(u32),
+    /// A signal of a simulation, by its hierarchical name.
+    Signal(String),
+}
+
+impl fmt::Display for Input {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Input::Number(number) => write!(f, "{number}"),
+            Input::Signal(name) => f.write_str(name),
+        }
+    }
+}
+
+/// A named digital signal wired to an input.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Line {
+    /// Its name on the schematic.
+    pub name: String,
+    /// The input it is wired to; `None` when the source had no inputs.
+    pub input: Option<Input>,
+    /// The threshold its levels were decided with, if any.
+    pub threshold: Option<Threshold>,
+}
+
+impl Line {
+    /// A line known by name only.
+    pub fn named(name: impl Into<String>) -> Self {
+        Line { name: name.into(), input: None, threshold: None }
+    }
+}

@@ -1,0 +1,224 @@
+//! One setup file as written, with the place of everything, before names mean anything.
+
+use crate::error::{Error, ErrorKind, Place, TextPlace};
+use crate::line::{Input, Radix, Threshold};
+use crate::plan::{Before, Length};
+use crate::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
+
+use super::reader::{Placed, Reader, Section};
+
+/// A setup as written; where files include each other, laid over each other.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Draft {
+    pub(super) title: Option<String>,
+    pub(super) connect: Option<Placed<String>>,
+    pub(super) rate: Option<Placed<Rate>>,
+    pub(super) length: Option<Length>,
+    pub(super) before: Option<Before>,
+    pub(super) time_out: Option<Time>,
+    pub(super) uncertainty: Option<Time>,
+    pub(super) lines: Vec<DraftLine>,
+    pub(super) buses: Vec<DraftBus>,
+    pub(super) events: Vec<(Placed<String>, Placed<String>)>,
+    pub(super) trigger: Option<Placed<String>>,
+    pub(super) parts: Vec<DraftPart>,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct DraftLine {
+    pub(super) name: Placed<String>,
+    pub(super) input: Option<Input>,
+    pub(super) threshold: Option<Threshold>,
+    pub(super) swing: Option<Voltage>,
+    pub(super) fastest: Option<Frequency>,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct DraftBus {
+    pub(super) name: Placed<String>,
+    pub(super) lines: Vec<Placed<String>>,
+    pub(super) clock: Option<(Placed<String>, bool)>,
+    pub(super) radix: Radix,
+    pub(super) place: TextPlace,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct DraftPart {
+    pub(super) limits: Placed<String>,
+    pub(super) reference: String,
+    pub(super) pins: Vec<(Placed<String>, Placed<Option<String>>)>,
+    /// The limits to check; all when `None`.
+    pub(super) only: Option<Vec<Placed<String>>>,
+    pub(super) place: TextPlace,
+}
+
+impl Draft {
+    /// Lays another setup over this one: single settings are replaced, lists go on.
+    pub(super) fn overlay(&mut self, over: Draft) {
+        fn replace<T>(under: &mut Option<T>, over: Option<T>) {
+            if over.is_some() {
+                *under = over;
+            }
+        }
+        replace(&mut self.title, over.title);
+        replace(&mut self.connect, over.connect);
+        replace(&mut self.rate, over.rate);
+        replace(&mut self.length, over.length);
+        replace(&mut self.before, over.before);
+        replace(&mut self.time_out, over.time_out);
+        replace(&mut self.uncertainty, over.uncertainty);
+        replace(&mut self.trigger, over.trigger);
+        self.lines.extend(over.lines);
+        self.buses.extend(over.buses);
+        self.parts.extend(over.parts);
+        for (name, event) in over.events {
+            self.events.retain(|(known, _)| known.value != name.value);
+            self.events.push((name, event));
+        }
+    }
+}
+
+/// Reads one setup file: what it includes, what it says itself, and its problems.
+pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft, Vec<Error>) {
+    let reader = Reader::new(name, text, ErrorKind::Setup);
+    let (includes, draft) = reader.read(|top| {
+        let mut draft = Draft { title: top.text("title").map(|t| t.value), ..Draft::default() };
+        let includes = top.list("include").map(|list| list.value).unwrap_or_default();
+        if let Some(section) = top.section("instrument") {
+            draft.connect = section.required("connect", "connect = \"bench:tide-gauge\"");
+            section.finish();
+        }
+        if let Some(section) = top.section("sampling") {
+            read_sampling(&section, &mut draft);
+            section.finish();
+        }
+        if let Some(section) = top.section("import") {
+            draft.uncertainty = section.parsed::<Time>("uncertainty").map(|p| p.value);
+            section.finish();
+        }
+        for section in top.sections("line", "name") {
+            draft.lines.extend(read_line(&section));
+            section.finish();
+        }
+        for section in top.sections("bus", "name") {
+            read_bus(&section, &mut draft);
+            section.finish();
+        }
+        for (name, event) in top.map("events").unwrap_or_default() {
+            if let Some(text) = event.value {
+                draft.events.push((name, Placed { value: text, place: event.place }));
+            }
+        }
+        if let Some(section) = top.section("trigger") {
+            draft.trigger = section.required("event", "event = \"RESET_N rises\"");
+            section.finish();
+        }
+        for section in top.sections("part", "reference") {
+            draft.parts.extend(read_part(&section));
+            section.finish();
+        }
+        (includes, draft)
+    });
+    (includes, draft, reader.into_problems())
+}
+
+fn read_sampling(section: &Section<'_>, draft: &mut Draft) {
+    draft.rate = section.parsed::<Rate>("rate");
+    let length = section.parsed::<Time>("length");
+    let samples = section.parsed::<Samples>("samples");
+    if let (Some(_), Some(samples)) = (&length, &samples) {
+        let error = Error::new(ErrorKind::Setup, "both 'length' and 'samples' say how long the record is");
+        section.reader.report(error.with_help("keep one of them").at(Place::Text(samples.place.clone())));
+    }
+    draft.length = length
+        .map(|l| Length::Time(l.value))
+        .or_else(|| samples.map(|s| Length::Samples(s.value.0)));
+    draft.before = section.parsed::<BeforeText>("before-trigger").map(|b| b.value.0);
+    draft.time_out = section.parsed::<Time>("time-out").map(|t| t.value);
+}
+
+/// A share or a time.
+struct BeforeText(Before);
+
+impl std::str::FromStr for BeforeText {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        if text.trim_end().ends_with('%') {
+            return text.parse::<Percent>().map(|share| BeforeText(Before::Share(share)));
+        }
+        text.parse::<Time>().map(|time| BeforeText(Before::Time(time))).map_err(|error| {
+            Error::new(ErrorKind::Quantity, error.message())
+                .with_help("write a share like '25 %' or a time like '5 ms'")
+        })
+    }
+}
+
+fn read_input(section: &Section<'_>) -> Option<Input> {
+    section.number_or_text("input").map(|placed| match placed.value {
+        Ok(number) => Input::Number(number),
+        Err(signal) => Input::Signal(signal),
+    })
+}
+
+fn read_line(section: &Section<'_>) -> Option<DraftLine> {
+    let input = read_input(section);
+    let threshold = section.parsed::<Threshold>("threshold").map(|t| t.value);
+    let swing = section.parsed::<Voltage>("swing").map(|s| s.value);
+    let fastest = section.parsed::<Frequency>("fastest").map(|f| f.value);
+    let name = section.required("name", "name = \"ADC_SCLK\"")?;
+    Some(DraftLine { name, input, threshold, swing, fastest })
+}
+
+fn read_bus(section: &Section<'_>, draft: &mut Draft) {
+    let listed = section.list("lines");
+    let signal = section.text("signal");
+    let width = section.number_or_text("width");
+    let clock = section.text("clock").map(|clock| (clock, section.text("edge")));
+    let radix = section.parsed::<Radix>("format").map(|r| r.value).unwrap_or_default();
+    let Some(name) = section.required("name", "name = \"ADDR\"") else { return };
+    let clock = clock.and_then(|(clock, edge)| {
+        let Some(edge) = edge else { return Some((clock, true)) };
+        match edge.value.as_str() {
+            "rises" => Some((clock, true)),
+            "falls" => Some((clock, false)),
+            other => {
+                let error = Error::new(ErrorKind::Setup, format!("'{other}' is not an edge"));
+                let error = error.with_help("it is \"rises\" or \"falls\"");
+                section.reader.report(error.at(Place::Text(edge.place)));
+                None
+            }
+        }
+    });
+    let lines = match (listed, signal, width) {
+        (Some(list), None, None) => list.value,
+        (None, Some(signal), Some(Placed { value: Ok(width @ 1..=64), .. })) => {
+            // A vector of a simulation: its lines are made here, most significant first.
+            let mut lines = Vec::new();
+            for bit in (0..width).rev() {
+                let line = Placed { value: format!("{}{bit}", name.value), place: signal.place.clone() };
+                let input = Some(Input::Signal(format!("{}[{bit}]", signal.value)));
+                lines.push(line.clone());
+                draft.lines.push(DraftLine { name: line, input, threshold: None, swing: None, fastest: None });
+            }
+            lines
+        }
+        _ => {
+            let example = "lines = [\"A1\", \"A0\"], or for a vector of a simulation: signal = \"top.addr\" and width = 2 (1 to 64)";
+            section.missing("lines", example);
+            return;
+        }
+    };
+    draft.buses.push(DraftBus { name, lines, clock, radix, place: section.place() });
+}
+
+fn read_part(section: &Section<'_>) -> Option<DraftPart> {
+    let limits = section.required("limits", "limits = \"parts/ex-adc24.toml\"");
+    let reference = section.required("reference", "reference = \"U3\"");
+    let pins = section.map("pins");
+    let only = section.list("only").map(|list| list.value);
+    if pins.is_none() {
+        section.missing("pins", "pins = { SCLK = \"ADC_SCLK\" }");
+    }
+    Some(DraftPart { limits: limits?, reference: reference?.value, pins: pins?, only, place: section.place() })
+}

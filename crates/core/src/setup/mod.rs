@@ -1,0 +1,186 @@
+//! Setup and limits files: everything that one acquisition needs, in texts that a person writes.
+//!
+//! All problems of all files are reported at once, each with its place and a remedy.
+
+mod draft;
+mod parts;
+mod reader;
+mod record;
+mod resolve;
+mod source;
+
+pub use record::RecordOptions;
+pub use source::{Attached, Folder, Texts};
+
+use std::path::Path;
+
+use crate::capture::{Attachment, Capture};
+use crate::error::{Error, ErrorKind, Result};
+use crate::event::Scope;
+use crate::limit::{BoundLimit, Part};
+use crate::line::{Bus, Input, Line, LineId};
+use crate::plan::{Before, Length};
+use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
+
+/// Everything that one acquisition needs.
+///
+/// ```
+/// use deep_tap_core::capture::Attachment;
+/// use deep_tap_core::setup::{Attached, Setup};
+///
+/// let text = r#"
+///     [sampling]
+///     rate = "100 MS/s"
+///     length = "20 ms"
+///
+///     [[line]]
+///     name = "RESET_N"
+///     input = 3
+///
+///     [trigger]
+///     event = "RESET_N rises"
+/// "#;
+/// let texts = [Attachment { name: "power-up.toml".into(), text: text.into() }];
+/// let setup = Setup::load("power-up.toml", &Attached(&texts))?;
+/// assert_eq!(setup.lines[0].line.name, "RESET_N");
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct Setup {
+    /// What it is for.
+    pub title: Option<String>,
+    /// What to connect to, such as `bench:tide-gauge`.
+    pub connect: Option<String>,
+    /// Rate and length of the record; `None` when the file does not say, as for imports.
+    pub sampling: Option<Sampling>,
+    /// How long to wait for the trigger, by the instrument's clock; `None` for ever.
+    pub time_out: Option<Time>,
+    /// Stated uncertainty of an imported record.
+    pub uncertainty: Option<Time>,
+    /// The lines.
+    pub lines: Vec<SetupLine>,
+    /// The parallel buses, over the lines by number.
+    pub buses: Vec<Bus>,
+    /// The named events, each with its text.
+    pub events: Vec<(String, String)>,
+    /// The event to wait for; `None` to record at once.
+    pub trigger: Option<String>,
+    /// The parts bound to the board, with all limits that are checked.
+    pub parts: Vec<PlacedPart>,
+    /// The texts it was made from; its own first.
+    pub texts: Vec<Attachment>,
+}
+
+/// Rate and length of a record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Sampling {
+    /// Sample rate.
+    pub rate: Rate,
+    /// Length.
+    pub length: Length,
+    /// Part of it before the trigger.
+    pub before: Before,
+}
+
+/// A line with what the setup says about its signal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SetupLine {
+    /// The line.
+    pub line: Line,
+    /// Highest voltage on it, if stated.
+    pub swing: Option<Voltage>,
+    /// Fastest signal on it, if stated.
+    pub fastest: Option<Frequency>,
+}
+
+/// A part on the board.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PlacedPart {
+    /// Its reference, such as `U3`.
+    pub reference: String,
+    /// The part.
+    pub part: Part,
+    /// Its limits, bound to the board's lines.
+    pub limits: Vec<BoundLimit>,
+    /// Symbols of the limits left out because a pin they need is not wired.
+    pub not_wired: Vec<String>,
+}
+
+impl Setup {
+    /// Reads a setup and everything it refers to.
+    ///
+    /// # Errors
+    /// All problems at once: the first as the error, the others as its
+    /// [`related`](Error::related).
+    pub fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
+        resolve::load(name, texts)
+    }
+
+    /// Reads a setup file and the files it refers to.
+    ///
+    /// # Errors
+    /// As [`load`](Setup::load).
+    pub fn from_file(path: &Path) -> Result<Setup> {
+        let (folder, name) = Folder::of(path)?;
+        Setup::load(&name, &folder)
+    }
+
+    /// Reads the setup that a capture carries; `None` when it carries none.
+    ///
+    /// # Errors
+    /// As [`load`](Setup::load).
+    pub fn of_capture(capture: &Capture) -> Option<Result<Setup>> {
+        let own = capture.attachments().first()?;
+        Some(Setup::load(&own.name, &Attached(capture.attachments())))
+    }
+
+    /// All limits to check, in the order of the files.
+    pub fn limits(&self) -> impl Iterator<Item = &BoundLimit> {
+        self.parts.iter().flat_map(|p| &p.limits)
+    }
+
+    /// The names that an expression may use: lines, buses and named events.
+    pub fn scope(&self) -> Scope {
+        let mut scope = Scope::new();
+        resolve::define_all(&mut scope, &self.lines, &self.buses, &self.events);
+        scope
+    }
+
+    /// Gives an imported record this setup's lines, names and buses.
+    ///
+    /// A line is found by the signal it states as `input`, else by its own name.
+    ///
+    /// # Errors
+    /// When the record has no such signal; all that are missing are named.
+    pub fn apply(&self, capture: Capture) -> Result<Capture> {
+        let mut wanted = Vec::new();
+        let mut problems = Vec::new();
+        for setup_line in &self.lines {
+            let line = &setup_line.line;
+            let signal = match &line.input {
+                Some(Input::Signal(signal)) => signal,
+                Some(Input::Number(_)) | None => &line.name,
+            };
+            match capture.line_named(signal) {
+                Ok(_) => wanted.push((signal.clone(), line.clone())),
+                Err(error) => {
+                    let message = format!("the record has no signal '{signal}' for line '{}'", line.name);
+                    let help = error.help().unwrap_or("check the signal's name").to_string();
+                    problems.push(Error::new(ErrorKind::Unknown, message).with_help(help));
+                }
+            }
+        }
+        if let Some(error) = Error::many(problems) {
+            return Err(error);
+        }
+        let extra = self.uncertainty.unwrap_or(capture.resolution().extra);
+        let resolution = Resolution { extra, ..*capture.resolution() };
+        let builder = capture.into_builder().select(wanted)?.buses(self.buses.clone());
+        builder.resolution(resolution).attachments(self.texts.clone()).build()
+    }
+
+    /// The line with this number.
+    pub fn line(&self, line: LineId) -> Option<&SetupLine> {
+        self.lines.get(line.0)
+    }
+}

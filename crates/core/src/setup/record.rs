@@ -1,0 +1,121 @@
+//! From a setup and an instrument to a capture.
+
+use std::ops::ControlFlow;
+
+use crate::capture::{Capture, Origin};
+use crate::error::{Error, ErrorKind, Result};
+use crate::event::Program;
+use crate::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument, Progress};
+use crate::line::Input;
+use crate::plan::{Plan, Wanted, WantedInput, plan};
+use crate::time::{Rate, Resolution, Tick, Time, TimeBase};
+use crate::trigger::QualifiedEdge;
+
+use super::Setup;
+
+/// What may differ from the setup when recording.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct RecordOptions {
+    /// Records at once instead of waiting for the trigger.
+    pub now: bool,
+    /// Another sample rate than the setup's.
+    pub rate: Option<Rate>,
+}
+
+impl Setup {
+    /// Makes a plan for recording this setup with an instrument.
+    ///
+    /// # Errors
+    /// When the setup does not say what to record, or everything that does not fit the instrument.
+    pub fn plan(&self, instrument: &dyn Instrument, options: RecordOptions) -> Result<Plan> {
+        let Some(sampling) = self.sampling else {
+            return Err(Error::new(ErrorKind::Setup, "the setup does not say how to record").with_help(
+                "add a section like: [sampling] with rate = \"100 MS/s\" and length = \"20 ms\"",
+            ));
+        };
+        if self.lines.is_empty() {
+            return Err(Error::new(ErrorKind::Setup, "the setup names no lines to record")
+                .with_help("add a section like: [[line]] with name = \"ADC_SCLK\" and input = 3"));
+        }
+        let wanted = Wanted {
+            rate: options.rate.unwrap_or(sampling.rate),
+            length: sampling.length,
+            before: if options.now || self.trigger.is_none() {
+                crate::plan::Before::Time(Time::ZERO)
+            } else {
+                sampling.before
+            },
+            inputs: self.lines.iter().map(wanted_input).collect(),
+        };
+        plan(&wanted, &instrument.capabilities())
+            .map_err(|problems| Error::many(problems).unwrap_or_else(|| Error::new(ErrorKind::Instrument, "no plan")))
+    }
+
+    /// Records this setup with an instrument. `progress` is told where it stands and may stop it.
+    ///
+    /// # Errors
+    /// As [`plan`](Setup::plan); when the instrument cannot trigger on the event; when the trigger
+    /// does not come within the setup's time-out; and the instrument's own errors.
+    pub fn record(
+        &self,
+        instrument: &mut dyn Instrument,
+        options: RecordOptions,
+        progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
+    ) -> Result<Capture> {
+        let plan = self.plan(instrument, options)?;
+        let trigger_text = self.trigger.as_ref().filter(|_| !options.now);
+        let trigger = match trigger_text {
+            Some(text) => Some(QualifiedEdge::from_program(&Program::compile(text, &self.scope())?)?),
+            None => None,
+        };
+        let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {
+            input: line.line.input.clone().unwrap_or(Input::Number(number as u32)),
+            threshold: line.line.threshold,
+        });
+        let configuration = Configuration {
+            rate: plan.rate,
+            samples: plan.samples,
+            before: plan.before,
+            inputs: inputs.collect(),
+            trigger,
+        };
+        let names: Vec<&str> = self.lines.iter().map(|l| l.line.name.as_str()).collect();
+        let able = instrument.capabilities();
+        let identity = instrument.identity();
+        let acquisition =
+            Acquisition { instrument, configuration: &configuration, names: &names, time_out: self.time_out };
+        let recording = acquisition.run(progress)?;
+        let base = TimeBase::from_rate(plan.rate)?.with_zero(recording.trigger.unwrap_or(Tick(0)));
+        let resolution =
+            Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
+        let trigger = trigger_text.cloned();
+        let origin = Origin { source: identity, rates: plan.rates, trigger };
+        let mut builder = Capture::builder(base, recording.len)
+            .resolution(resolution)
+            .origin(origin)
+            .buses(self.buses.clone())
+            .attachments(self.texts.clone());
+        if let Some(rate) = options.rate {
+            builder = builder.history(vec![format!("recorded at {rate} instead of the setup's rate")]);
+        }
+        for (line, trace) in self.lines.iter().zip(recording.traces) {
+            builder = builder.line(line.line.clone(), trace);
+        }
+        for remark in recording.remarks {
+            builder = builder.remark(remark);
+        }
+        builder.build()
+    }
+}
+
+fn wanted_input(line: &super::SetupLine) -> WantedInput {
+    WantedInput {
+        name: line.line.name.clone(),
+        number: match line.line.input {
+            Some(Input::Number(number)) => Some(number),
+            _ => None,
+        },
+        threshold: line.line.threshold.map(crate::line::Threshold::voltage),
+        swing: line.swing,
+    }
+}

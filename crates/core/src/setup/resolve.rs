@@ -1,0 +1,305 @@
+//! From drafts to a setup: includes, names, limits files, and all problems at once.
+
+use crate::capture::Attachment;
+use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
+use crate::event::{Meaning, Program, Scope, mentions};
+use crate::limit::{BoundLimit, Events, Limit};
+use crate::line::{Bus, BusError, Level, Line, LineId};
+use crate::plan::Before;
+use crate::time::Percent;
+
+use super::draft::{Draft, DraftBus, DraftPart, read_draft};
+use super::parts::{read_part, unknown_pin};
+use super::reader::moved;
+use super::source::{Texts, relative};
+use super::{PlacedPart, Sampling, Setup, SetupLine};
+
+/// Deepest nesting of includes.
+const DEEPEST: usize = 16;
+
+pub(super) fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
+    let mut loader = Loader { texts, read: Vec::new(), problems: Vec::new() };
+    let text = texts.read(name)?;
+    let mut open = Vec::new();
+    let draft = loader.draft(name, text, &mut open);
+    let setup = loader.setup(draft);
+    match Error::many(loader.problems) {
+        Some(error) => Err(error),
+        None => Ok(setup),
+    }
+}
+
+struct Loader<'a> {
+    texts: &'a dyn Texts,
+    read: Vec<Attachment>,
+    problems: Vec<Error>,
+}
+
+fn wrong(place: &TextPlace, message: impl Into<String>, help: impl Into<String>) -> Error {
+    Error::new(ErrorKind::Setup, message).with_help(help).at(Place::Text(place.clone()))
+}
+
+impl Loader<'_> {
+    fn draft(&mut self, name: &str, text: String, open: &mut Vec<String>) -> Draft {
+        let (includes, own, problems) = read_draft(&self.texts.display(name), &text);
+        self.problems.extend(problems);
+        self.read.push(Attachment { name: name.to_string(), text });
+        open.push(name.to_string());
+        let mut whole = Draft::default();
+        for include in includes {
+            let target = relative(name, &include.value);
+            if open.contains(&target) || open.len() > DEEPEST {
+                let message = format!("'{}' includes itself, or too many files deep", include.value);
+                self.problems.push(wrong(&include.place, message, "take the include out"));
+                continue;
+            }
+            match self.text(&target, &include.place) {
+                Some(text) => whole.overlay(self.draft(&target, text, open)),
+                None => continue,
+            }
+        }
+        open.pop();
+        whole.overlay(own);
+        whole
+    }
+
+    /// A text that another one mentions; a failure is reported where it is mentioned.
+    fn text(&mut self, target: &str, mentioned: &TextPlace) -> Option<String> {
+        match self.texts.read(target) {
+            Ok(text) => Some(text),
+            Err(error) => {
+                let help = error.help().unwrap_or("paths are relative to the file that mentions them");
+                let message = format!("{}: {}", self.texts.display(target), error.message());
+                self.problems.push(wrong(mentioned, message, help));
+                None
+            }
+        }
+    }
+
+    fn setup(&mut self, draft: Draft) -> Setup {
+        let lines = self.lines(&draft);
+        let buses: Vec<Bus> = draft.buses.iter().filter_map(|b| self.bus(b, &draft)).collect();
+        let events: Vec<(String, String)> =
+            draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
+        let mut scope = Scope::new();
+        define_all(&mut scope, &lines, &buses, &events);
+        self.names(&draft);
+        for (_, event) in &draft.events {
+            self.event(&event.value, &scope, &event.place);
+        }
+        if let Some(trigger) = &draft.trigger {
+            self.event(&trigger.value, &scope, &trigger.place);
+        }
+        let parts = draft.parts.iter().filter_map(|part| self.part(part, &scope, &draft)).collect();
+        let sampling = match (draft.rate.as_ref(), draft.length) {
+            (Some(rate), Some(length)) => {
+                let before = draft.before.unwrap_or(Before::Share(Percent::ZERO));
+                Some(Sampling { rate: rate.value, length, before })
+            }
+            (Some(rate), None) => {
+                let help = "add 'length = \"20 ms\"' or 'samples = \"2 M\"'";
+                self.problems.push(wrong(&rate.place, "[sampling] has a rate but no length", help));
+                None
+            }
+            _ => None,
+        };
+        Setup {
+            title: draft.title,
+            connect: draft.connect.map(|c| c.value),
+            sampling,
+            time_out: draft.time_out,
+            uncertainty: draft.uncertainty,
+            lines,
+            buses,
+            events,
+            trigger: draft.trigger.map(|t| t.value),
+            parts,
+            texts: std::mem::take(&mut self.read),
+        }
+    }
+
+    fn lines(&mut self, draft: &Draft) -> Vec<SetupLine> {
+        let mut lines: Vec<SetupLine> = Vec::new();
+        for line in &draft.lines {
+            let other = lines.iter().find(|l| l.line.input.is_some() && l.line.input == line.input);
+            if let (Some(other), Some(input)) = (other, &line.input) {
+                let message = format!("input {input} carries '{}' already", other.line.name);
+                self.problems.push(wrong(&line.name.place, message, "each line needs an input of its own"));
+            }
+            lines.push(SetupLine {
+                line: Line { name: line.name.value.clone(), input: line.input.clone(), threshold: line.threshold },
+                swing: line.swing,
+                fastest: line.fastest,
+            });
+        }
+        lines
+    }
+
+    /// Reports names that are used twice, or not usable.
+    fn names(&mut self, draft: &Draft) {
+        let lines = draft.lines.iter().map(|l| ("line", &l.name));
+        let buses = draft.buses.iter().map(|b| ("bus", &b.name));
+        let events = draft.events.iter().map(|(name, _)| ("event", name));
+        let all: Vec<_> = lines.chain(buses).chain(events).collect();
+        for (i, (what, name)) in all.iter().enumerate() {
+            if name.value.is_empty() || name.value.contains(['"', '\n', '\r']) {
+                let help = "use letters, digits and signs other than the double quote";
+                self.problems.push(wrong(&name.place, format!("this is not a name for a {what}"), help));
+            }
+            if let Some((other, _)) = all[..i].iter().find(|(_, n)| n.value == name.value) {
+                let message = format!("the name '{}' is used for a {other} and a {what}", name.value);
+                self.problems.push(wrong(&name.place, message, "rename one of them"));
+            }
+        }
+    }
+
+    fn line_id(&mut self, name: &str, place: &TextPlace, draft: &Draft) -> Option<LineId> {
+        let found = draft.lines.iter().position(|l| l.name.value == name).map(LineId);
+        if found.is_none() {
+            let help = suggest(name, draft.lines.iter().map(|l| l.name.value.as_str()), "line");
+            self.problems.push(wrong(place, format!("there is no line '{name}'"), help));
+        }
+        found
+    }
+
+    fn bus(&mut self, bus: &DraftBus, draft: &Draft) -> Option<Bus> {
+        let ids: Vec<_> = bus.lines.iter().map(|l| self.line_id(&l.value, &l.place, draft)).collect();
+        let clock = bus.clock.as_ref().map(|(name, rises)| {
+            self.line_id(&name.value, &name.place, draft).map(|line| (line, Level::from(*rises)))
+        });
+        let ids = ids.into_iter().collect::<Option<Vec<_>>>()?;
+        match Bus::new(bus.name.value.clone(), ids.clone()) {
+            Ok(made) => Some(Bus { clock: clock.flatten(), radix: bus.radix, ..made }),
+            Err(BusError::Repeated(line)) => {
+                let second = ids.iter().rposition(|id| *id == line).map_or(&bus.place, |i| &bus.lines[i].place);
+                let message = format!("bus '{}' has the line '{}' twice", bus.name.value, draft.lines[line.0].name.value);
+                self.problems.push(wrong(second, message, "name each line once, most significant first"));
+                None
+            }
+            Err(BusError::Empty) => {
+                let message = format!("bus '{}' has no lines", bus.name.value);
+                self.problems.push(wrong(&bus.place, message, "name its lines, most significant first"));
+                None
+            }
+            Err(BusError::TooWide(width)) => {
+                let message = format!("bus '{}' has {width} lines; 64 are possible", bus.name.value);
+                self.problems.push(wrong(&bus.place, message, "split it into two buses"));
+                None
+            }
+        }
+    }
+
+    fn event(&mut self, text: &str, scope: &Scope, place: &TextPlace) {
+        if let Err(error) = Program::compile(text, scope) {
+            self.problems.push(moved(error, ErrorKind::Setup, place));
+        }
+    }
+
+    fn part(&mut self, draft: &DraftPart, board: &Scope, whole: &Draft) -> Option<PlacedPart> {
+        // The name is relative to the file that mentions it, which a message place names in full.
+        let mentioned_in = self.read.iter().find(|a| *draft.place.name == *self.texts.display(&a.name));
+        let mentioned_in = mentioned_in.map_or(String::new(), |a| a.name.clone());
+        let target = relative(&mentioned_in, &draft.limits.value);
+        let text = match self.read.iter().find(|a| a.name == target) {
+            Some(known) => known.text.clone(),
+            None => {
+                let text = self.text(&target, &draft.limits.place)?;
+                self.read.push(Attachment { name: target.clone(), text: text.clone() });
+                text
+            }
+        };
+        let (placed, problems) = read_part(&self.texts.display(&target), &text);
+        let broken = !problems.is_empty();
+        // The same file may serve several parts: report its problems once.
+        for problem in problems {
+            let known = |p: &Error| p.place() == problem.place() && p.message() == problem.message();
+            if !self.problems.iter().any(known) {
+                self.problems.push(problem);
+            }
+        }
+        let part = placed.part;
+        let mut pins = Scope::new();
+        let mut unwired = Vec::new();
+        for (pin, line) in &draft.pins {
+            if part.pins.iter().all(|p| p.name != pin.value) && !broken {
+                self.problems.push(unknown_pin(&part, pin));
+            }
+            match &line.value {
+                None => unwired.push(pin.value.as_str()),
+                Some(name) => match board.get(name) {
+                    Some(meaning @ (Meaning::Line(_) | Meaning::Bus(_))) => {
+                        pins.define(pin.value.clone(), meaning.clone());
+                    }
+                    _ => {
+                        let known = whole.lines.iter().map(|l| &l.name).chain(whole.buses.iter().map(|b| &b.name));
+                        let help = suggest(name, known.map(|n| n.value.as_str()), "line or bus");
+                        let message = format!("pin {} of {}: there is no line or bus '{name}'", pin.value, draft.reference);
+                        self.problems.push(wrong(&line.place, message, help));
+                        // Stand in for it, so that this is the only complaint.
+                        pins.define(pin.value.clone(), Meaning::Line(LineId(0)));
+                    }
+                },
+            }
+        }
+        let bound = |name: &str| draft.pins.iter().any(|(pin, _)| pin.value == name);
+        let unbound: Vec<&str> = part.pins.iter().map(|p| p.name.as_str()).filter(|p| !bound(p)).collect();
+        if !unbound.is_empty() {
+            let (is, them) = if unbound.len() == 1 { ("pin", "it is") } else { ("pins", "they are") };
+            let message = format!("{} ({}): {is} {} not bound to a line", draft.reference, part.name, unbound.join(", "));
+            let help = format!(
+                "add to pins: {} = \"LINE\", or {} = false if {them} not wired; limits that need it are then left out",
+                unbound[0], unbound[0]
+            );
+            self.problems.push(wrong(&draft.place, message, help));
+            return None;
+        }
+        for only in draft.only.iter().flatten() {
+            if part.limits.iter().all(|l| l.symbol != only.value) {
+                let help = suggest(&only.value, part.limits.iter().map(|l| l.symbol.as_str()), "limit");
+                self.problems.push(wrong(&only.place, format!("{} has no limit '{}'", part.name, only.value), help));
+            }
+        }
+        let mut limits = Vec::new();
+        let mut not_wired = Vec::new();
+        for (limit, places) in part.limits.iter().zip(&placed.places) {
+            let chosen = draft.only.as_ref().is_none_or(|only| only.iter().any(|o| o.value == limit.symbol));
+            if !chosen || broken {
+                continue;
+            }
+            if unwired.iter().any(|pin| limit_mentions(limit, pin)) {
+                not_wired.push(limit.symbol.clone());
+                continue;
+            }
+            match BoundLimit::bind(&draft.reference, &part.name, limit, &pins) {
+                Ok(bound) => limits.push(bound),
+                Err((field, error)) => {
+                    let place = places.iter().find(|(name, _)| *name == field).or(places.first());
+                    let place = place.map_or(&draft.place, |(_, place)| place);
+                    self.problems.push(moved(error, ErrorKind::Limits, place));
+                }
+            }
+        }
+        Some(PlacedPart { reference: draft.reference.clone(), part, limits, not_wired })
+    }
+}
+
+fn limit_mentions(limit: &Limit, pin: &str) -> bool {
+    let texts: Vec<&String> = match &limit.events {
+        Events::Data { data, reference } => vec![data, reference],
+        Events::Pulse(text) | Events::Repeat(text) => vec![text],
+        Events::Pair { from, to } => vec![from, to],
+    };
+    texts.into_iter().chain(&limit.condition).any(|text| mentions(text, pin))
+}
+
+pub(super) fn define_all(scope: &mut Scope, lines: &[SetupLine], buses: &[Bus], events: &[(String, String)]) {
+    for (i, line) in lines.iter().enumerate() {
+        scope.define(line.line.name.clone(), Meaning::Line(LineId(i)));
+    }
+    for bus in buses {
+        scope.define(bus.name.clone(), Meaning::Bus(bus.clone()));
+    }
+    for (name, event) in events {
+        scope.define(name.clone(), Meaning::Event(event.clone()));
+    }
+}

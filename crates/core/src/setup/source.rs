@@ -1,0 +1,103 @@
+//! Where setup and limits files come from.
+
+use std::path::{Path, PathBuf};
+
+use crate::capture::Attachment;
+use crate::error::{Error, ErrorKind, Place, Result};
+
+/// A way to fetch the texts that a setup refers to, by their names relative to it.
+pub trait Texts {
+    /// The text with this name; `/` parts folders.
+    ///
+    /// # Errors
+    /// When there is none, or it cannot be read as UTF-8.
+    fn read(&self, name: &str) -> Result<String>;
+
+    /// The name as the user would find it, for messages.
+    fn display(&self, name: &str) -> String {
+        name.to_string()
+    }
+}
+
+/// The files of a folder.
+#[derive(Clone, Debug)]
+pub struct Folder(PathBuf);
+
+impl Folder {
+    /// Reads relative to this folder.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Folder(path.into())
+    }
+
+    /// The folder of a file, and the file's name in it.
+    ///
+    /// # Errors
+    /// When the path does not end in a file name.
+    pub fn of(file: &Path) -> Result<(Self, String)> {
+        let name = file.file_name().and_then(|n| n.to_str()).ok_or_else(|| {
+            Error::new(ErrorKind::Io, "this is not the path of a file").at(Place::File(file.to_path_buf()))
+        })?;
+        Ok((Folder(file.parent().unwrap_or(Path::new("")).to_path_buf()), name.to_string()))
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.0.join(name)
+    }
+}
+
+/// Longest setup or limits file, in bytes.
+const LONGEST: u64 = 16 << 20;
+
+impl Texts for Folder {
+    fn read(&self, name: &str) -> Result<String> {
+        let path = self.path(name);
+        let size = std::fs::metadata(&path).map_err(|e| Error::io(&path, "read", e))?.len();
+        if size > LONGEST {
+            return Err(Error::new(ErrorKind::Setup, format!("{size} bytes are too long for a setup or limits file"))
+                .at(Place::File(path)));
+        }
+        let bytes = std::fs::read(&path).map_err(|e| Error::io(&path, "read", e))?;
+        String::from_utf8(bytes).map_err(|error| {
+            let offset = error.utf8_error().valid_up_to() as u64;
+            Error::new(ErrorKind::Setup, "this is not UTF-8 text")
+                .with_help("a setup or limits file is a TOML text in UTF-8")
+                .at(Place::FileByte { path, offset })
+        })
+    }
+
+    fn display(&self, name: &str) -> String {
+        self.path(name).display().to_string()
+    }
+}
+
+/// The texts that a capture carries.
+#[derive(Clone, Copy, Debug)]
+pub struct Attached<'a>(pub &'a [Attachment]);
+
+impl Texts for Attached<'_> {
+    fn read(&self, name: &str) -> Result<String> {
+        self.0.iter().find(|a| a.name == name).map(|a| a.text.clone()).ok_or_else(|| {
+            Error::new(ErrorKind::Setup, format!("the capture does not carry the text '{name}'"))
+                .with_help("give the setup with --setup")
+        })
+    }
+}
+
+/// A name relative to the text that mentions it, with `.` and `..` resolved.
+pub(super) fn relative(mentioned_in: &str, name: &str) -> String {
+    let mut parts: Vec<&str> = Vec::new();
+    if !name.starts_with('/') {
+        parts.extend(mentioned_in.split('/'));
+        parts.pop();
+    }
+    for part in name.split('/') {
+        match part {
+            "." => {}
+            ".." if parts.last().is_some_and(|p| *p != "..") => {
+                parts.pop();
+            }
+            _ => parts.push(part),
+        }
+    }
+    parts.join("/")
+}

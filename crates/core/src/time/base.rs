@@ -1,0 +1,127 @@
+//! Positions in a capture and the clock they are counted with.
+
+use std::fmt;
+
+use serde::Serialize;
+
+use super::quantity::{Rate, Time};
+use super::rational::Rational;
+use crate::error::{Error, ErrorKind, Result};
+
+/// Longest capture, in ticks. Keeps every tick difference inside `i64`.
+pub const MAX_TICKS: u64 = 1 << 62;
+
+/// A position in a capture: the number of ticks since its first one.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct Tick(pub u64);
+
+impl Tick {
+    /// Ticks from `earlier` to `self`, negative when `earlier` is in truth later.
+    pub fn since(self, earlier: Tick) -> i64 {
+        // Both are at most MAX_TICKS in a capture; beyond that the difference saturates.
+        let difference = i128::from(self.0) - i128::from(earlier.0);
+        i64::try_from(difference).unwrap_or(if difference < 0 { i64::MIN } else { i64::MAX })
+    }
+
+    /// This position moved by `ticks`, held at zero and at the largest position.
+    #[must_use]
+    pub fn offset(self, ticks: i64) -> Tick {
+        Tick(self.0.saturating_add_signed(ticks))
+    }
+}
+
+impl fmt::Display for Tick {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "tick {}", self.0)
+    }
+}
+
+/// The clock of a capture: the exact length of a tick, and which tick is time zero.
+///
+/// ```
+/// use deep_tap_core::time::{Tick, TimeBase};
+/// let base = TimeBase::from_rate("24 MS/s".parse()?)?.with_zero(Tick(24));
+/// assert_eq!(base.time_of(Tick(0)).to_string(), "-1 us");
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct TimeBase {
+    tick: Rational,
+    zero: Tick,
+}
+
+impl TimeBase {
+    /// A clock whose tick has this length, zero at the first tick.
+    ///
+    /// # Errors
+    /// When the tick is not positive, or finer or coarser than exact arithmetic on positions allows.
+    pub fn from_tick(tick: Time) -> Result<Self> {
+        let tick = tick.to_rational();
+        let limit = 1i128 << 62;
+        if tick <= Rational::ZERO || tick.numerator() > limit || tick.denominator() > limit {
+            let message = format!("a tick of {tick} s is outside what a capture can count in");
+            return Err(Error::new(ErrorKind::Range, message)
+                .with_help("ticks are positive, at most 2^62 s long, and a multiple of no less than 2^-62 s"));
+        }
+        Ok(TimeBase { tick, zero: Tick(0) })
+    }
+
+    /// A clock that ticks once per sample.
+    ///
+    /// # Errors
+    /// When the rate is not positive or out of range.
+    pub fn from_rate(rate: Rate) -> Result<Self> {
+        let positive = rate > Rate::ZERO;
+        let period = rate.period().filter(|_| positive).ok_or_else(|| {
+            Error::new(ErrorKind::Range, format!("a sample rate of {rate} cannot be counted in"))
+                .with_help("a rate is positive, like '100 MS/s'")
+        })?;
+        Self::from_tick(period)
+    }
+
+    /// The same clock with another time zero.
+    #[must_use]
+    pub fn with_zero(self, zero: Tick) -> Self {
+        TimeBase { zero, ..self }
+    }
+
+    /// Exact length of a tick.
+    pub fn tick(self) -> Time {
+        Time::from_rational(self.tick)
+    }
+
+    /// Ticks per second.
+    pub fn rate(self) -> Rate {
+        Rate::from_rational(self.tick.recip().unwrap_or(Rational::ONE))
+    }
+
+    /// The position of time zero.
+    pub fn zero(self) -> Tick {
+        self.zero
+    }
+
+    /// The instant of a position, relative to time zero.
+    pub fn time_of(self, tick: Tick) -> Time {
+        self.length_of(tick.since(self.zero))
+    }
+
+    /// The length of a number of ticks.
+    pub fn length_of(self, ticks: i64) -> Time {
+        // |ticks| < 2^63 and the tick's numerator is at most 2^62: the product always fits.
+        let exact = Rational::from(ticks).checked_mul(self.tick).unwrap_or(Rational::ZERO);
+        Time::from_rational(exact)
+    }
+
+    /// How many ticks a length of time is, exactly; `None` when that does not fit.
+    pub fn ticks_in(self, time: Time) -> Option<Rational> {
+        time.to_rational().checked_div(self.tick)
+    }
+
+    /// The last position at or before an instant relative to time zero, which may lie outside any
+    /// record: negative before the first tick. `None` when it does not fit.
+    pub fn position_of(self, time: Time) -> Option<i64> {
+        let ticks = self.ticks_in(time)?.floor();
+        i64::try_from(ticks.checked_add(i128::from(self.zero.0))?).ok()
+    }
+}

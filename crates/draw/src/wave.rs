@@ -1,0 +1,210 @@
+//! Waveforms as cells: what each column of each row shows.
+
+use deep_tap_core::capture::Capture;
+use deep_tap_core::line::{Bus, BusId, Level, LineId, Value};
+use deep_tap_core::time::Tick;
+use deep_tap_core::{Error, ErrorKind, Result};
+
+use crate::axis::{AxisLabel, labels};
+
+/// What a row shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RowSource {
+    /// A line, as steps.
+    Line(LineId),
+    /// A bus, as its values.
+    Bus(BusId),
+}
+
+/// The stretch of time that is shown, and how many columns it is shown in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct View {
+    /// First tick.
+    pub start: Tick,
+    /// Tick after the last.
+    pub end: Tick,
+    /// Columns.
+    pub columns: usize,
+}
+
+/// A named place in time.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Marker {
+    /// Where.
+    pub tick: Tick,
+    /// Its name.
+    pub name: String,
+}
+
+/// What one column of a row shows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Cell {
+    /// A steady level.
+    Steady(Level),
+    /// One edge, to this level.
+    Edge(Level),
+    /// Several edges; the number is how busy, from 0 (two edges) to 2 (an edge at every second tick).
+    Busy(u8),
+    /// A steady value of a bus.
+    Value(Value),
+    /// A bus that changes to a value.
+    Change(Value),
+}
+
+/// A row of cells.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Row {
+    /// The name of the line or bus.
+    pub name: String,
+    /// One cell per column.
+    pub cells: Vec<Cell>,
+    /// For a bus, how each stretch of one value is labelled: first column, number of columns, text.
+    pub labels: Vec<(usize, usize, String)>,
+}
+
+/// A picture of a stretch of a capture, as cells.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Picture {
+    /// The time axis.
+    pub axis: Vec<AxisLabel>,
+    /// Markers inside the view, with their columns.
+    pub markers: Vec<(usize, String)>,
+    /// The rows.
+    pub rows: Vec<Row>,
+    /// Columns of each row.
+    pub columns: usize,
+    /// What is shown, in words: from, to, scale.
+    pub caption: String,
+}
+
+impl View {
+    /// First tick of a column.
+    fn tick_of(&self, column: usize) -> Tick {
+        let span = u128::from(self.end.0 - self.start.0);
+        let offset = (span * column as u128).div_ceil(self.columns as u128);
+        Tick(self.start.0 + offset as u64)
+    }
+
+    /// The column that shows a tick, if it is inside.
+    fn column_of(&self, tick: Tick) -> Option<usize> {
+        let span = u128::from(self.end.0 - self.start.0);
+        let offset = tick.0.checked_sub(self.start.0).filter(|_| tick < self.end)?;
+        Some((u128::from(offset) * self.columns as u128 / span) as usize)
+    }
+}
+
+impl Picture {
+    /// Works out a picture. Each column costs a few binary searches per row, whatever the length
+    /// of the record.
+    ///
+    /// # Errors
+    /// When the view is empty, has no columns, or lies outside the record.
+    pub fn new(capture: &Capture, sources: &[RowSource], view: View, markers: &[Marker]) -> Result<Picture> {
+        if view.columns == 0 || view.columns > 1 << 16 {
+            return Err(Error::new(ErrorKind::Unknown, format!("a picture of {} columns cannot be drawn", view.columns))
+                .with_help("give a width from 1 to 65536"));
+        }
+        if view.start >= view.end || view.end.0 > capture.len() {
+            let base = capture.base();
+            let first = base.time_of(Tick(0)).rounded(base.tick());
+            let last = base.time_of(Tick(capture.len())).rounded(base.tick());
+            return Err(Error::new(ErrorKind::Unknown, "there is nothing to draw in this range of time")
+                .with_help(format!("the record goes from {first} to {last}")));
+        }
+        let rows = sources.iter().map(|source| match source {
+            RowSource::Line(line) => line_row(capture, *line, &view),
+            RowSource::Bus(bus) => bus_row(capture, &capture.buses()[bus.0], &view),
+        });
+        let base = capture.base();
+        let (from, to) = (base.time_of(view.start), base.time_of(view.end));
+        let per_column = base.length_of(view.end.since(view.start)).to_f64() / view.columns as f64;
+        let caption = format!(
+            "{} to {}, {} per column",
+            from.rounded(base.tick()),
+            to.rounded(base.tick()),
+            engineering(per_column)
+        );
+        let inside = markers.iter().filter_map(|m| view.column_of(m.tick).map(|c| (c, m.name.clone())));
+        Ok(Picture {
+            axis: labels(base, view.start, view.end, view.columns),
+            markers: inside.collect(),
+            rows: rows.collect(),
+            columns: view.columns,
+            caption,
+        })
+    }
+}
+
+/// Three digits and a prefix; for a scale, which is no measurement.
+fn engineering(seconds: f64) -> String {
+    let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
+    let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
+    let value = seconds / scale;
+    let places = if value >= 100.0 { 0 } else if value >= 10.0 { 1 } else { 2 };
+    format!("{value:.places$} {unit}")
+}
+
+/// How busy a column is, from its number of edges.
+fn business(edges: u64, ticks: u64) -> u8 {
+    match edges {
+        0..=3 => 0,
+        n if n.saturating_mul(4) < ticks => 1,
+        _ => 2,
+    }
+}
+
+fn line_row(capture: &Capture, line: LineId, view: &View) -> Row {
+    let trace = capture.trace(line);
+    let cells = (0..view.columns).map(|column| {
+        let (from, to) = (view.tick_of(column), view.tick_of(column + 1));
+        // A tick wider than a column: its edge shows in the column it begins in.
+        if from == to {
+            return Cell::Steady(trace.level_at(Tick(from.0.saturating_sub(1))));
+        }
+        // An edge at the very first tick shown is before the picture.
+        let counted = if column == 0 { Tick(from.0 + 1)..to } else { from..to };
+        match trace.count(counted) {
+            0 => Cell::Steady(trace.level_at(from)),
+            1 => Cell::Edge(trace.level_at(Tick(to.0 - 1))),
+            edges => Cell::Busy(business(edges, to.0 - from.0)),
+        }
+    });
+    Row { name: capture.line(line).name.clone(), cells: cells.collect(), labels: Vec::new() }
+}
+
+fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
+    let value = |tick: Tick| capture.bus_value(bus, tick);
+    let mut cells = Vec::with_capacity(view.columns);
+    for column in 0..view.columns {
+        let (from, to) = (view.tick_of(column), view.tick_of(column + 1));
+        if from == to {
+            cells.push(Cell::Value(value(Tick(from.0.saturating_sub(1)))));
+            continue;
+        }
+        let start = if column == 0 { Tick(from.0 + 1) } else { from };
+        let changes = bus.lines.iter().map(|l| capture.trace(*l).count(start..to));
+        let (most, any) = changes.fold((0, false), |(most, any), n| (most.max(n), any || n > 0));
+        cells.push(match (most, any) {
+            (_, false) => Cell::Value(value(from)),
+            (1, _) => Cell::Change(value(Tick(to.0 - 1))),
+            (edges, _) => Cell::Busy(business(edges, to.0 - from.0)),
+        });
+    }
+    let labels = stretches(&cells).into_iter().map(|(at, len, value)| (at, len, value.show(bus.radix)));
+    let labels = labels.collect();
+    Row { name: bus.name.clone(), cells, labels }
+}
+
+/// Stretches of columns with one value, the changing column at their start not counted.
+fn stretches(cells: &[Cell]) -> Vec<(usize, usize, Value)> {
+    let mut stretches: Vec<(usize, usize, Value)> = Vec::new();
+    for (column, cell) in cells.iter().enumerate() {
+        if let Cell::Value(value) = cell {
+            match stretches.last_mut() {
+                Some((at, len, known)) if *at + *len == column && known == value => *len += 1,
+                _ => stretches.push((column, 1, *value)),
+            }
+        }
+    }
+    stretches
+}

@@ -1,0 +1,86 @@
+//! Logic captures measured against datasheet timing limits.
+//!
+//! Deep Tap takes a recording of a board's digital lines and answers the question of every
+//! bring-up: *what is really happening on these wires, and is it within what the parts allow?*
+//! Every measured interval carries its uncertainty, so that a verdict is pass, fail, inconclusive
+//! at this sample rate (and then it names the rate that decides), or not seen; and never wrong.
+//!
+//! ```
+//! use deep_tap::capture::{Capture, TraceBuilder};
+//! use deep_tap::event::Scope;
+//! use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Rule, Verdict};
+//! use deep_tap::line::{Level, Line};
+//! use deep_tap::time::{Tick, TimeBase};
+//!
+//! // A write pulse of four ticks of 10 ns: its true width lies between 30 ns and 50 ns.
+//! let mut strobe = TraceBuilder::new(Level::High);
+//! strobe.push_edge(Tick(40), Level::Low)?;
+//! strobe.push_edge(Tick(44), Level::High)?;
+//! let capture = Capture::builder(TimeBase::from_rate("100 MS/s".parse()?)?, 100)
+//!     .line(Line::named("WE_N"), strobe.finish(100))
+//!     .build()?;
+//!
+//! let limit = |min: &str| -> deep_tap::Result<Limit> {
+//!     Ok(Limit {
+//!         symbol: "tWP".into(),
+//!         what: "write pulse width".into(),
+//!         kind: Kind::Width,
+//!         events: Events::Pulse("WE_N low".into()),
+//!         required: Required { min: Some(min.parse()?), max: None },
+//!         typical: None,
+//!         condition: None,
+//!     })
+//! };
+//! let verdict = |min: &str| -> deep_tap::Result<Verdict> {
+//!     let bound = BoundLimit::bind("U5", "memory", &limit(min)?, &Scope::of(&capture)).map_err(|(_, e)| e)?;
+//!     Ok(limit::check(&capture, &bound, Rule::Proven)?.verdict)
+//! };
+//! assert_eq!(verdict("30 ns")?, Verdict::Pass);
+//! assert_eq!(verdict("35 ns")?, Verdict::Inconclusive);
+//! assert_eq!(verdict("50 ns")?, Verdict::Fail);
+//! # Ok::<(), deep_tap::Error>(())
+//! ```
+//!
+//! # The mental model
+//!
+//! A [`setup`] says what to record and what to check. An [`instrument`] delivers blocks of samples;
+//! [`scan`] turns them into traces, one per [`line`]; a [`capture`] is traces with a [`time`] base.
+//! An [`event`] is an instant described in one small language, the same for triggers, searches and
+//! limits. A [`limit`] is a row of a datasheet's timing table; checking it finds every occurrence
+//! and decides each exactly. [`format`](mod@format) reads and writes files; [`bench`] has a simulated board and
+//! instrument that behave like real ones; [`draw`] makes pictures.
+//!
+//! # By task
+//!
+//! | to | see |
+//! |---|---|
+//! | read a setup with its limits files | [`setup::Setup`] |
+//! | record from an instrument | [`instrument::Acquisition`] |
+//! | bring an instrument of your own | [`instrument::Instrument`], `examples/own_instrument.rs` |
+//! | open or save a capture | [`format::dtap`](crate::format::dtap) |
+//! | read or write a simulation's dump | [`format::vcd`](crate::format::vcd) |
+//! | search for an event | [`event::Program`] |
+//! | check limits | [`limit::check`] |
+//! | ask a trace about a place | [`capture::Trace`] |
+//!
+//! # What is not here yet
+//!
+//! Serial decoders, analog lines, sequences in events (`then`, counts, `or`), and network
+//! instruments. Expressions that use them are refused by name.
+//!
+//! # Rules that hold everywhere
+//!
+//! - Ticks count from 0, the first sample; time zero is the trigger, and times before it are negative.
+//! - Ranges include their start and exclude their end.
+//! - Quantities are exact fractions; floating point appears in statistics and in JSON only.
+//! - Nothing panics on any input. Indexing by a [`line::LineId`] of another capture is the one
+//!   exception, and says so.
+//! - What went wrong on the wire is data, never an [`Error`]; an error means that the work could
+//!   not be done, and has a place and a remedy.
+
+pub use deep_tap_bench as bench;
+pub use deep_tap_core::{
+    Error, ErrorKind, Place, Result, TextPlace, capture, event, format, instrument, limit, line, plan, scan, setup,
+    time, trigger,
+};
+pub use deep_tap_draw as draw;
