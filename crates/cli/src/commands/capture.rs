@@ -38,7 +38,7 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     }
     let capture = record(&setup, &args.setup, RecordOptions { now: args.now, rate })?;
     dtap::save(&capture, &target, SaveOptions { replace: args.replace })?;
-    out.line(format!("recorded {} to {}", summary(&capture), target.display()))?;
+    out.line(format!("{}\nsaved to {}", summary(&capture), target.display()))?;
     Ok(Outcome::Done)
 }
 
@@ -95,20 +95,20 @@ fn progress_bar() -> ProgressBar {
     bar
 }
 
-/// A record in one line.
+/// What was recorded, in a line or two.
 pub(crate) fn summary(capture: &Capture) -> String {
-    let zero = match &capture.origin().trigger {
-        Some(trigger) => format!("trigger '{trigger}' after {}", time_to_zero(capture)),
-        None => "no trigger".to_string(),
-    };
-    format!(
-        "{} at {} ({}, {} lines, {} edges), {zero},",
+    let what = format!(
+        "recorded {} at {}: {}, {} lines, {} edges",
         capture.duration(),
         capture.base().rate(),
         Samples(capture.len()),
         capture.lines().len(),
         capture.edge_count(),
-    )
+    );
+    match &capture.origin().trigger {
+        Some(trigger) => format!("{what}\ntrigger '{trigger}', {} after the record's start", time_to_zero(capture)),
+        None => what,
+    }
 }
 
 fn time_to_zero(capture: &Capture) -> String {

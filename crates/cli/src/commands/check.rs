@@ -121,6 +121,10 @@ impl Checked {
         if !self.not_wired.is_empty() {
             text.push_str(&format!("\nleft out, since a pin is not wired: {}\n", self.not_wired.join(", ")));
         }
+        let notes: Vec<String> = self.results.iter().filter_map(explanation).collect();
+        if !notes.is_empty() {
+            text.push_str(&format!("\n{}\n", notes.join("\n")));
+        }
         let advice = self.advice(capture, source);
         if !advice.is_empty() {
             text.push_str(&format!("\n{}\n", advice.join("\n")));
@@ -155,7 +159,7 @@ impl Checked {
             result.required.to_string(),
             worst,
             at,
-            result.margin.map_or_else(dash, |m| signed(m, tenth(tick))),
+            result.margin.map_or_else(dash, |m| signed(m, tick)),
             result.counts.seen.to_string(),
             verdict_text(result),
         ]
@@ -238,27 +242,43 @@ fn verdict_text(result: &LimitResult) -> String {
     match result.verdict {
         Verdict::Pass => "pass".to_string(),
         Verdict::Fail => format!("FAIL ({} of {})", counts.failed, counts.seen),
-        Verdict::NotSeen if counts.unpaired > 0 => format!("not seen ({} started, none ended)", counts.unpaired),
         Verdict::NotSeen => "not seen".to_string(),
+        Verdict::Inconclusive => match result.decided {
+            Some(Deciding::Rate(rate)) => format!("inconclusive: {rate} decides it"),
+            _ => "inconclusive".to_string(),
+        },
+    }
+}
+
+/// Why a limit has no plain answer, in a sentence.
+fn explanation(result: &LimitResult) -> Option<String> {
+    let counts = &result.counts;
+    let text = match result.verdict {
+        Verdict::NotSeen if counts.unpaired > 0 => {
+            format!("{} times begun in this record, never completed", counts.unpaired)
+        }
+        Verdict::NotSeen => "its events never occurred in this record; that is not a pass".to_string(),
         Verdict::Inconclusive => {
             let why = match result.reason {
-                Some(Reason::HiddenPulses) => "shorter pulses could hide between samples; ",
-                Some(Reason::Occurrence(Doubt::Unknown)) => "a level is unknown there",
-                Some(Reason::Occurrence(Doubt::Order)) => "the order of the edges is open; ",
-                Some(Reason::Occurrence(Doubt::Resolution)) | None => "",
+                Some(Reason::HiddenPulses) => "all pulses seen pass, but shorter ones could hide between two samples",
+                Some(Reason::Occurrence(Doubt::Unknown)) => "a level is unknown (x, z, or lost) within the occurrence",
+                Some(Reason::Occurrence(Doubt::Order)) => "two edges are so close that their order is open",
+                Some(Reason::Occurrence(Doubt::Resolution)) | None => "the limit lies within the uncertainty",
             };
-            let until = match result.decided {
-                Some(Deciding::Rate(rate)) => format!("decided from {rate} on"),
+            let rest = match result.decided {
+                Some(Deciding::Rate(rate)) => format!("; decided from {rate} on"),
                 Some(Deciding::Beyond { needed, fastest }) => {
                     let needed = needed.to_f64() / 1e6;
-                    format!("needs {needed:.0} MS/s, the instrument ends at {fastest}")
+                    format!("; {needed:.0} MS/s would decide it, but the instrument ends at {fastest}")
                 }
-                Some(Deciding::Never) => "no rate decides it: within the skew of the limit".to_string(),
+                Some(Deciding::Never) => "; no rate decides it: the value is on the limit, within the skew".to_string(),
                 None => String::new(),
             };
-            format!("inconclusive: {why}{until}")
+            format!("inconclusive in {} of {}: {why}{rest}", counts.inconclusive, counts.seen)
         }
-    }
+        Verdict::Pass | Verdict::Fail => return None,
+    };
+    Some(format!("{}.{}: {text}", result.reference, result.symbol))
 }
 
 fn tenth(tick: Time) -> Time {

@@ -88,9 +88,10 @@ impl Demo<'_> {
         self.heading(1, "Wire up and write it down")?;
         let setup = self.path("setups/tide-gauge.toml");
         self.body(&format!(
-            "{} says which input carries which signal, how fast to record, what to wait\n\
-             for, and which pins of which part are on which line. The timing tables of the parts are\n\
-             in {}, one file per part, as printed in their datasheets.",
+            "{}\n\
+             says which input carries which signal, how fast to record, what to wait for, and which\n\
+             pins of which part are on which line. The timing tables of the parts are in\n\
+             {}, one file per part, as printed in their datasheets.",
             setup.display(),
             self.path("parts").display()
         ))?;
@@ -102,8 +103,8 @@ impl Demo<'_> {
         self.command(&format!("capture {} --output {}", setup_path.display(), target.display()))?;
         let capture = record(setup, setup_path, RecordOptions::default())?;
         dtap::save(&capture, target, SaveOptions { replace: self.replace })?;
-        self.body(&format!("recorded {} to {}", summary(&capture), target.display()))?;
-        self.body("The capture carries the setup and the limits: whoever has the file needs nothing else.")
+        self.body(&format!("{}\nsaved to {}", summary(&capture), target.display()))?;
+        self.body("\nThe capture carries the setup and the limits: whoever has the file needs nothing else.")
     }
 
     fn load(&self, path: &Path) -> Result<Loaded, Failure> {
@@ -135,13 +136,13 @@ impl Demo<'_> {
     }
 
     fn look(&mut self, path: &Path, checked: &Checked) -> Result<(), Failure> {
-        let failed = checked.results.iter().filter(|r| r.verdict == Verdict::Fail);
+        let failed = checked.results.iter().filter(|r| r.verdict == Verdict::Fail && r.reference == "U3");
         // The clearest picture: the violation that takes the least room.
         let Some(failed) = failed.min_by_key(|r| r.measured) else { return Ok(()) };
         let Some(at) = failed.at else { return Ok(()) };
         self.heading(4, &format!("Look at a violation: {} of {}", failed.symbol, failed.reference))?;
         let around = at.to_string().replace(' ', "");
-        let lines = "PGOOD,RESET_N,MEM_CE_N,MEM_WE_N,ADDR,DATA";
+        let lines = "ADC_CS_N,ADC_SCLK,ADC_MOSI,ADC_MISO";
         self.command(&format!("show {} --around {around} --lines {lines}", path.display()))?;
         let picture = args::Show {
             source: args::Source { file: path.to_path_buf(), setup: None },
@@ -176,7 +177,7 @@ impl Demo<'_> {
         self.command(&format!("capture {} --rate '{rate}' --output {}", setup_path.display(), path.display()))?;
         let capture = record(setup, setup_path, RecordOptions { rate: Some(rate), ..Default::default() })?;
         dtap::save(&capture, &path, SaveOptions { replace: self.replace })?;
-        self.body(&format!("recorded {} to {}\n\n", summary(&capture), path.display()))?;
+        self.body(&format!("{}\nsaved to {}", summary(&capture), path.display()))?;
         self.out.line("")?;
         self.command(&format!("check {} --only {}", path.display(), open.join(",")))?;
         let loaded = self.load(&path)?;

@@ -225,8 +225,8 @@ impl FromStr for Samples {
 
 impl fmt::Display for Samples {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let text = print_exact(Rational::new(i128::from(self.0), 1).unwrap_or(Rational::ZERO), "samples");
-        f.pad(&text)
+        let text = print_exact(Rational::new(i128::from(self.0), 1).unwrap_or(Rational::ZERO), " samples");
+        f.pad(&text.replace("  ", " "))
     }
 }
 

@@ -64,7 +64,7 @@ impl Device for Memory {
         queues.set(WE_N, write, false);
         let end = write + if short { SHORT_PULSE } else { WRITE_PULSE };
         queues.set(WE_N, end, true);
-        queues.set(CE_N, end + Instant::ns(6), true);
+        queues.set(CE_N, end + Instant::ns(40), true);
         self.set_group(queues, FIRST_DATA, DATA_LINES, end + hold, (1 << DATA_LINES) - 1);
         self.writes += 1;
         // The controller's loop takes a little more or less each time.

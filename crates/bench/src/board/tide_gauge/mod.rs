@@ -29,7 +29,7 @@ pub enum Fault {
     EarlyReset,
     /// Now and then a write pulse lasts 22 ns, where 35 ns are required.
     ShortWrite,
-    /// Once in about a thousand writes data is held for 8 ns, where 15 ns are required.
+    /// Once in about a thousand writes data is held for 8 ns, where 18 ns are required.
     ShortHold,
     /// A spike of 12 ns on write enable while the rail ramps up.
     RampSpike,
