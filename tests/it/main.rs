@@ -1,0 +1,30 @@
+//! Tests through the public interface: the library, and the tool as a process.
+
+/// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
+mod bench;
+/// Wrong input of every kind, through the tool.
+mod bad_input;
+/// The tool as its users run it.
+mod cli;
+/// The capture container: round trips, cuts, flipped bits, hostile files.
+mod dtap;
+/// The event language: grammar, messages, and a naive interpreter as oracle.
+mod events;
+/// Waveforms as text.
+mod draw;
+/// Order of knowledge between the core's modules.
+mod layers;
+/// Hand-computed verdicts on and beside every boundary.
+mod limits;
+/// The randomised proof: truth inside the bounds, no wrong verdict.
+mod proof;
+/// Quantities with units: parse and print.
+mod quantities;
+/// Setup and limits files.
+mod setup;
+/// What several modules use.
+mod support;
+/// The trace against a plain list of edges.
+mod trace;
+/// Value change dumps and CSV, and a real simulation.
+mod vcd;

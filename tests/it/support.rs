@@ -1,0 +1,98 @@
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+
+use deep_tap::capture::{Attachment, Capture, Trace, TraceBuilder};
+use deep_tap::event::Scope;
+use deep_tap::instrument::Instrument;
+use deep_tap::limit::{BoundLimit, Events, Found, Kind, Limit, Occurrence, Required, Rule};
+use deep_tap::line::{Level, Line};
+use deep_tap::setup::{Attached, RecordOptions, Setup};
+use deep_tap::time::{Resolution, Tick, Time, TimeBase};
+
+/// The root of the project.
+pub(crate) fn root() -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR"))
+}
+
+pub(crate) fn time(text: &str) -> Time {
+    text.parse().unwrap()
+}
+
+/// A trace from its start level and the ticks at which it toggles.
+pub(crate) fn toggles(start: Level, ticks: &[u64], len: u64) -> Trace {
+    let mut builder = TraceBuilder::new(start);
+    for tick in ticks {
+        let level = builder.level().opposite();
+        builder.push_edge(Tick(*tick), level).unwrap();
+    }
+    builder.finish(len)
+}
+
+/// A capture of lines that start low and toggle at these ticks.
+pub(crate) fn capture(rate: &str, resolution: Resolution, len: u64, lines: &[(&str, &[u64])]) -> Capture {
+    let base = TimeBase::from_rate(rate.parse().unwrap()).unwrap();
+    let mut builder = Capture::builder(base, len).resolution(resolution);
+    for (name, ticks) in lines {
+        builder = builder.line(Line::named(*name), toggles(Level::Low, ticks, len));
+    }
+    builder.build().unwrap()
+}
+
+pub(crate) fn limit(kind: Kind, events: Events, min: Option<Time>, max: Option<Time>) -> Limit {
+    Limit {
+        symbol: "t".into(),
+        what: "test".into(),
+        kind,
+        events,
+        required: Required { min, max },
+        typical: None,
+        condition: None,
+    }
+}
+
+pub(crate) fn pair(from: &str, to: &str) -> Events {
+    Events::Pair { from: from.into(), to: to.into() }
+}
+
+pub(crate) fn data(data: &str, reference: &str) -> Events {
+    Events::Data { data: data.into(), reference: reference.into() }
+}
+
+pub(crate) fn bind(capture: &Capture, limit: &Limit) -> BoundLimit {
+    BoundLimit::bind("U1", "part", limit, &Scope::of(capture)).unwrap()
+}
+
+/// All occurrences of a limit, and the number of events without partner.
+pub(crate) fn occurrences(capture: &Capture, limit: &Limit) -> (Vec<Occurrence>, usize) {
+    let mut found = Vec::new();
+    let mut unpaired = 0;
+    bind(capture, limit)
+        .occurrences(capture, Rule::Proven, &mut |f| {
+            match f {
+                Found::Occurrence(occurrence) => found.push(occurrence),
+                Found::Unpaired(_) => unpaired += 1,
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    (found, unpaired)
+}
+
+/// A setup from one text.
+pub(crate) fn setup(text: &str) -> deep_tap::Result<Setup> {
+    Setup::load("setup.toml", &Attached(&[Attachment { name: "setup.toml".into(), text: text.into() }]))
+}
+
+/// Records a setup without showing progress.
+pub(crate) fn record(setup: &Setup, instrument: &mut dyn Instrument, options: RecordOptions) -> deep_tap::Result<Capture> {
+    setup.record(instrument, options, &mut |_| ControlFlow::Continue(()))
+}
+
+/// The demo's setup, connected to the board with these options (`faults=none&seed=3`), at a rate.
+pub(crate) fn demo(options: &str, rate: Option<&str>) -> (Setup, Capture) {
+    let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
+    let mut instrument = deep_tap::bench::connect(&format!("bench:tide-gauge?{options}"), Path::new("")).unwrap();
+    let options = RecordOptions { now: false, rate: rate.map(|r| r.parse().unwrap()) };
+    let capture = record(&setup, &mut *instrument, options).unwrap();
+    (setup, capture)
+}
