@@ -1,0 +1,274 @@
+//! Hand-computed verdicts on each boundary and one tick to either side, at 24 MS/s, whose tick of
+//! 1/24 us no decimal writes.
+
+use deep_tap::capture::Capture;
+use deep_tap::event::{Meaning, Scope};
+use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Rule, Verdict};
+use deep_tap::line::{Level, Line};
+use deep_tap::time::{Percent, Rational, Resolution, Tick, Time, TimeBase};
+
+use crate::support::{bind, capture, data, limit, occurrences, pair, toggles};
+
+const RATE: &str = "24 MS/s";
+
+/// This many ticks of 1/24 us, exactly.
+fn ticks(n: i128) -> Option<Time> {
+    Some(Time::from_rational(Rational::new(n, 24_000_000).unwrap()))
+}
+
+fn verdict(capture: &Capture, kind: Kind, events: Events, min: Option<Time>, max: Option<Time>) -> Verdict {
+    limit::check(capture, &bind(capture, &limit(kind, events, min, max)), Rule::Proven).unwrap().verdict
+}
+
+/// A pulse on `P` from tick 100, this many ticks long.
+fn pulse(length: u64, resolution: Resolution) -> Capture {
+    capture(RATE, resolution, 1000, &[("P", &[100, 100 + length])])
+}
+
+fn width() -> Events {
+    Events::Pulse("P high".into())
+}
+
+#[test]
+fn a_sampled_width_is_known_within_a_tick_to_either_side_both_ends_excluded() {
+    // Ten ticks counted: the truth lies strictly between nine and eleven.
+    let capture = pulse(10, Resolution::SAMPLED);
+    for (min, wanted) in [
+        (8, Verdict::Pass),
+        (9, Verdict::Pass), // all of (9, 11) is at least 9
+        (10, Verdict::Inconclusive),
+        (11, Verdict::Fail), // all of (9, 11) is less than 11
+        (12, Verdict::Fail),
+    ] {
+        assert_eq!(verdict(&capture, Kind::Width, width(), ticks(min), None), wanted, "minimum {min} ticks");
+    }
+    for (max, wanted) in [
+        (12, Verdict::Pass),
+        (11, Verdict::Pass),
+        (10, Verdict::Inconclusive),
+        (9, Verdict::Fail),
+        (8, Verdict::Fail),
+    ] {
+        assert_eq!(verdict(&capture, Kind::Width, width(), None, ticks(max)), wanted, "maximum {max} ticks");
+    }
+    // A whisker beside the boundary decides: the comparison is exact, not to a rounded decimal.
+    let whisker = |n: i128, atto: i128| {
+        let whisker = Rational::new(atto, 1_000_000_000_000_000_000).unwrap();
+        Some(Time::from_rational(ticks(n).unwrap().to_rational().checked_add(whisker).unwrap()))
+    };
+    assert_eq!(verdict(&capture, Kind::Width, width(), whisker(9, 1), None), Verdict::Inconclusive);
+    assert_eq!(verdict(&capture, Kind::Width, width(), whisker(11, -1), None), Verdict::Inconclusive);
+    assert_eq!(verdict(&capture, Kind::Width, width(), None, whisker(11, -1)), Verdict::Inconclusive);
+    assert_eq!(verdict(&capture, Kind::Width, width(), None, whisker(9, 1)), Verdict::Inconclusive);
+    // Both ends of a range.
+    assert_eq!(verdict(&capture, Kind::Width, width(), ticks(9), ticks(11)), Verdict::Pass);
+    assert_eq!(verdict(&capture, Kind::Width, width(), ticks(9), ticks(10)), Verdict::Inconclusive);
+    assert_eq!(verdict(&capture, Kind::Width, width(), ticks(2), ticks(9)), Verdict::Fail);
+}
+
+#[test]
+fn an_exact_record_has_no_room_for_doubt() {
+    let capture = pulse(10, Resolution::EXACT);
+    for (min, wanted) in [(9, Verdict::Pass), (10, Verdict::Pass), (11, Verdict::Fail)] {
+        assert_eq!(verdict(&capture, Kind::Width, width(), ticks(min), None), wanted, "minimum {min}");
+    }
+    for (max, wanted) in [(11, Verdict::Pass), (10, Verdict::Pass), (9, Verdict::Fail)] {
+        assert_eq!(verdict(&capture, Kind::Width, width(), None, ticks(max)), wanted, "maximum {max}");
+    }
+    // Unless the user states one: then both bounds belong to what is possible.
+    let stated = Resolution { extra: ticks(1).unwrap(), ..Resolution::EXACT };
+    let capture = pulse(10, stated);
+    for (min, wanted) in [(9, Verdict::Pass), (10, Verdict::Inconclusive), (11, Verdict::Inconclusive), (12, Verdict::Fail)] {
+        assert_eq!(verdict(&capture, Kind::Width, width(), ticks(min), None), wanted, "minimum {min}");
+    }
+}
+
+#[test]
+fn skew_enters_between_inputs_and_the_clock_error_everywhere() {
+    let skewed = Resolution { skew: ticks(2).unwrap(), ..Resolution::SAMPLED };
+    // One input: no skew.
+    assert_eq!(verdict(&pulse(10, skewed), Kind::Width, width(), ticks(9), None), Verdict::Pass);
+    // Two inputs, ten ticks apart: strictly between 10 - 1 - 2 and 10 + 1 + 2.
+    let two = capture(RATE, skewed, 1000, &[("A", &[100, 300]), ("B", &[110, 310])]);
+    let delay = || pair("A rises", "B rises");
+    for (min, wanted) in [(7, Verdict::Pass), (8, Verdict::Inconclusive), (12, Verdict::Inconclusive), (13, Verdict::Fail)] {
+        assert_eq!(verdict(&two, Kind::Delay, delay(), ticks(min), None), wanted, "minimum {min}");
+    }
+    // One part in a hundred of the bound: (9 * 0.99, 11 * 1.01).
+    let off = Resolution { accuracy: Percent::from_fraction(Rational::new(1, 100).unwrap()), ..Resolution::SAMPLED };
+    let off = pulse(10, off);
+    let hundredths = |n: i128| Some(Time::from_rational(Rational::new(n, 2_400_000_000).unwrap()));
+    for (min, wanted) in [
+        (891, Verdict::Pass),
+        (892, Verdict::Inconclusive),
+        (1110, Verdict::Inconclusive),
+        (1111, Verdict::Fail),
+    ] {
+        assert_eq!(verdict(&off, Kind::Width, width(), hundredths(min), None), wanted, "minimum {min} hundredths");
+    }
+}
+
+#[test]
+fn setup_and_hold_on_both_sides_of_the_reference() {
+    // Data changes at 90 and 106, the clock rises at 100.
+    let both = capture(RATE, Resolution::SAMPLED, 1000, &[("D", &[90, 106]), ("CLK", &[100, 150])]);
+    let events = || data("D", "CLK rises");
+    assert_eq!(verdict(&both, Kind::Setup, events(), ticks(9), None), Verdict::Pass);
+    assert_eq!(verdict(&both, Kind::Setup, events(), ticks(10), None), Verdict::Inconclusive);
+    assert_eq!(verdict(&both, Kind::Setup, events(), ticks(11), None), Verdict::Fail);
+    assert_eq!(verdict(&both, Kind::Hold, events(), ticks(5), None), Verdict::Pass);
+    assert_eq!(verdict(&both, Kind::Hold, events(), ticks(6), None), Verdict::Inconclusive);
+    assert_eq!(verdict(&both, Kind::Hold, events(), ticks(7), None), Verdict::Fail);
+    // Exactly together in an exact record: that is a hold of zero, and no setup (IEEE 1364, 15.2).
+    let together = capture(RATE, Resolution::EXACT, 1000, &[("D", &[40, 100]), ("CLK", &[100, 150])]);
+    let (setup, _) = occurrences(&together, &limit(Kind::Setup, events(), ticks(1), None));
+    assert_eq!((setup[0].interval.ticks, setup[0].verdict), (60, Verdict::Pass));
+    let (hold, _) = occurrences(&together, &limit(Kind::Hold, events(), ticks(1), None));
+    assert_eq!((hold[0].interval.ticks, hold[0].verdict), (0, Verdict::Fail));
+    // Together in a sampled record: either may be violated, neither is proven to be.
+    let together = capture(RATE, Resolution::SAMPLED, 1000, &[("D", &[40, 100, 400]), ("CLK", &[100, 150])]);
+    for kind in [Kind::Setup, Kind::Hold] {
+        let (found, _) = occurrences(&together, &limit(kind, events(), ticks(5), None));
+        assert_eq!((found[0].verdict, found[0].doubt), (Verdict::Inconclusive, Some(Doubt::Order)), "{kind}");
+    }
+    // But where even the change before is too close, setup is violated whatever the order.
+    let close = capture(RATE, Resolution::SAMPLED, 1000, &[("D", &[98, 100]), ("CLK", &[100, 150])]);
+    assert_eq!(verdict(&close, Kind::Setup, events(), ticks(5), None), Verdict::Fail);
+}
+
+#[test]
+fn a_delay_is_answered_by_the_first_event_before_the_next_start() {
+    // Starts at 100, 200, 300, 400; answers at 110 and 320, and one at 90 that answers nothing.
+    let lines: [(&str, &[u64]); 2] =
+        [("A", &[100, 150, 200, 250, 300, 350, 400]), ("B", &[90, 95, 110, 115, 320, 325])];
+    let record = capture(RATE, Resolution::SAMPLED, 1000, &lines);
+    let (found, unpaired) = occurrences(&record, &limit(Kind::Delay, pair("A rises", "B rises"), None, ticks(15)));
+    let told: Vec<_> = found.iter().map(|o| (o.start.0, o.interval.ticks, o.verdict)).collect();
+    assert_eq!(told, [(100, 10, Verdict::Pass), (300, 20, Verdict::Fail)]);
+    assert_eq!(unpaired, 2, "the starts at 200 and 400");
+    // On the same tick the answer may have come before: it passes only if the next one would too.
+    let lines: [(&str, &[u64]); 2] = [("A", &[100, 150]), ("B", &[100, 104, 112, 120])];
+    let record = capture(RATE, Resolution::SAMPLED, 1000, &lines);
+    assert_eq!(verdict(&record, Kind::Delay, pair("A rises", "B changes"), None, ticks(5)), Verdict::Pass);
+    assert_eq!(verdict(&record, Kind::Delay, pair("A rises", "B changes"), None, ticks(4)), Verdict::Inconclusive);
+    // In an exact record it is the answer.
+    let record = capture(RATE, Resolution::EXACT, 1000, &lines);
+    let (found, _) = occurrences(&record, &limit(Kind::Delay, pair("A rises", "B changes"), None, ticks(4)));
+    assert_eq!((found[0].interval.ticks, found[0].verdict), (0, Verdict::Pass));
+}
+
+#[test]
+fn periods_widths_and_what_the_ends_of_the_record_cut_off() {
+    let record = capture(RATE, Resolution::SAMPLED, 130, &[("P", &[10, 15, 50, 58, 110])]);
+    let (found, unpaired) = occurrences(&record, &limit(Kind::Period, Events::Repeat("P rises".into()), ticks(41), None));
+    let told: Vec<_> = found.iter().map(|o| (o.interval.ticks, o.verdict)).collect();
+    assert_eq!(told, [(40, Verdict::Fail), (60, Verdict::Pass)], "all of (39, 41) is less than 41");
+    assert_eq!(unpaired, 0);
+    let (found, unpaired) = occurrences(&record, &limit(Kind::Width, width(), ticks(6), None));
+    assert_eq!(found.iter().map(|o| o.interval.ticks).collect::<Vec<_>>(), [5, 8]);
+    assert_eq!(unpaired, 1, "the pulse at 110 is cut off by the end");
+    let (_, unpaired) = occurrences(&record, &limit(Kind::Width, Events::Pulse("P low".into()), ticks(6), None));
+    assert_eq!(unpaired, 1, "the low time before 10 is cut off by the start");
+}
+
+#[test]
+fn what_never_happened_is_not_a_pass() {
+    let record = capture(RATE, Resolution::SAMPLED, 1000, &[("A", &[100]), ("B", &[])]);
+    let result = limit::check(
+        &record,
+        &bind(&record, &limit(Kind::Delay, pair("B rises", "A rises"), None, ticks(5))),
+        Rule::Proven,
+    )
+    .unwrap();
+    assert_eq!((result.verdict, result.counts.seen, result.worst), (Verdict::NotSeen, 0, None));
+}
+
+#[test]
+fn a_minimum_width_of_a_tick_or_less_cannot_be_proven() {
+    let record = pulse(10, Resolution::SAMPLED);
+    for (min, wanted) in [(1, Verdict::Inconclusive), (2, Verdict::Pass)] {
+        let result = limit::check(&record, &bind(&record, &limit(Kind::Width, width(), ticks(min), None)), Rule::Proven);
+        let result = result.unwrap();
+        assert_eq!(result.verdict, wanted, "minimum {min}");
+        assert_eq!(result.reason, (min == 1).then_some(Reason::HiddenPulses));
+    }
+    assert_eq!(verdict(&pulse(10, Resolution::EXACT), Kind::Width, width(), ticks(1), None), Verdict::Pass);
+}
+
+#[test]
+fn unknown_levels_make_an_occurrence_inconclusive() {
+    let base = TimeBase::from_rate(RATE.parse().unwrap()).unwrap();
+    let mut d = deep_tap::capture::TraceBuilder::new(Level::Low);
+    for (tick, level) in [(90, Level::High), (95, Level::Unknown), (97, Level::High), (290, Level::Low)] {
+        d.push_edge(Tick(tick), level).unwrap();
+    }
+    let record = Capture::builder(base, 1000)
+        .resolution(Resolution::EXACT)
+        .line(Line::named("D"), d.finish(1000))
+        .line(Line::named("CLK"), toggles(Level::Low, &[100, 150, 300], 1000))
+        .build()
+        .unwrap();
+    let (hold, _) = occurrences(&record, &limit(Kind::Setup, data("D", "CLK rises"), ticks(1), None));
+    let told: Vec<_> = hold.iter().map(|o| (o.interval.ticks, o.verdict, o.doubt)).collect();
+    assert_eq!(told, [(3, Verdict::Pass, None), (10, Verdict::Pass, None)], "known from its last change on");
+    let (delay, _) = occurrences(&record, &limit(Kind::Delay, pair("D rises", "CLK rises"), ticks(1), None));
+    assert_eq!((delay[0].interval.ticks, delay[0].verdict, delay[0].doubt), (10, Verdict::Inconclusive, Some(Doubt::Unknown)));
+}
+
+#[test]
+fn a_qualifier_that_changes_with_the_edge_leaves_the_occurrence_open() {
+    // EN rises on the same tick as the second clock edge: whether it counts is not certain.
+    let lines: [(&str, &[u64]); 3] =
+        [("CLK", &[100, 150, 200, 250]), ("EN", &[50, 160, 200]), ("Q", &[130, 230])];
+    let record = capture(RATE, Resolution::SAMPLED, 1000, &lines);
+    let (found, _) = occurrences(&record, &limit(Kind::Delay, pair("CLK rises while EN high", "Q changes"), None, ticks(20)));
+    let told: Vec<_> = found.iter().map(|o| (o.start.0, o.verdict)).collect();
+    assert_eq!(told, [(100, Verdict::Fail), (200, Verdict::Inconclusive)]);
+}
+
+#[test]
+fn the_result_counts_names_the_worst_and_the_rate_that_decides() {
+    let rates = ["24 MS/s", "48 MS/s", "100 MS/s"].map(|r| r.parse().unwrap()).to_vec();
+    let origin = deep_tap::capture::Origin { rates, ..Default::default() };
+    let record = capture(RATE, Resolution::SAMPLED, 2000, &[("P", &[10, 20, 50, 62, 100, 111, 150, 158])]);
+    let record = record.into_builder().origin(origin).build().unwrap();
+    let check = |min: Option<Time>, rule| limit::check(&record, &bind(&record, &limit(Kind::Width, width(), min, None)), rule).unwrap();
+    // Widths 10, 12, 11, 8 against a minimum of 8.5 ticks.
+    let half = |n: i128| Some(Time::from_rational(Rational::new(n, 48_000_000).unwrap()));
+    let result = check(half(17), Rule::Proven);
+    assert_eq!(result.verdict, Verdict::Inconclusive);
+    let counts = result.counts;
+    assert_eq!((counts.seen, counts.passed, counts.failed, counts.inconclusive), (4, 3, 0, 1));
+    assert_eq!(result.worst.unwrap().interval.ticks, 8);
+    assert_eq!(result.margin, half(-1));
+    assert_eq!(result.statistics.unwrap().max, ticks(12).unwrap());
+    // Half a tick from the limit: the tick must be no longer than that.
+    assert_eq!(result.decided, Some(Deciding::Rate("48 MS/s".parse().unwrap())));
+    // A quarter of a tick from the limit, 96 MS/s, is rounded up to one that there is.
+    let quarter = Time::from_rational(Rational::new(31, 96_000_000).unwrap());
+    assert_eq!(check(Some(quarter), Rule::Proven).decided, Some(Deciding::Rate("100 MS/s".parse().unwrap())));
+    // On the limit no rate is certain to decide.
+    assert_eq!(check(ticks(8), Rule::Proven).decided, Some(Deciding::Never));
+    // The named alternative takes the counted value.
+    assert_eq!(check(half(17), Rule::Measured).verdict, Verdict::Fail);
+    assert_eq!(check(ticks(8), Rule::Measured).verdict, Verdict::Pass);
+    // Closer than the fastest rate resolves.
+    let close = Time::from_rational(Rational::new(81, 240_000_000).unwrap());
+    assert!(matches!(check(Some(close), Rule::Proven).decided, Some(Deciding::Beyond { .. })));
+    let overall = |verdicts: &[Verdict]| limit::overall(verdicts.iter().copied());
+    assert_eq!(overall(&[Verdict::Pass, Verdict::NotSeen, Verdict::Inconclusive]), Verdict::Inconclusive);
+    assert_eq!(overall(&[Verdict::Fail, Verdict::Inconclusive]), Verdict::Fail);
+    assert_eq!(overall(&[]), Verdict::NotSeen);
+}
+
+#[test]
+fn pins_stand_for_lines_and_buses() {
+    let record = capture(RATE, Resolution::SAMPLED, 1000, &[("D1", &[90]), ("D0", &[94]), ("CLK", &[100])]);
+    let bus = deep_tap::line::Bus::new("DATA", vec![deep_tap::line::LineId(0), deep_tap::line::LineId(1)]).unwrap();
+    let mut pins = Scope::new();
+    pins.define("DQ", Meaning::Bus(bus));
+    pins.define("CK", Meaning::Line(deep_tap::line::LineId(2)));
+    let bound = BoundLimit::bind("U1", "part", &limit(Kind::Setup, data("DQ", "CK rises"), ticks(1), None), &pins);
+    let result = limit::check(&record, &bound.unwrap(), Rule::Proven).unwrap();
+    assert_eq!(result.worst.unwrap().interval.ticks, 6, "the last of the group's changes");
+}

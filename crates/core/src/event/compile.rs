@@ -54,7 +54,7 @@ impl Test3 {
                 let (least, most) = (bits, bits | unknown);
                 if least >= *low && most <= *high {
                     Some(true)
-                } else if most < *low || least > *high {
+                } else if least_from(bits, unknown, *low).is_none_or(|least| least > *high) {
                     Some(false)
                 } else {
                     None
@@ -89,6 +89,20 @@ impl Test3 {
         lines.dedup();
         lines
     }
+}
+
+/// The least value from `low` on that has these bits where they are not unknown.
+fn least_from(bits: u64, unknown: u64, low: u64) -> Option<u64> {
+    let fits = |value: u64, mask: u64| (value ^ bits) & !unknown & mask == 0;
+    if fits(low, u64::MAX) {
+        return Some(low);
+    }
+    // Like `low` down to some bit, which is one instead of zero, and as small as possible below.
+    (0..u64::BITS).find_map(|place| {
+        let (bit, above) = (1 << place, u64::MAX.checked_shl(place + 1).unwrap_or(0));
+        let raised = low & bit == 0 && (bits | unknown) & bit != 0 && fits(low, above);
+        raised.then_some(low & above | bit | bits & (bit - 1))
+    })
 }
 
 /// What a program waits for.

@@ -237,8 +237,15 @@ impl<'a> Parser<'a> {
         }
         // A condition followed by `for`, however it begins.
         let lasting = self.attempt(|p| {
+            let start = p.span().start;
             let condition = p.condition()?;
-            if p.take_word("for") { Ok((condition, p.lasting()?)) } else { Err(p.unexpected("'for'")) }
+            if p.take_word("for") {
+                return Ok((condition, p.lasting()?));
+            }
+            match p.peek() {
+                Token::End => Err(condition_alone(start..p.last_end())),
+                _ => Err(p.unexpected("'for'")),
+            }
         });
         if let Some((condition, lasting)) = lasting {
             return Ok(SimpleKind::Lasting(condition, lasting));
@@ -269,9 +276,7 @@ impl<'a> Parser<'a> {
             return Ok(SimpleKind::Frame(name, tests));
         }
         if self.is_word("high") || self.is_word("low") || self.comparison_follows() {
-            let span = name.span.start..self.span().end;
-            let help = "write 'when …' for the instant it becomes true, or '… for > 20 ns' for how long it lasts";
-            return self.fail(span, "this is a condition; an event is an instant", Some(help.into()));
+            return Err(condition_alone(name.span.start..self.span().end));
         }
         // A name alone must be a named event, and something that may follow one must follow.
         let follows = [
@@ -464,6 +469,11 @@ impl<'a> Parser<'a> {
             _ => Err(self.unexpected("a value such as 12, 0x2A, 0b1x0 or \"A\"")),
         }
     }
+}
+
+fn condition_alone(span: Span) -> Failure {
+    let help = "write 'when …' for the instant it becomes true, or '… for > 20 ns' for how long it lasts";
+    Failure { span, message: "this is a condition; an event is an instant".into(), help: Some(help.into()) }
 }
 
 /// The bits given and the bits left open of a number in any base; `None` beyond 64 bits.

@@ -280,12 +280,12 @@ fn lasting_hit(capture: &Capture, lasting: Lasting, stretch: &Stretch) -> Option
     let quantum = u64::from(capture.resolution().quantum());
     let length = stretch.end.0 - stretch.start.0;
     let doubt = |surely: bool| if surely && !stretch.doubtful { Certainty::Certain } else { Certainty::Doubtful };
-    // Lengths strictly below this many ticks are certainly too short to have lasted over `time`.
     match lasting {
         Lasting::Over(time) => {
             let over = ticks_over(base, time)?;
             let at = stretch.start.0.checked_add(over)?;
-            let reached = if stretch.ends { over <= length } else { at < capture.len() };
+            // Where its end is not recorded, it must still be seen to hold at that tick.
+            let reached = if stretch.ends { over <= length } else { over < length };
             if reached {
                 return Some(Hit { tick: Tick(at), certainty: doubt(over + quantum <= length || !stretch.ends) });
             }

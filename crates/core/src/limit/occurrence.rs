@@ -216,10 +216,21 @@ impl<'a> Walk<'a> {
     fn forward(&self, from: &'a Program, to: &'a Program, superseded: bool, sink: Sink<'_>) -> ControlFlow<()> {
         let mut answers = self.hits(to);
         let mut window: VecDeque<Hit> = VecDeque::new();
-        let mut starts = self.hits(from).peekable();
+        let mut starts = self.hits(from);
+        // The starts read ahead, up to and including the next certain one.
+        let mut ahead: VecDeque<Hit> = starts.next().into_iter().collect();
         let mut partners = Vec::new();
-        while let Some(start) = starts.next() {
-            let next = starts.peek().copied().filter(|_| superseded);
+        while let Some(start) = ahead.pop_front() {
+            while superseded && ahead.back().is_none_or(|s| s.certainty != Certainty::Certain) {
+                match starts.next() {
+                    Some(next) => ahead.push_back(next),
+                    None => break,
+                }
+            }
+            // After the next certain start, an answer is that one's.
+            let next = ahead.iter().copied().find(|s| superseded && s.certainty == Certainty::Certain);
+            // After one that may have happened, an answer may be that one's.
+            let doubtful = ahead.iter().copied().find(|s| superseded && s.certainty != Certainty::Certain);
             while window.front().is_some_and(|a| a.tick.since(start.tick) < self.judge.possible_from) {
                 window.pop_front();
             }
@@ -233,28 +244,27 @@ impl<'a> Walk<'a> {
                     }
                 }
                 let answer = window[place];
-                // An answer that certainly follows the next start is the next start's.
-                let until_next = next.map(|n| n.tick.since(answer.tick));
                 if next.is_some_and(|n| answer.tick.since(n.tick) >= self.judge.certain_from) {
                     break;
                 }
                 let ticks = answer.tick.since(start.tick);
-                let before_next = until_next.is_none_or(|t| t >= self.judge.certain_from.max(1));
-                let certain =
-                    answer.certainty == Certainty::Certain && ticks >= self.judge.certain_from && before_next;
+                let before = |other: Option<Hit>| {
+                    other.is_none_or(|s| s.tick.since(answer.tick) >= self.judge.certain_from.max(1))
+                };
+                let certain = answer.certainty == Certainty::Certain
+                    && ticks >= self.judge.certain_from
+                    && before(next)
+                    && before(doubtful);
                 partners.push(Partner { tick: answer.tick, ticks, certain, recorded: answer.is_recorded() });
                 if certain {
                     break;
                 }
                 place += 1;
             }
-            // A next start that may not have happened leaves this one's answer open.
-            let open_next = next.is_some_and(|n| n.certainty != Certainty::Certain);
-            let certainty = match start.certainty {
-                Certainty::Certain if open_next && !partners.iter().any(|p| p.certain) => Certainty::Doubtful,
-                other => other,
-            };
-            self.settle(Hit { certainty, ..start }, &partners, false, sink)?;
+            self.settle(start, &partners, false, sink)?;
+            if ahead.is_empty() {
+                ahead.extend(starts.next());
+            }
         }
         ControlFlow::Continue(())
     }
