@@ -1,0 +1,169 @@
+//! Value change dumps: a real simulation with its own findings, what the standard says, and CSV.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use deep_tap::capture::{Capture, TraceBuilder};
+use deep_tap::format::{csv, vcd};
+use deep_tap::limit::{self, Rule, Verdict};
+use deep_tap::line::{Bus, Level, Line, LineId, Radix};
+use deep_tap::setup::Setup;
+use deep_tap::time::{Tick, TimeBase};
+
+use crate::support::{root, time, toggles};
+
+#[test]
+fn a_real_simulation_gets_the_verdicts_that_its_test_bench_found() {
+    let folder = root().join("tests/fixtures/sync-mem");
+    let printed = std::fs::read_to_string(folder.join("printed.txt")).unwrap();
+    // "setup  300 occurrences, worst 1.900 ns, from 638.400 ns"
+    let found: BTreeMap<&str, (u64, f64)> = printed
+        .lines()
+        .filter_map(|line| {
+            let words: Vec<&str> = line.split_whitespace().collect();
+            (words.get(2) == Some(&"occurrences,")).then(|| (words[0], (words[1].parse().unwrap(), words[4].parse().unwrap())))
+        })
+        .collect();
+    assert_eq!(found.len(), 5);
+    let setup = Setup::from_file(&folder.join("setup.toml")).unwrap();
+    let dump = vcd::read_file(&folder.join("sync_mem.vcd")).unwrap();
+    assert_eq!(dump.base().tick(), time("100 ps"), "1 ps divided by what all times share");
+    assert!(dump.remarks().iter().any(|r| r.contains("tb.at_hold")), "reals are set aside: {:?}", dump.remarks());
+    let capture = setup.apply(dump).unwrap();
+    let wanted = [
+        ("tDS", "setup", Verdict::Fail, 1),
+        ("tDH", "hold", Verdict::Fail, 1),
+        ("tCYC", "period", Verdict::Pass, 0),
+        ("tCL", "low", Verdict::Fail, 1),
+        ("tCO", "access", Verdict::Fail, 33),
+    ];
+    for (bound, (symbol, name, verdict, failed)) in setup.limits().zip(wanted) {
+        let result = limit::check(&capture, bound, Rule::Proven).unwrap();
+        let (occurrences, worst) = found[name];
+        assert_eq!((result.symbol.as_str(), result.verdict), (symbol, verdict));
+        assert_eq!((result.counts.seen, result.counts.failed), (occurrences, failed), "{symbol}");
+        assert_eq!(result.measured, Some(time(&format!("{worst} ns"))), "{symbol}");
+    }
+}
+
+fn read(text: &str) -> deep_tap::Result<Capture> {
+    vcd::read(text.as_bytes(), Path::new("test.vcd"))
+}
+
+fn dump(changes: &str) -> String {
+    format!(
+        "$timescale 10 fs $end $scope module top $end $var wire 1 ! clk $end $var reg 4 \" v [5:2] $end \
+         $var wire 1 ! alias $end $var real 1 # volts $end $var reg 1 % b [7] $end \
+         $upscope $end $enddefinitions $end\n{changes}"
+    )
+}
+
+#[test]
+fn levels_vectors_and_times_are_those_of_the_standard() {
+    let capture = read(&dump(
+        "$dumpvars x! bz \" r1.5 # 0% $end #3000 0! #6000 1! b1 \" #9000 bx01 \" #9000 1% #12000 $dumpoff x! bx \" x% $end \
+         #15000 $dumpon 1! b1111 \" 1% $end #18000",
+    ))
+    .unwrap();
+    assert_eq!(capture.base().tick(), time("30 ps"));
+    assert_eq!(capture.len(), 7);
+    let names: Vec<&str> = capture.lines().iter().map(|l| l.name.as_str()).collect();
+    assert_eq!(names, ["top.clk", "top.v[5]", "top.v[4]", "top.v[3]", "top.v[2]", "top.alias", "top.b[7]"]);
+    let levels = |name: &str| -> String {
+        let trace = capture.trace(capture.line_named(name).unwrap());
+        (0..7).map(|t| match trace.level_at(Tick(t)) {
+            Level::Low => '0',
+            Level::High => '1',
+            Level::Unknown => 'x',
+        }).collect()
+    };
+    assert_eq!(levels("top.clk"), "x011x11");
+    assert_eq!(levels("top.alias"), levels("top.clk"));
+    // "b1" is 0001; "bx01" is xx01.
+    assert_eq!(levels("top.v[5]"), "xx0xx11");
+    assert_eq!(levels("top.v[3]"), "xx00x11");
+    assert_eq!(levels("top.v[2]"), "xx11x11");
+    assert_eq!(levels("top.b[7]"), "0001x11");
+    let bus = &capture.buses()[capture.bus_named("top.v").unwrap().0];
+    let shown: Vec<(u64, String)> =
+        capture.bus_values(bus, capture.range()).map(|(t, v)| (t.0, v.show(Radix::Hex))).collect();
+    assert_eq!(shown, [(0, "0xx"), (2, "0x1"), (3, "0xx"), (4, "0xx"), (5, "0xF")].map(|(t, s)| (t, s.to_string())));
+    assert_eq!(capture.bus_value(bus, Tick(3)).show(Radix::Binary), "0bxx01");
+}
+
+#[test]
+fn what_is_wrong_with_a_dump_is_said_with_its_line() {
+    for (text, wanted) in [
+        (String::new(), "ends in the middle"),
+        ("hello".into(), "not a value change dump"),
+        (dump(""), "declares signals, but no values"),
+        (dump("#5 1!\n#3 0!"), "time runs backwards, from 5 to 3"),
+        (dump("#5 1!\n#x 0!"), "not a value change dump"),
+        ("$enddefinitions $end #0".into(), "declares no digital signals"),
+        ("$var real 1 ! v $end $enddefinitions $end #0 r1 !".into(), "declares no digital signals"),
+        ("$var wire 1 ! v $end".into(), "ends in the middle"),
+    ] {
+        let error = read(&text).unwrap_err();
+        assert!(error.to_string().starts_with("test.vcd"), "{error}");
+        assert!(error.to_string().contains(wanted), "{error}");
+    }
+    assert!(read(&dump("#5 1!\n#3 0!")).unwrap_err().to_string().starts_with("test.vcd:3:"));
+    // A vector of four thousand million bits is not taken apart.
+    let hostile = "$var wire 4000000000 ! v $end $var wire 1 \" a $end $enddefinitions $end #0 1\"";
+    assert!(read(hostile).unwrap().remarks()[0].contains("set aside"));
+}
+
+/// A capture with unknown levels, odd names and a bus.
+fn sample(rate: &str) -> Capture {
+    let base = TimeBase::from_rate(rate.parse().unwrap()).unwrap().with_zero(Tick(3));
+    let mut mixed = TraceBuilder::new(Level::Unknown);
+    for (tick, level) in [(2, Level::High), (5, Level::Unknown), (6, Level::Low)] {
+        mixed.push_edge(Tick(tick), level).unwrap();
+    }
+    let mut bus = Bus::new("BUS", vec![LineId(1), LineId(0)]).unwrap();
+    bus.radix = Radix::Decimal;
+    Capture::builder(base, 12)
+        .line(Line::named("A B"), toggles(Level::High, &[1, 2, 9], 12))
+        .line(Line::named("M"), mixed.finish(12))
+        .bus(bus)
+        .build()
+        .unwrap()
+}
+
+#[test]
+fn what_is_written_reads_the_same_again() {
+    for (rate, tick) in [("100 MS/s", "10 ns"), ("24 MS/s", "1 fs"), ("3 S/s", "1 fs")] {
+        let capture = sample(rate);
+        let mut bytes = Vec::new();
+        vcd::write(&capture, &mut bytes).unwrap();
+        let again = vcd::read(&bytes, Path::new("again.vcd")).unwrap();
+        let text = String::from_utf8(bytes).unwrap();
+        assert_eq!(text.contains("rounded"), tick == "1 fs", "{text}");
+        for (mine, theirs) in [("A B", "capture.A_B"), ("M", "capture.M"), ("A B", "capture.BUS[0]"), ("M", "capture.BUS[1]")] {
+            let mine = capture.trace(capture.line_named(mine).unwrap());
+            let theirs = again.trace(again.line_named(theirs).unwrap());
+            let levels = |e: deep_tap::capture::Edge| (e.from, e.to);
+            assert!(mine.edges(capture.range()).map(levels).eq(theirs.edges(again.range()).map(levels)), "{text}");
+            for (a, b) in mine.edges(capture.range()).zip(theirs.edges(again.range())) {
+                let (a, b) = (capture.base().length_of(a.tick.0 as i64), again.base().time_of(b.tick));
+                assert!((a.to_f64() - b.to_f64()).abs() <= 1e-15, "{a} and {b}");
+            }
+        }
+    }
+}
+
+#[test]
+fn csv_has_a_row_per_change_or_per_sample() {
+    let capture = sample("100 MS/s");
+    let table = |layout| {
+        let mut bytes = Vec::new();
+        csv::write(&capture, layout, &mut bytes).unwrap();
+        String::from_utf8(bytes).unwrap()
+    };
+    let changes = "time_s,A B,M,BUS\n-0.00000003,1,x,0bx1\n-0.00000002,0,x,0bx0\n-0.00000001,1,1,3\n\
+                   0.00000002,1,x,0bx1\n0.00000003,1,0,1\n0.00000006,0,0,0\n";
+    assert_eq!(table(csv::Layout::Changes), changes);
+    let samples = table(csv::Layout::Samples);
+    assert_eq!(samples.lines().count(), 13);
+    assert!(samples.contains("\n0,1,1,3\n") && samples.ends_with("0.00000008,0,0,0\n"), "{samples}");
+}

@@ -96,6 +96,7 @@ impl TraceBuilder {
         self.done.push(Segment {
             start: self.open_start,
             edges_before: self.edges_done,
+            edges,
             entry: self.open_entry,
             store: OnceLock::from(Some(chunks)),
             source: None,

@@ -5,7 +5,7 @@ use std::sync::{Arc, OnceLock};
 
 use serde::Serialize;
 
-use super::chunks::{ChunkCursor, Chunks};
+use super::chunks::{ChunkCursor, Chunks, ChunksBuilder};
 use crate::line::{Level, LineId};
 use crate::time::Tick;
 
@@ -46,6 +46,7 @@ pub trait SegmentSource: Send + Sync + std::fmt::Debug {
 pub(super) struct Segment {
     pub(super) start: u64,
     pub(super) edges_before: u64,
+    pub(super) edges: u64,
     pub(super) entry: Level,
     pub(super) store: OnceLock<Option<Chunks>>,
     pub(super) source: Option<(Arc<dyn SegmentSource>, LineId, usize)>,
@@ -54,9 +55,13 @@ pub(super) struct Segment {
 impl Segment {
     /// The edges, fetched on first touch; `None` when they are damaged.
     fn chunks(&self) -> Option<&Chunks> {
-        self.store
-            .get_or_init(|| self.source.as_ref().and_then(|(source, line, block)| source.load(*line, *block)))
-            .as_ref()
+        let fetch = || match &self.source {
+            // The index says enough about a segment without edges.
+            Some(_) if self.edges == 0 => Some(ChunksBuilder::new(self.entry).finish()),
+            Some((source, line, block)) => source.load(*line, *block),
+            None => None,
+        };
+        self.store.get_or_init(fetch).as_ref()
     }
 }
 
@@ -96,9 +101,11 @@ impl Trace {
         len: u64,
         edges: u64,
     ) -> Trace {
-        let segments = segments.iter().enumerate().map(|(block, stored)| Segment {
+        let ends = segments.iter().skip(1).map(|next| next.edges_before).chain([edges]);
+        let segments = segments.iter().zip(ends).enumerate().map(|(block, (stored, end))| Segment {
             start: stored.start.0,
             edges_before: stored.edges_before,
+            edges: end.saturating_sub(stored.edges_before),
             entry: stored.entry,
             store: OnceLock::new(),
             source: Some((Arc::clone(source), line, block)),
@@ -147,10 +154,6 @@ impl Trace {
         let tick = tick.0.min(self.len.saturating_sub(1));
         let Some(index) = self.segment_at(tick) else { return Level::Unknown };
         let segment = &self.segments[index];
-        let edges_after = self.segments.get(index + 1).map_or(self.edges, |next| next.edges_before);
-        if edges_after == segment.edges_before {
-            return segment.entry;
-        }
         segment.chunks().map_or(Level::Unknown, |c| c.level(tick - segment.start))
     }
 

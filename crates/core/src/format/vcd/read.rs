@@ -31,7 +31,8 @@ pub fn read_file(path: &Path) -> Result<Capture> {
 /// [`ErrorKind::Capture`] with the line, when the text is not a value change dump, declares no
 /// signals, holds no values, or its time runs backwards.
 pub fn read(bytes: &[u8], name: &Path) -> Result<Capture> {
-    let mut parser = vcd::Parser::new(bytes);
+    // The parser wants white space after the last word, which a file need not end with.
+    let mut parser = vcd::Parser::new(std::io::Read::chain(bytes, &b"\n"[..]));
     let header = parser.parse_header().map_err(|e| parse_error(name, &e))?;
     let mut signals = Signals::default();
     signals.collect(&header.items, "", name)?;
@@ -171,7 +172,11 @@ impl Signals {
             }
         }
         if !self.set_aside.is_empty() {
-            let list = self.set_aside.join(", ");
+            let named = self.set_aside.len().min(6);
+            let mut list = self.set_aside[..named].join(", ");
+            if named < self.set_aside.len() {
+                list.push_str(&format!(" and {} more", self.set_aside.len() - named));
+            }
             self.remarks.push(format!("set aside, since they are not digital: {list}"));
         }
         Ok(())
