@@ -80,7 +80,7 @@
 
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{
-    Error, ErrorKind, Place, Result, TextPlace, capture, event, format, instrument, limit, line, plan, scan, setup,
-    time, trigger,
+    Error, ErrorKind, Place, Result, TextPlace, capture, event, format, instrument, limit, line, plan, scan,
+    setup, time, trigger,
 };
 pub use deep_tap_draw as draw;

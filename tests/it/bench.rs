@@ -1,0 +1,256 @@
+//! The demo board on the stand-in bench: each planted fault is found, the healthy board has none.
+
+use std::path::Path;
+
+use deep_tap::ErrorKind;
+use deep_tap::bench::{Board, Fault, Instant, NodeId, TideGauge, connect};
+use deep_tap::capture::Capture;
+use deep_tap::event::{Program, Scope};
+use deep_tap::limit::{self, LimitResult, Rule, Verdict};
+use deep_tap::line::{Level, LineId};
+use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::time::{Tick, Time};
+
+use crate::support::{demo, record, setup, time};
+
+/// A rate at which every limit of the demo board is decided.
+const DECIDING: Option<&str> = Some("250 MS/s");
+
+fn results(setup: &Setup, capture: &Capture) -> Vec<LimitResult> {
+    setup.limits().map(|l| limit::check(capture, l, Rule::Proven).unwrap()).collect()
+}
+
+#[test]
+fn the_healthy_board_has_no_violation_and_no_doubt() {
+    for seed in 1..4 {
+        let (setup, capture) = demo(&format!("faults=none&seed={seed}"), DECIDING);
+        for result in results(&setup, &capture) {
+            let wanted = if result.symbol == "tOE" { Verdict::NotSeen } else { Verdict::Pass };
+            assert_eq!(result.verdict, wanted, "seed {seed}: {result:#?}");
+        }
+    }
+}
+
+#[test]
+fn each_planted_fault_is_found_by_its_limit_and_by_no_other() {
+    // The fault, the limits that it violates, how often in this record, and the true value.
+    for (fault, symbols, failed, truth) in [
+        ("late-data", &["tCO"][..], 2, "41 ns"),
+        ("late-conversion", &["tCONV"], 1, "382 us"),
+        ("early-reset", &["tRD"], 1, "0.9 ms"),
+        ("short-write", &["tWP"], 4, "22 ns"),
+        ("short-hold", &["tDH"], 1, "8 ns"),
+        ("ramp-spike", &["tWP"], 1, "12 ns"),
+    ] {
+        let (setup, capture) = demo(&format!("faults={fault}&seed=5"), DECIDING);
+        for result in results(&setup, &capture) {
+            if !symbols.contains(&result.symbol.as_str()) {
+                let open = [Verdict::Pass, Verdict::NotSeen];
+                assert!(open.contains(&result.verdict), "{fault}: {result:#?}");
+                continue;
+            }
+            assert_eq!(
+                (result.verdict, result.counts.failed),
+                (Verdict::Fail, failed),
+                "{fault}: {result:#?}"
+            );
+            // Skew between the data lines of the hold adds at most 0.9 ns.
+            let worst = result.worst.unwrap();
+            let nearly =
+                time(truth).to_rational().checked_add(time("0.9 ns").to_rational()).map(Time::from_rational);
+            assert!(
+                worst.bounds.contain(time(truth)) || worst.bounds.contain(nearly.unwrap()),
+                "{fault}: {result:#?}"
+            );
+        }
+    }
+}
+
+#[test]
+fn inconclusive_at_first_and_decided_at_the_rate_that_is_named() {
+    let (setup, capture) = demo("seed=1", None);
+    let first = results(&setup, &capture);
+    let hold = first.iter().find(|r| r.symbol == "tDH").unwrap();
+    assert_eq!(hold.verdict, Verdict::Inconclusive);
+    let named = first.iter().filter_map(|r| match r.decided {
+        Some(limit::Deciding::Rate(rate)) => Some(rate),
+        _ => None,
+    });
+    let rate = named.max().unwrap().to_string();
+    let (setup, capture) = demo("seed=1", Some(&rate));
+    for result in results(&setup, &capture) {
+        assert_ne!(result.verdict, Verdict::Inconclusive, "{rate}: {result:#?}");
+        if result.symbol == "tDH" {
+            assert_eq!((result.verdict, result.counts.failed), (Verdict::Fail, 1));
+        }
+    }
+}
+
+#[test]
+fn what_is_recorded_is_what_the_board_did() {
+    let (setup, capture) = demo("seed=9", DECIDING);
+    let mut board = TideGauge::new(9, &Fault::ALL.map(|(fault, _)| fault));
+    let mut changes: Vec<Vec<Instant>> = vec![Vec::new(); board.nodes().len()];
+    board.advance(Instant::us(30_000), &mut |node, at, _| changes[node.0].push(at));
+    // The trigger ties the record's time to the board's.
+    let reset = setup.lines.iter().position(|l| l.line.name == "RESET_N").unwrap();
+    let zero = changes[reset][0];
+    for (line, truth) in changes.iter().enumerate() {
+        let seen = capture.trace(LineId(line)).edges(capture.range());
+        for (edge, truth) in seen.zip(truth) {
+            let measured = capture.base().time_of(edge.tick).to_f64();
+            let off = measured - (truth.0 - zero.0) as f64 * 1e-15;
+            // A sample, the skew, and 20 ppm of 20 ms.
+            assert!(off.abs() < 4e-9 + 0.5e-9 + 20e-6 * measured.abs(), "line {line}: off by {off}");
+        }
+        assert_eq!(
+            board.initial(NodeId(line)) == Level::High,
+            capture.trace(LineId(line)).level_at(Tick(0)) == Level::High
+        );
+    }
+}
+
+#[test]
+fn the_same_seed_gives_the_same_record_and_another_one_another() {
+    let edges = |options: &str| {
+        let (_, capture) = demo(options, None);
+        (0..capture.lines().len())
+            .map(|l| capture.trace(LineId(l)).edges(capture.range()).map(|e| e.tick.0).collect::<Vec<_>>())
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(edges("seed=3"), edges("seed=3"));
+    assert_ne!(edges("seed=3"), edges("seed=4"));
+}
+
+fn with_trigger(trigger: &str, sampling: &str) -> Setup {
+    let shipped = std::fs::read_to_string(crate::support::root().join("setups/tide-gauge.toml")).unwrap();
+    let lines: Vec<&str> = shipped.split("[[part]]").next().unwrap().split("[[line]]").collect();
+    let text = format!(
+        "[sampling]\nrate = \"100 MS/s\"\n{sampling}\n[trigger]\nevent = '{trigger}'\n[[line]]{}",
+        lines[1..].join("[[line]]").split("[events]").next().unwrap()
+    );
+    setup(&text).unwrap_or_else(|e| panic!("{e:?}"))
+}
+
+#[test]
+fn a_trigger_stops_at_the_first_hit_of_the_same_search() {
+    for (trigger, before, kept) in [
+        ("RESET_N rises", "1 ms", 100_000),
+        ("ADC_SCLK rises while ADC_CS_N low and ADC_MOSI high", "10 %", 20_000),
+        ("MEM_WE_N rises while MEM_CE_N low and ADDR == 0b01x1", "50 %", 100_000),
+        ("MEM_WE_N changes", "0 %", 0),
+        ("ADC_DRDY_N falls while DATA == 0xFF", "25 %", 50_000),
+    ] {
+        let sampling = format!("length = \"2 ms\"\nbefore-trigger = \"{before}\"\ntime-out = \"1 s\"");
+        let triggered = with_trigger(trigger, &sampling);
+        let mut instrument = connect("bench:tide-gauge?seed=2", Path::new("")).unwrap();
+        let capture = record(&triggered, &mut *instrument, RecordOptions::default()).unwrap();
+        // An endless capture of the same board by the same instrument, as far as it matters here.
+        let endless = with_trigger(trigger, "length = \"40 ms\"");
+        let whole = record(&endless, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
+        let program = Program::compile(trigger, &Scope::of(&whole)).unwrap();
+        let first = program.hits(&whole, whole.range()).next().unwrap().tick;
+        let zero = capture.base().zero();
+        for line in (0..capture.lines().len()).map(LineId) {
+            for probe in [0, zero.0 / 2, zero.0, zero.0 + 1, capture.len() - 1] {
+                let there = Tick(first.0 - zero.0 + probe);
+                assert_eq!(
+                    capture.trace(line).level_at(Tick(probe)),
+                    whole.trace(line).level_at(there),
+                    "{trigger}"
+                );
+            }
+        }
+        // Without a sample before it, the edge itself is not in the record.
+        if zero > Tick(0) {
+            let hits: Vec<Tick> = program.hits(&capture, capture.range()).map(|h| h.tick).collect();
+            assert_eq!(hits.first(), Some(&zero), "{trigger}");
+        }
+        let after: u64 = capture.len() - zero.0;
+        assert_eq!(after, 200_000 - kept, "{trigger}");
+        assert_eq!(zero.0, kept.min(first.0), "{trigger}");
+    }
+}
+
+#[test]
+fn a_trigger_that_never_comes_says_what_was_seen() {
+    let setup = with_trigger("ADC_SCLK rises while ADC_CS_N high", "length = \"1 ms\"\ntime-out = \"20 ms\"");
+    let mut instrument = connect("bench:tide-gauge", Path::new("")).unwrap();
+    let error = record(&setup, &mut *instrument, RecordOptions::default()).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::TimeOut);
+    assert_eq!(error.message(), "the trigger did not come within 20 ms");
+    let help = error.help().unwrap();
+    assert!(help.contains("ADC_SCLK rose") && help.contains("ADC_CS_N was never high then"), "{help}");
+    let setup = with_trigger("MEM_OE_N falls", "length = \"1 ms\"\ntime-out = \"20 ms\"");
+    let error = record(&setup, &mut *instrument, RecordOptions::default()).unwrap_err();
+    assert!(error.help().unwrap().contains("MEM_OE_N never fell"), "{error:?}");
+}
+
+#[test]
+fn a_simulation_can_be_probed_like_a_board() {
+    let text = r#"
+        [sampling]
+        rate = "500 MS/s"
+        length = "3 us"
+        before-trigger = "1 us"
+        [trigger]
+        event = "OE rises while CLK low"
+        [[line]]
+        name = "CLK"
+        input = "tb.clk"
+        [[line]]
+        name = "OE"
+        input = "tb.oe"
+        [[bus]]
+        name = "Q"
+        signal = "tb.q"
+        width = 8
+    "#;
+    let setup = setup(text).unwrap();
+    let folder = crate::support::root().join("tests/fixtures/sync-mem");
+    let mut instrument = connect("replay:sync_mem.vcd", &folder).unwrap();
+    let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+    // The first read comes 40 ns into the simulation: less than 1 us can lie before it.
+    assert!(capture.base().zero().0 < 500 && !capture.remarks().is_empty());
+    let q = &capture.buses()[0];
+    assert!(capture.bus_value(q, Tick(0)).known().is_none(), "a floating bus is never silently a number");
+    assert!(capture.bus_value(q, capture.base().zero().offset(3)).known().is_some());
+    let never = crate::support::setup(
+        &text.replace("OE rises while CLK low", "OE rises while CLK low and Q == 0xEE"),
+    )
+    .unwrap();
+    let error = record(&never, &mut *instrument, RecordOptions::default()).unwrap_err();
+    assert!(error.message().contains("before the record ended"), "{error:?}");
+}
+
+#[test]
+fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
+    for (address, wanted) in [
+        ("bench:tidal-gauge", "there is no board 'tidal-gauge' on the bench"),
+        ("bench:tide-gauge?faults=late", "the tide gauge has no fault 'late'"),
+        ("bench:tide-gauge?colour=red", "'colour=red' is not an option of the bench"),
+        ("usb:1", "'usb:1' is not something to connect to"),
+        ("replay:nothing.vcd", "cannot read"),
+    ] {
+        let error = connect(address, Path::new("")).err().unwrap();
+        assert!(error.message().starts_with(wanted) && error.help().is_some(), "{error:?}");
+    }
+    let mut instrument = connect("bench:tide-gauge", Path::new("")).unwrap();
+    assert!(instrument.arm().is_err(), "not configured yet");
+    instrument.stop().unwrap();
+    let mut refused = |sampling: &str, trigger: &str| {
+        let setup = with_trigger(trigger, sampling);
+        record(&setup, &mut *instrument, RecordOptions::default()).unwrap_err()
+    };
+    let error = refused("length = \"10 s\"", "RESET_N rises");
+    assert!(error.help().unwrap().contains("671.08864 ms"), "{error:?}");
+    let error = refused("length = \"0 s\"", "RESET_N rises");
+    assert!(error.message().contains("no samples"), "{error:?}");
+    let error = refused("length = \"1 ms\"\nbefore-trigger = \"2 ms\"", "RESET_N rises");
+    assert!(error.message().contains("longer than the whole record"), "{error:?}");
+    let error = refused("length = \"1 ms\"", "when DATA == 0x10");
+    assert!(error.message().contains("cannot trigger on"), "{error:?}");
+    let dangerous = setup("[sampling]\nrate = \"1 MS/s\"\nlength = \"1 ms\"\n[[line]]\nname = \"V12\"\ninput = 3\nswing = \"12 V\"\n").unwrap();
+    let error = record(&dangerous, &mut *instrument, RecordOptions::default()).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Danger);
+}

@@ -1,0 +1,61 @@
+//! Waveforms, compared as text pictures.
+
+use deep_tap::draw::{Marker, Picture, RowSource, View};
+use deep_tap::line::{Bus, BusId, LineId};
+use deep_tap::time::{Resolution, Tick};
+
+use crate::support::capture;
+
+fn picture(start: u64, end: u64, columns: usize) -> String {
+    // One line that toggles rarely, one that is busy, one that never moves.
+    let busy: Vec<u64> = (40..80).collect();
+    let record = capture(
+        "100 MS/s",
+        Resolution::SAMPLED,
+        200,
+        &[("SLOW", &[10, 30, 90]), ("BUSY", &busy), ("N", &[])],
+    );
+    let bus = Bus::new("PAIR", vec![LineId(0), LineId(2)]).unwrap();
+    let record = record.into_builder().bus(bus).build().unwrap();
+    let rows = [0, 1, 2].map(|l| RowSource::Line(LineId(l)));
+    let rows: Vec<RowSource> = rows.into_iter().chain([RowSource::Bus(BusId(0))]).collect();
+    let markers = [Marker { tick: Tick(30), name: "here".into() }];
+    Picture::new(&record, &rows, View { start: Tick(start), end: Tick(end), columns }, &markers)
+        .unwrap()
+        .to_string()
+}
+
+#[test]
+fn steps_values_and_busy_stretches() {
+    let wanted = "     \
+     0 ns to 1.00 us, 20.0 ns per column
+     ┌0 ns                    ┌500 ns
+                    ▼here
+SLOW ▁▁▁▁▁╱▔▔▔▔▔▔▔▔▔╲▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁╱▔▔▔▔
+BUSY ▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁░░░░░░░░░░░░░░░░░░░░▁▁▁▁▁▁▁▁▁▁
+N    ▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁
+PAIR ═0x0═╳═══0x2═══╳═════════════0x0═════════════╳0x2═
+";
+    let drawn = picture(0, 100, 50);
+    let tidy = |s: &str| s.lines().map(|l| l.trim_end().to_string()).collect::<Vec<_>>();
+    assert_eq!(tidy(&drawn)[2..], tidy(wanted)[2..], "\n{drawn}");
+    assert!(drawn.contains("0 ns to 1.00 us, 20.0 ns per column"), "{drawn}");
+}
+
+#[test]
+fn far_in_an_edge_takes_one_column_and_a_tick_takes_several() {
+    let drawn = picture(28, 33, 25);
+    let slow = drawn.lines().find(|l| l.starts_with("SLOW")).unwrap();
+    assert_eq!(slow, "SLOW ▔▔▔▔▔▔▔▔▔▔╲▁▁▁▁▁▁▁▁▁▁▁▁▁▁");
+    assert!(drawn.lines().any(|l| l.trim() == "▼here"), "{drawn}");
+}
+
+#[test]
+fn pictures_of_nothing_are_refused() {
+    let record = capture("100 MS/s", Resolution::SAMPLED, 200, &[("A", &[10])]);
+    for (start, end, columns) in [(5, 5, 10), (7, 3, 10), (0, 201, 10), (0, 100, 0), (0, 100, 1 << 20)] {
+        let view = View { start: Tick(start), end: Tick(end), columns };
+        let error = Picture::new(&record, &[RowSource::Line(LineId(0))], view, &[]).unwrap_err();
+        assert!(error.help().is_some(), "{error}");
+    }
+}

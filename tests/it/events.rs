@@ -54,7 +54,13 @@ impl Cond {
         };
         let bus = |test: &dyn Fn(u64) -> bool| {
             let (all, none) = (values().all(test), !values().any(test));
-            if all { Some(true) } else if none { Some(false) } else { None }
+            if all {
+                Some(true)
+            } else if none {
+                Some(false)
+            } else {
+                None
+            }
         };
         match self {
             Cond::Level(line, high) => levels[*line].bit().map(|bit| bit == *high),
@@ -66,11 +72,10 @@ impl Cond {
                 (Some(true), Some(true)) => Some(true),
                 _ => None,
             },
-            Cond::Or(a, b) => Cond::Not(Box::new(Cond::And(
-                Box::new(Cond::Not(a.clone())),
-                Box::new(Cond::Not(b.clone())),
-            )))
-            .holds(levels),
+            Cond::Or(a, b) => {
+                Cond::Not(Box::new(Cond::And(Box::new(Cond::Not(a.clone())), Box::new(Cond::Not(b.clone())))))
+                    .holds(levels)
+            }
             Cond::Not(a) => a.holds(levels).map(|h| !h),
         }
     }
@@ -133,11 +138,14 @@ impl What {
             seen.then_some(10 * (t - first) as u64)
         };
         match self {
-            What::Edge(line, verb) => t > 0 && match (*verb, edge(*line)) {
-                ("rises", (from, to)) => from == Level::Low && to == Level::High,
-                ("falls", (from, to)) => from == Level::High && to == Level::Low,
-                (_, (from, to)) => from != to,
-            },
+            What::Edge(line, verb) => {
+                t > 0
+                    && match (*verb, edge(*line)) {
+                        ("rises", (from, to)) => from == Level::Low && to == Level::High,
+                        ("falls", (from, to)) => from == Level::High && to == Level::Low,
+                        (_, (from, to)) => from != to,
+                    }
+            }
             What::BusChanges => t > 0 && ticks[t] != ticks[t - 1],
             What::When(c) => t > 0 && c.holds(ticks[t]) == Some(true) && c.holds(ticks[t - 1]) == Some(false),
             What::Over(c, time) => {
@@ -148,7 +156,7 @@ impl What {
                 let (first, _) = began(c, t - 1);
                 let lasted = 10 * (t - first) as u64;
                 // A stretch that runs into an unknown level is not known to have lasted up to it.
-                let alive = c.holds(ticks[t]) != None || lasted <= *time;
+                let alive = c.holds(ticks[t]).is_some() || lasted <= *time;
                 alive && lasted > *time && lasted - 10 <= *time
             }
             What::Under(c, time) => ended(c).is_some_and(|length| length < *time),
@@ -159,7 +167,8 @@ impl What {
 
 fn what() -> impl Strategy<Value = What> {
     prop_oneof![
-        (0usize..3, prop::sample::select(vec!["rises", "falls", "changes"])).prop_map(|(l, v)| What::Edge(l, v)),
+        (0usize..3, prop::sample::select(vec!["rises", "falls", "changes"]))
+            .prop_map(|(l, v)| What::Edge(l, v)),
         Just(What::BusChanges),
         cond().prop_map(What::When),
         (cond(), 0u64..90).prop_map(|(c, t)| What::Over(c, t)),
@@ -276,12 +285,12 @@ fn the_whole_grammar_is_read() {
 
 /// What an expression over the lines `ADC_SCLK`, `WE_N` and the bus `ADDR` of four lines says when wrong.
 fn complaint(text: &str) -> String {
-    let capture = capture("100 MS/s", Resolution::SAMPLED, 100, &[
-        ("ADC_SCLK", &[5]),
-        ("WE_N", &[7]),
-        ("A1", &[]),
-        ("A0", &[]),
-    ]);
+    let capture = capture(
+        "100 MS/s",
+        Resolution::SAMPLED,
+        100,
+        &[("ADC_SCLK", &[5]), ("WE_N", &[7]), ("A1", &[]), ("A0", &[])],
+    );
     let bus = Bus::new("ADDR", vec![LineId(2), LineId(3)]).unwrap();
     let capture = capture.into_builder().bus(bus).build().unwrap();
     match Program::compile(text, &Scope::of(&capture)) {
@@ -295,21 +304,54 @@ fn messages_point_at_the_column_and_name_the_remedy() {
     for (text, wanted) in [
         ("ADC_SCKL rises", "column 1: nothing is called 'ADC_SCKL' | did you mean 'ADC_SCLK'?"),
         ("ADC_SCLK rise", "column 10: 'rise' cannot follow here | did you mean 'rises'?"),
-        ("WE_N rises while ADDR == 0x7", "column 26: the value needs 3 bits, 'ADDR' has 2 | values of 'ADDR' are at most 0x3"),
+        (
+            "WE_N rises while ADDR == 0x7",
+            "column 26: the value needs 3 bits, 'ADDR' has 2 | values of 'ADDR' are at most 0x3",
+        ),
         ("WE_N low for > 20", "column 16: '20' has no unit: a time is in s | write it like '12.5 ns'"),
-        ("WE_N low for > 20 V", "column 16: 'V' is not a unit of a time: it is in s | write it like '12.5 ns'"),
+        (
+            "WE_N low for > 20 V",
+            "column 16: 'V' is not a unit of a time: it is in s | write it like '12.5 ns'",
+        ),
         ("WE_N low for 20 ns .. 5 ns", "column 14: the range is upside down | write '5 ns .. 20 ns'"),
-        ("ADDR rises", "column 1: 'ADDR' is a bus; only a line is high or low, rises or falls | compare a bus with a value, as in 'ADDR == 0x4', or write 'ADDR changes'"),
-        ("WE_N high", "column 1: this is a condition; an event is an instant | write 'when …' for the instant it becomes true, or '… for > 20 ns' for how long it lasts"),
-        ("WE_N rises while", "column 17: the expression ends where the name of a line or bus, 'not' or '(' should follow | -"),
-        ("WE_N rises then ADC_SCLK rises", "column 17: sequences with 'then' cannot be evaluated yet | search for its parts one by one for now"),
-        ("WE_N rises or ADC_SCLK rises", "column 15: alternatives with 'or' cannot be evaluated yet | search for its parts one by one for now"),
-        ("WE_N rises 3 times", "column 1: counts with 'times' cannot be evaluated yet | search for its parts one by one for now"),
+        (
+            "ADDR rises",
+            "column 1: 'ADDR' is a bus; only a line is high or low, rises or falls | compare a bus with a value, as in 'ADDR == 0x4', or write 'ADDR changes'",
+        ),
+        (
+            "WE_N high",
+            "column 1: this is a condition; an event is an instant | write 'when …' for the instant it becomes true, or '… for > 20 ns' for how long it lasts",
+        ),
+        (
+            "WE_N rises while",
+            "column 17: the expression ends where the name of a line or bus, 'not' or '(' should follow | -",
+        ),
+        (
+            "WE_N rises then ADC_SCLK rises",
+            "column 17: sequences with 'then' cannot be evaluated yet | search for its parts one by one for now",
+        ),
+        (
+            "WE_N rises or ADC_SCLK rises",
+            "column 15: alternatives with 'or' cannot be evaluated yet | search for its parts one by one for now",
+        ),
+        (
+            "WE_N rises 3 times",
+            "column 1: counts with 'times' cannot be evaluated yet | search for its parts one by one for now",
+        ),
         ("WE_N rises while ADDR < 0x1x", "column 25: '0x1x' is not a value of at most 64 bits | -"),
-        ("when ADDR < 0bx1", "column 13: a value with open digits can only be compared with '==' or '!=' | give all digits"),
+        (
+            "when ADDR < 0bx1",
+            "column 13: a value with open digits can only be compared with '==' or '!=' | give all digits",
+        ),
         ("when ADDR in 3..1", "column 14: the range is upside down | write 'in 0x1 .. 0x3'"),
-        ("when \"WE_N", "column 6: a quote that is not closed; the name of a line or bus, 'not' or '(' was expected | expected the name of a line or bus, 'not' or '('"),
-        ("", "column 1: the expression ends where the name of a line, bus or event, or 'when' should follow | -"),
+        (
+            "when \"WE_N",
+            "column 6: a quote that is not closed; the name of a line or bus, 'not' or '(' was expected | expected the name of a line or bus, 'not' or '('",
+        ),
+        (
+            "",
+            "column 1: the expression ends where the name of a line, bus or event, or 'when' should follow | -",
+        ),
     ] {
         let said = complaint(text);
         // An open hexadecimal digit is four bits wide, and so is a complaint about it.

@@ -78,7 +78,9 @@ fn an_exact_record_has_no_room_for_doubt() {
     // Unless the user states one: then both bounds belong to what is possible.
     let stated = Resolution { extra: ticks(1).unwrap(), ..Resolution::EXACT };
     let capture = pulse(10, stated);
-    for (min, wanted) in [(9, Verdict::Pass), (10, Verdict::Inconclusive), (11, Verdict::Inconclusive), (12, Verdict::Fail)] {
+    for (min, wanted) in
+        [(9, Verdict::Pass), (10, Verdict::Inconclusive), (11, Verdict::Inconclusive), (12, Verdict::Fail)]
+    {
         assert_eq!(verdict(&capture, Kind::Width, width(), ticks(min), None), wanted, "minimum {min}");
     }
 }
@@ -91,11 +93,16 @@ fn skew_enters_between_inputs_and_the_clock_error_everywhere() {
     // Two inputs, ten ticks apart: strictly between 10 - 1 - 2 and 10 + 1 + 2.
     let two = capture(RATE, skewed, 1000, &[("A", &[100, 300]), ("B", &[110, 310])]);
     let delay = || pair("A rises", "B rises");
-    for (min, wanted) in [(7, Verdict::Pass), (8, Verdict::Inconclusive), (12, Verdict::Inconclusive), (13, Verdict::Fail)] {
+    for (min, wanted) in
+        [(7, Verdict::Pass), (8, Verdict::Inconclusive), (12, Verdict::Inconclusive), (13, Verdict::Fail)]
+    {
         assert_eq!(verdict(&two, Kind::Delay, delay(), ticks(min), None), wanted, "minimum {min}");
     }
     // One part in a hundred of the bound: (9 * 0.99, 11 * 1.01).
-    let off = Resolution { accuracy: Percent::from_fraction(Rational::new(1, 100).unwrap()), ..Resolution::SAMPLED };
+    let off = Resolution {
+        accuracy: Percent::from_fraction(Rational::new(1, 100).unwrap()),
+        ..Resolution::SAMPLED
+    };
     let off = pulse(10, off);
     let hundredths = |n: i128| Some(Time::from_rational(Rational::new(n, 2_400_000_000).unwrap()));
     for (min, wanted) in [
@@ -104,7 +111,11 @@ fn skew_enters_between_inputs_and_the_clock_error_everywhere() {
         (1110, Verdict::Inconclusive),
         (1111, Verdict::Fail),
     ] {
-        assert_eq!(verdict(&off, Kind::Width, width(), hundredths(min), None), wanted, "minimum {min} hundredths");
+        assert_eq!(
+            verdict(&off, Kind::Width, width(), hundredths(min), None),
+            wanted,
+            "minimum {min} hundredths"
+        );
     }
 }
 
@@ -142,7 +153,8 @@ fn a_delay_is_answered_by_the_first_event_before_the_next_start() {
     let lines: [(&str, &[u64]); 2] =
         [("A", &[100, 150, 200, 250, 300, 350, 400]), ("B", &[90, 95, 110, 115, 320, 325])];
     let record = capture(RATE, Resolution::SAMPLED, 1000, &lines);
-    let (found, unpaired) = occurrences(&record, &limit(Kind::Delay, pair("A rises", "B rises"), None, ticks(15)));
+    let (found, unpaired) =
+        occurrences(&record, &limit(Kind::Delay, pair("A rises", "B rises"), None, ticks(15)));
     let told: Vec<_> = found.iter().map(|o| (o.start.0, o.interval.ticks, o.verdict)).collect();
     assert_eq!(told, [(100, 10, Verdict::Pass), (300, 20, Verdict::Fail)]);
     assert_eq!(unpaired, 2, "the starts at 200 and 400");
@@ -150,7 +162,10 @@ fn a_delay_is_answered_by_the_first_event_before_the_next_start() {
     let lines: [(&str, &[u64]); 2] = [("A", &[100, 150]), ("B", &[100, 104, 112, 120])];
     let record = capture(RATE, Resolution::SAMPLED, 1000, &lines);
     assert_eq!(verdict(&record, Kind::Delay, pair("A rises", "B changes"), None, ticks(5)), Verdict::Pass);
-    assert_eq!(verdict(&record, Kind::Delay, pair("A rises", "B changes"), None, ticks(4)), Verdict::Inconclusive);
+    assert_eq!(
+        verdict(&record, Kind::Delay, pair("A rises", "B changes"), None, ticks(4)),
+        Verdict::Inconclusive
+    );
     // In an exact record it is the answer.
     let record = capture(RATE, Resolution::EXACT, 1000, &lines);
     let (found, _) = occurrences(&record, &limit(Kind::Delay, pair("A rises", "B changes"), None, ticks(4)));
@@ -160,14 +175,16 @@ fn a_delay_is_answered_by_the_first_event_before_the_next_start() {
 #[test]
 fn periods_widths_and_what_the_ends_of_the_record_cut_off() {
     let record = capture(RATE, Resolution::SAMPLED, 130, &[("P", &[10, 15, 50, 58, 110])]);
-    let (found, unpaired) = occurrences(&record, &limit(Kind::Period, Events::Repeat("P rises".into()), ticks(41), None));
+    let (found, unpaired) =
+        occurrences(&record, &limit(Kind::Period, Events::Repeat("P rises".into()), ticks(41), None));
     let told: Vec<_> = found.iter().map(|o| (o.interval.ticks, o.verdict)).collect();
     assert_eq!(told, [(40, Verdict::Fail), (60, Verdict::Pass)], "all of (39, 41) is less than 41");
     assert_eq!(unpaired, 0);
     let (found, unpaired) = occurrences(&record, &limit(Kind::Width, width(), ticks(6), None));
     assert_eq!(found.iter().map(|o| o.interval.ticks).collect::<Vec<_>>(), [5, 8]);
     assert_eq!(unpaired, 1, "the pulse at 110 is cut off by the end");
-    let (_, unpaired) = occurrences(&record, &limit(Kind::Width, Events::Pulse("P low".into()), ticks(6), None));
+    let (_, unpaired) =
+        occurrences(&record, &limit(Kind::Width, Events::Pulse("P low".into()), ticks(6), None));
     assert_eq!(unpaired, 1, "the low time before 10 is cut off by the start");
 }
 
@@ -187,7 +204,11 @@ fn what_never_happened_is_not_a_pass() {
 fn a_minimum_width_of_a_tick_or_less_cannot_be_proven() {
     let record = pulse(10, Resolution::SAMPLED);
     for (min, wanted) in [(1, Verdict::Inconclusive), (2, Verdict::Pass)] {
-        let result = limit::check(&record, &bind(&record, &limit(Kind::Width, width(), ticks(min), None)), Rule::Proven);
+        let result = limit::check(
+            &record,
+            &bind(&record, &limit(Kind::Width, width(), ticks(min), None)),
+            Rule::Proven,
+        );
         let result = result.unwrap();
         assert_eq!(result.verdict, wanted, "minimum {min}");
         assert_eq!(result.reason, (min == 1).then_some(Reason::HiddenPulses));
@@ -212,7 +233,10 @@ fn unknown_levels_make_an_occurrence_inconclusive() {
     let told: Vec<_> = hold.iter().map(|o| (o.interval.ticks, o.verdict, o.doubt)).collect();
     assert_eq!(told, [(3, Verdict::Pass, None), (10, Verdict::Pass, None)], "known from its last change on");
     let (delay, _) = occurrences(&record, &limit(Kind::Delay, pair("D rises", "CLK rises"), ticks(1), None));
-    assert_eq!((delay[0].interval.ticks, delay[0].verdict, delay[0].doubt), (10, Verdict::Inconclusive, Some(Doubt::Unknown)));
+    assert_eq!(
+        (delay[0].interval.ticks, delay[0].verdict, delay[0].doubt),
+        (10, Verdict::Inconclusive, Some(Doubt::Unknown))
+    );
 }
 
 #[test]
@@ -221,7 +245,10 @@ fn a_qualifier_that_changes_with_the_edge_leaves_the_occurrence_open() {
     let lines: [(&str, &[u64]); 3] =
         [("CLK", &[100, 150, 200, 250]), ("EN", &[50, 160, 200]), ("Q", &[130, 230])];
     let record = capture(RATE, Resolution::SAMPLED, 1000, &lines);
-    let (found, _) = occurrences(&record, &limit(Kind::Delay, pair("CLK rises while EN high", "Q changes"), None, ticks(20)));
+    let (found, _) = occurrences(
+        &record,
+        &limit(Kind::Delay, pair("CLK rises while EN high", "Q changes"), None, ticks(20)),
+    );
     let told: Vec<_> = found.iter().map(|o| (o.start.0, o.verdict)).collect();
     assert_eq!(told, [(100, Verdict::Fail), (200, Verdict::Inconclusive)]);
 }
@@ -232,7 +259,9 @@ fn the_result_counts_names_the_worst_and_the_rate_that_decides() {
     let origin = deep_tap::capture::Origin { rates, ..Default::default() };
     let record = capture(RATE, Resolution::SAMPLED, 2000, &[("P", &[10, 20, 50, 62, 100, 111, 150, 158])]);
     let record = record.into_builder().origin(origin).build().unwrap();
-    let check = |min: Option<Time>, rule| limit::check(&record, &bind(&record, &limit(Kind::Width, width(), min, None)), rule).unwrap();
+    let check = |min: Option<Time>, rule| {
+        limit::check(&record, &bind(&record, &limit(Kind::Width, width(), min, None)), rule).unwrap()
+    };
     // Widths 10, 12, 11, 8 against a minimum of 8.5 ticks.
     let half = |n: i128| Some(Time::from_rational(Rational::new(n, 48_000_000).unwrap()));
     let result = check(half(17), Rule::Proven);
@@ -264,11 +293,13 @@ fn the_result_counts_names_the_worst_and_the_rate_that_decides() {
 #[test]
 fn pins_stand_for_lines_and_buses() {
     let record = capture(RATE, Resolution::SAMPLED, 1000, &[("D1", &[90]), ("D0", &[94]), ("CLK", &[100])]);
-    let bus = deep_tap::line::Bus::new("DATA", vec![deep_tap::line::LineId(0), deep_tap::line::LineId(1)]).unwrap();
+    let bus =
+        deep_tap::line::Bus::new("DATA", vec![deep_tap::line::LineId(0), deep_tap::line::LineId(1)]).unwrap();
     let mut pins = Scope::new();
     pins.define("DQ", Meaning::Bus(bus));
     pins.define("CK", Meaning::Line(deep_tap::line::LineId(2)));
-    let bound = BoundLimit::bind("U1", "part", &limit(Kind::Setup, data("DQ", "CK rises"), ticks(1), None), &pins);
+    let bound =
+        BoundLimit::bind("U1", "part", &limit(Kind::Setup, data("DQ", "CK rises"), ticks(1), None), &pins);
     let result = limit::check(&record, &bound.unwrap(), Rule::Proven).unwrap();
     assert_eq!(result.worst.unwrap().interval.ticks, 6, "the last of the group's changes");
 }

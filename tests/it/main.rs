@@ -1,17 +1,13 @@
-//! Tests through the public interface: the library, and the tool as a process.
+//! Tests of the library through its public interface. Those of the tool are in `crates/cli/tests`.
 
 /// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
 mod bench;
-/// Wrong input of every kind, through the tool.
-mod bad_input;
-/// The tool as its users run it.
-mod cli;
+/// Waveforms as text.
+mod draw;
 /// The capture container: round trips, cuts, flipped bits, hostile files.
 mod dtap;
 /// The event language: grammar, messages, and a naive interpreter as oracle.
 mod events;
-/// Waveforms as text.
-mod draw;
 /// Order of knowledge between the core's modules.
 mod layers;
 /// Hand-computed verdicts on and beside every boundary.

@@ -54,7 +54,9 @@ impl Truth {
                 (answer < next).then_some(answer - anchor)
             }
             Kind::Hold => self.b.iter().map(|(at, _)| *at).find(|at| *at >= anchor).map(|at| at - anchor),
-            Kind::Setup => self.b.iter().rev().map(|(at, _)| *at).find(|at| *at < anchor).map(|at| anchor - at),
+            Kind::Setup => {
+                self.b.iter().rev().map(|(at, _)| *at).find(|at| *at < anchor).map(|at| anchor - at)
+            }
             Kind::Width => self.a.iter().find(|(at, up)| !*up && *at > anchor).map(|(at, _)| at - anchor),
             _ => rises.get(slot + 1).map(|next| next - anchor),
         }
@@ -66,11 +68,17 @@ fn femto(fs: i64) -> Time {
 }
 
 fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
-    let changes = |edges: &[(i64, bool)]| edges.iter().map(|(at, up)| (Instant(*at), Level::from(*up))).collect();
-    let board = Script::new("proof").node("A", Level::Low, changes(&truth.a)).node("B", Level::Low, changes(&truth.b));
+    let changes =
+        |edges: &[(i64, bool)]| edges.iter().map(|(at, up)| (Instant(*at), Level::from(*up))).collect();
+    let board = Script::new("proof").node("A", Level::Low, changes(&truth.a)).node(
+        "B",
+        Level::Low,
+        changes(&truth.b),
+    );
     let mut instrument = StandIn::new(Box::new(board), StandInOptions { seed, ideal: false });
     let able = instrument.capabilities();
-    let length = femto(truth.slot * (truth.slots as i64 + 1)).to_rational().checked_mul(rate.to_rational()).unwrap();
+    let length =
+        femto(truth.slot * (truth.slots as i64 + 1)).to_rational().checked_mul(rate.to_rational()).unwrap();
     let configuration = Configuration {
         rate,
         samples: length.ceil() as u64,
@@ -85,7 +93,8 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         time_out: None,
     };
     let recording = acquisition.run(&mut |_| ControlFlow::Continue(())).unwrap();
-    let resolution = Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
+    let resolution =
+        Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
     let mut builder =
         Capture::builder(TimeBase::from_rate(rate).unwrap(), recording.len).resolution(resolution);
     for (name, trace) in ["A", "B"].iter().zip(recording.traces) {
@@ -121,7 +130,12 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
         // Each slot's event comes about 20 ticks into it; the time base may run away by as much.
         let slot = ((anchor.0 as f64 - 20.0) * tick_fs / truth.slot as f64).round() as usize;
         let interval = truth.interval(limit.kind, slot);
-        let what = || format!("{:?} {:?} slot {slot}: {occurrence:?}, truth {interval:?} fs", limit.kind, limit.required);
+        let what = || {
+            format!(
+                "{:?} {:?} slot {slot}: {occurrence:?}, truth {interval:?} fs",
+                limit.kind, limit.required
+            )
+        };
         tally.seen += 1;
         match interval.map(femto) {
             Some(interval) => {
@@ -140,7 +154,8 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
         tally.passed += u64::from(occurrence.verdict == Verdict::Pass);
         tally.failed += u64::from(occurrence.verdict == Verdict::Fail);
         if occurrence.doubt != Some(Doubt::Order) && occurrence.interval.ticks > 1 {
-            let width = occurrence.bounds.hi.to_rational().checked_sub(occurrence.bounds.lo.to_rational()).unwrap();
+            let width =
+                occurrence.bounds.hi.to_rational().checked_sub(occurrence.bounds.lo.to_rational()).unwrap();
             assert!(Time::from_rational(width) <= widest(capture, occurrence), "bounds too wide: {}", what());
         }
     }

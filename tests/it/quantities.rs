@@ -10,8 +10,9 @@ fn rational() -> impl Strategy<Value = Rational> {
 
 /// A number of at most fifteen digits with a decimal point somewhere.
 fn decimal() -> impl Strategy<Value = Rational> {
-    (-999_999_999_999_999i64..=999_999_999_999_999, 0i32..15)
-        .prop_map(|(n, places)| Rational::from(n).checked_mul(Rational::power_of_ten(-places).unwrap()).unwrap())
+    (-999_999_999_999_999i64..=999_999_999_999_999, 0i32..15).prop_map(|(n, places)| {
+        Rational::from(n).checked_mul(Rational::power_of_ten(-places).unwrap()).unwrap()
+    })
 }
 
 proptest! {
@@ -76,7 +77,11 @@ fn every_prefix_is_known() {
         ("1_000.5 s", 10_005, 10),
         ("5 ks", 5000, 1),
     ] {
-        assert_eq!(text.parse::<Time>().unwrap().to_rational(), Rational::new(numerator, denominator).unwrap(), "{text}");
+        assert_eq!(
+            text.parse::<Time>().unwrap().to_rational(),
+            Rational::new(numerator, denominator).unwrap(),
+            "{text}"
+        );
     }
     assert_eq!("2 GS/s".parse::<Rate>().unwrap().to_string(), "2 GS/s");
     assert_eq!("400kHz".parse::<Frequency>().unwrap().to_string(), "400 kHz");

@@ -1,0 +1,197 @@
+//! Setup and limits files: all problems at once, each at its place and with a remedy.
+
+use deep_tap::capture::Attachment;
+use deep_tap::setup::{Attached, Setup};
+use deep_tap::{Error, Place};
+
+use crate::support::{root, setup};
+
+/// `line:column message | help` of every problem.
+fn told(error: &Error) -> Vec<String> {
+    let one = |e: &Error| {
+        let place = match e.place() {
+            Some(Place::Text(text)) => format!("{}:{}", text.name, {
+                let (line, column) = text.line_column();
+                format!("{line}:{column}")
+            }),
+            other => format!("{other:?}"),
+        };
+        format!("{place} {} | {}", e.message(), e.help().unwrap_or("-"))
+    };
+    std::iter::once(one(error)).chain(error.related().iter().map(one)).collect()
+}
+
+fn load(files: &[(&str, &str)]) -> Result<Setup, Vec<String>> {
+    let texts: Vec<Attachment> = files
+        .iter()
+        .map(|(name, text)| Attachment { name: name.to_string(), text: text.to_string() })
+        .collect();
+    Setup::load(files[0].0, &Attached(&texts)).map_err(|e| told(&e))
+}
+
+#[test]
+fn all_problems_are_told_at_once_in_order_with_place_and_remedy() {
+    let text = r#"titel = "x"
+[sampling]
+rate = "100 MHz"
+length = 20
+[[line]]
+name = "A"
+input = -1
+[[line]]
+name = "A"
+input = 4
+threshold = "LVCMOS 3 V"
+[[bus]]
+name = "B"
+lines = ["A", "C", "A"]
+[events]
+go = "A rises while B hgh"
+[trigger]
+event = "A falls then A rises"
+"#;
+    let problems = told(&setup(text).unwrap_err());
+    let wanted = [
+        "setup.toml:1:1 there is no key 'titel' | did you mean 'title'?",
+        "setup.toml:3:8 'MHz' is not a unit of a sample rate: it is in S/s | write it like '100 MS/s'",
+        "setup.toml:4:10 '20' has no unit: a time is in s | write it like '12.5 ns'",
+        "setup.toml:7:9 'input' is a number; it should be a whole number from 0 on | -",
+        "setup.toml:9:8 the name 'A' is used for a line and a line | rename one of them",
+        "setup.toml:11:13 'LVCMOS 3 V' is neither a logic family nor a voltage | did you mean 'LVCMOS 3.3 V'?",
+        "setup.toml:14:15 there is no line 'C' | did you mean 'A'?",
+        "setup.toml:16:23 'hgh' cannot follow here | did you mean 'high'?",
+        "setup.toml:18:23 sequences with 'then' cannot be evaluated yet | search for its parts one by one for now",
+    ];
+    assert_eq!(problems, wanted);
+}
+
+const PART: &str = r#"
+part = "P"
+source = "made up"
+[pins]
+D = "data"
+C = "clock"
+[[limit]]
+symbol = "tDS"
+what = "setup"
+kind = "setup"
+data = "D"
+reference = "C rises"
+min = "5 ns"
+"#;
+
+const BOARD: &str = r#"
+[[line]]
+name = "DATA"
+[[line]]
+name = "CLK"
+"#;
+
+#[test]
+fn parts_are_bound_pin_by_pin() {
+    let with = |pins: &str| {
+        format!("{BOARD}[[part]]\nreference = \"U1\"\nlimits = \"p.toml\"\npins = {{ {pins} }}\n")
+    };
+    let good = load(&[("s.toml", &with("D = \"DATA\", C = \"CLK\"")), ("p.toml", PART)]).unwrap();
+    assert_eq!(good.limits().count(), 1);
+    assert_eq!(good.texts.len(), 2, "the setup carries what it was made from");
+    for (pins, wanted) in [
+        ("D = \"DATA\"", "s.toml:6:1 U1 (P): pin C not bound to a line"),
+        ("D = \"DATA\", C = \"CLOCK\"", "s.toml:9:26 pin C of U1: there is no line or bus 'CLOCK'"),
+        ("D = \"DATA\", C = \"CLK\", E = \"CLK\"", "s.toml:9:33 P has no pin 'E'"),
+        ("D = 3, C = \"CLK\"", "s.toml:6:1 U1 (P): pin D not bound to a line"),
+    ] {
+        let problems = load(&[("s.toml", &with(pins)), ("p.toml", PART)]).unwrap_err();
+        assert!(problems.iter().any(|p| p.starts_with(wanted)), "{pins}: {problems:?}");
+    }
+    // A pin that is not wired takes its limits with it, and says so.
+    let unwired = load(&[("s.toml", &with("D = false, C = \"CLK\"")), ("p.toml", PART)]).unwrap();
+    assert_eq!(
+        (unwired.limits().count(), unwired.parts[0].not_wired.as_slice()),
+        (0, &["tDS".to_string()][..])
+    );
+    let missing = load(&[("s.toml", &with("D = \"DATA\", C = \"CLK\""))]).unwrap_err();
+    assert!(missing[0].starts_with("s.toml:8:10 p.toml: the capture does not carry"), "{missing:?}");
+}
+
+#[test]
+fn a_limits_file_is_checked_by_itself_and_on_the_board() {
+    let board = format!(
+        "{BOARD}[[part]]\nreference = \"U1\"\nlimits = \"p.toml\"\npins = {{ D = \"DATA\", C = \"CLK\" }}\n"
+    );
+    for (from, to, wanted) in [
+        (
+            "min = \"5 ns\"",
+            "min = \"5 ns\"\nmax = \"4 ns\"",
+            "p.toml:13:7 the minimum 5 ns is above the maximum 4 ns",
+        ),
+        ("min = \"5 ns\"", "", "p.toml:7:1 [[limit]] 'tDS' has no 'min' or 'max'"),
+        ("min = \"5 ns\"", "min = 5", "p.toml:13:7 '5' has no unit: a time is in s"),
+        ("kind = \"setup\"", "kind = \"steup\"", "p.toml:10:8 'steup' is not a kind of limit"),
+        (
+            "reference = \"C rises\"",
+            "refernce = \"C rises\"",
+            "p.toml:7:1 [[limit]] 'tDS' has no 'reference'",
+        ),
+        ("C rises", "C rises while", "p.toml:12:27 the expression ends where"),
+        ("C rises", "CK rises", "p.toml:12:14 nothing is called 'CK'"),
+        ("data = \"D\"", "data = \"D == 1\"", "p.toml:11:9 this is a condition; an event is an instant"),
+        ("min = \"5 ns\"", "min = \"5 ns\"\nwhile = \"D hi\"", "p.toml:14:12 'hi' cannot follow here"),
+    ] {
+        let part = PART.replace(from, to);
+        let problems = load(&[("s.toml", &board), ("p.toml", &part)]).unwrap_err();
+        assert!(problems.iter().any(|p| p.starts_with(wanted)), "{wanted}: {problems:?}");
+    }
+}
+
+#[test]
+fn an_included_board_is_written_once() {
+    let board =
+        "[sampling]\nrate = \"10 MS/s\"\nlength = \"1 ms\"\n[[line]]\nname = \"A\"\n[[line]]\nname = \"B\"\n";
+    let over = "include = \"boards/b.toml\"\n[sampling]\nrate = \"50 MS/s\"\n[[line]]\nname = \"C\"\n[trigger]\nevent = \"A rises while C low\"\n";
+    let setup = load(&[("s.toml", over), ("boards/b.toml", board)]).unwrap();
+    let names: Vec<&str> = setup.lines.iter().map(|l| l.line.name.as_str()).collect();
+    assert_eq!(names, ["A", "B", "C"]);
+    assert_eq!(setup.sampling.unwrap().rate, "50 MS/s".parse().unwrap(), "the including file wins");
+    let looping =
+        load(&[("s.toml", "include = [\"t.toml\"]"), ("t.toml", "include = [\"s.toml\"]")]).unwrap_err();
+    assert!(looping[0].contains("includes itself"), "{looping:?}");
+}
+
+#[test]
+fn texts_that_are_not_setups_are_refused_without_panic() {
+    for text in [
+        "",
+        "\0",
+        "[",
+        "a = ",
+        "[[line]]\n[line]\n",
+        "[[line]]\nname = 3",
+        "line = 3",
+        "[sampling]\nrate = []",
+        "[[bus]]\nname = \"B\"\nlines = []",
+        "[[bus]]\nname = \"B\"\nsignal = \"x\"\nwidth = 99",
+        "events = 3",
+        "[events]\nx = 1",
+        "[[part]]\nreference = \"U\"\nlimits = \"\"\npins = 1",
+        "include = 5",
+        "include = [\"\"]",
+    ] {
+        if let Err(error) = setup(text) {
+            for problem in told(&error) {
+                assert!(problem.starts_with("setup.toml:"), "{text:?}: {problem}");
+            }
+        }
+    }
+}
+
+#[test]
+fn the_setups_and_parts_that_ship_are_sound() {
+    for file in std::fs::read_dir(root().join("setups")).unwrap() {
+        let path = file.unwrap().path();
+        if path.extension().is_some_and(|e| e == "toml") {
+            let setup = Setup::from_file(&path).unwrap_or_else(|e| panic!("{e:?}"));
+            assert!(setup.parts.iter().all(|p| p.part.made_up), "what is made up says so");
+        }
+    }
+}

@@ -84,14 +84,19 @@ pub(crate) fn setup(text: &str) -> deep_tap::Result<Setup> {
 }
 
 /// Records a setup without showing progress.
-pub(crate) fn record(setup: &Setup, instrument: &mut dyn Instrument, options: RecordOptions) -> deep_tap::Result<Capture> {
+pub(crate) fn record(
+    setup: &Setup,
+    instrument: &mut dyn Instrument,
+    options: RecordOptions,
+) -> deep_tap::Result<Capture> {
     setup.record(instrument, options, &mut |_| ControlFlow::Continue(()))
 }
 
 /// The demo's setup, connected to the board with these options (`faults=none&seed=3`), at a rate.
 pub(crate) fn demo(options: &str, rate: Option<&str>) -> (Setup, Capture) {
     let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
-    let mut instrument = deep_tap::bench::connect(&format!("bench:tide-gauge?{options}"), Path::new("")).unwrap();
+    let mut instrument =
+        deep_tap::bench::connect(&format!("bench:tide-gauge?{options}"), Path::new("")).unwrap();
     let options = RecordOptions { now: false, rate: rate.map(|r| r.parse().unwrap()) };
     let capture = record(&setup, &mut *instrument, options).unwrap();
     (setup, capture)

@@ -41,7 +41,10 @@ impl Plain {
             let sample = |l: &Level, is: Level| u64::from(*l == is) << bit;
             let unknown: Vec<u64> = part.iter().map(|l| sample(l, Level::Unknown)).collect();
             let unknown = if unknown.iter().any(|u| *u != 0) { unknown } else { Vec::new() };
-            filler.push(&SampleBlock { samples: part.iter().map(|l| sample(l, Level::High)).collect(), unknown });
+            filler.push(&SampleBlock {
+                samples: part.iter().map(|l| sample(l, Level::High)).collect(),
+                unknown,
+            });
             at += part.len();
             if at == self.0.len() {
                 break;

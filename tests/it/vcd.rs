@@ -21,14 +21,19 @@ fn a_real_simulation_gets_the_verdicts_that_its_test_bench_found() {
         .lines()
         .filter_map(|line| {
             let words: Vec<&str> = line.split_whitespace().collect();
-            (words.get(2) == Some(&"occurrences,")).then(|| (words[0], (words[1].parse().unwrap(), words[4].parse().unwrap())))
+            (words.get(2) == Some(&"occurrences,"))
+                .then(|| (words[0], (words[1].parse().unwrap(), words[4].parse().unwrap())))
         })
         .collect();
     assert_eq!(found.len(), 5);
     let setup = Setup::from_file(&folder.join("setup.toml")).unwrap();
     let dump = vcd::read_file(&folder.join("sync_mem.vcd")).unwrap();
     assert_eq!(dump.base().tick(), time("100 ps"), "1 ps divided by what all times share");
-    assert!(dump.remarks().iter().any(|r| r.contains("tb.at_hold")), "reals are set aside: {:?}", dump.remarks());
+    assert!(
+        dump.remarks().iter().any(|r| r.contains("tb.at_hold")),
+        "reals are set aside: {:?}",
+        dump.remarks()
+    );
     let capture = setup.apply(dump).unwrap();
     let wanted = [
         ("tDS", "setup", Verdict::Fail, 1),
@@ -71,11 +76,13 @@ fn levels_vectors_and_times_are_those_of_the_standard() {
     assert_eq!(names, ["top.clk", "top.v[5]", "top.v[4]", "top.v[3]", "top.v[2]", "top.alias", "top.b[7]"]);
     let levels = |name: &str| -> String {
         let trace = capture.trace(capture.line_named(name).unwrap());
-        (0..7).map(|t| match trace.level_at(Tick(t)) {
-            Level::Low => '0',
-            Level::High => '1',
-            Level::Unknown => 'x',
-        }).collect()
+        (0..7)
+            .map(|t| match trace.level_at(Tick(t)) {
+                Level::Low => '0',
+                Level::High => '1',
+                Level::Unknown => 'x',
+            })
+            .collect()
     };
     assert_eq!(levels("top.clk"), "x011x11");
     assert_eq!(levels("top.alias"), levels("top.clk"));
@@ -87,7 +94,10 @@ fn levels_vectors_and_times_are_those_of_the_standard() {
     let bus = &capture.buses()[capture.bus_named("top.v").unwrap().0];
     let shown: Vec<(u64, String)> =
         capture.bus_values(bus, capture.range()).map(|(t, v)| (t.0, v.show(Radix::Hex))).collect();
-    assert_eq!(shown, [(0, "0xx"), (2, "0x1"), (3, "0xx"), (4, "0xx"), (5, "0xF")].map(|(t, s)| (t, s.to_string())));
+    assert_eq!(
+        shown,
+        [(0, "0xx"), (2, "0x1"), (3, "0xx"), (4, "0xx"), (5, "0xF")].map(|(t, s)| (t, s.to_string()))
+    );
     assert_eq!(capture.bus_value(bus, Tick(3)).show(Radix::Binary), "0bxx01");
 }
 
@@ -139,11 +149,16 @@ fn what_is_written_reads_the_same_again() {
         let again = vcd::read(&bytes, Path::new("again.vcd")).unwrap();
         let text = String::from_utf8(bytes).unwrap();
         assert_eq!(text.contains("rounded"), tick == "1 fs", "{text}");
-        for (mine, theirs) in [("A B", "capture.A_B"), ("M", "capture.M"), ("A B", "capture.BUS[0]"), ("M", "capture.BUS[1]")] {
+        for (mine, theirs) in
+            [("A B", "capture.A_B"), ("M", "capture.M"), ("A B", "capture.BUS[0]"), ("M", "capture.BUS[1]")]
+        {
             let mine = capture.trace(capture.line_named(mine).unwrap());
             let theirs = again.trace(again.line_named(theirs).unwrap());
             let levels = |e: deep_tap::capture::Edge| (e.from, e.to);
-            assert!(mine.edges(capture.range()).map(levels).eq(theirs.edges(again.range()).map(levels)), "{text}");
+            assert!(
+                mine.edges(capture.range()).map(levels).eq(theirs.edges(again.range()).map(levels)),
+                "{text}"
+            );
             for (a, b) in mine.edges(capture.range()).zip(theirs.edges(again.range())) {
                 let (a, b) = (capture.base().length_of(a.tick.0 as i64), again.base().time_of(b.tick));
                 assert!((a.to_f64() - b.to_f64()).abs() <= 1e-15, "{a} and {b}");

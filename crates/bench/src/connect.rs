@@ -24,8 +24,11 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
     let stand_in = StandInOptions { seed: options.seed, ideal: options.ideal };
     if let Some(board) = target.strip_prefix("bench:") {
         if board != "tide-gauge" {
-            return Err(Error::new(ErrorKind::Instrument, format!("there is no board '{board}' on the bench"))
-                .with_help("the bench has: tide-gauge"));
+            return Err(Error::new(
+                ErrorKind::Instrument,
+                format!("there is no board '{board}' on the bench"),
+            )
+            .with_help("the bench has: tide-gauge"));
         }
         let board = TideGauge::new(options.seed, &options.faults);
         return Ok(Box::new(StandIn::new(Box::new(board), stand_in)));
@@ -60,7 +63,9 @@ impl Options {
                 ("ideal", "no") => options.ideal = false,
                 ("faults", "none") => options.faults.clear(),
                 ("faults", "all") => options.faults = all(),
-                ("faults", names) => options.faults = names.split(',').map(str::parse).collect::<Result<_>>()?,
+                ("faults", names) => {
+                    options.faults = names.split(',').map(str::parse).collect::<Result<_>>()?;
+                }
                 _ => return Err(wrong()),
             }
         }

@@ -90,7 +90,9 @@ impl std::fmt::Debug for StandIn {
 }
 
 fn rate(text_mega: i64, per: i64) -> Rate {
-    Rate::from_rational(Rational::new(i128::from(text_mega) * 1_000_000, i128::from(per)).unwrap_or(Rational::ONE))
+    Rate::from_rational(
+        Rational::new(i128::from(text_mega) * 1_000_000, i128::from(per)).unwrap_or(Rational::ONE),
+    )
 }
 
 impl StandIn {
@@ -102,17 +104,16 @@ impl StandIn {
     fn node_of(&self, input: &Input) -> Result<NodeId> {
         let nodes = self.board.nodes();
         match input {
-            Input::Number(number) => {
-                self.board.wiring().get(*number as usize).copied().ok_or_else(|| {
-                    let message = format!("nothing is wired to input {number}");
-                    let help = format!("inputs 0 to {} are wired", self.board.wiring().len().saturating_sub(1));
-                    Error::new(ErrorKind::Instrument, message).with_help(help)
-                })
-            }
+            Input::Number(number) => self.board.wiring().get(*number as usize).copied().ok_or_else(|| {
+                let message = format!("nothing is wired to input {number}");
+                let help = format!("inputs 0 to {} are wired", self.board.wiring().len().saturating_sub(1));
+                Error::new(ErrorKind::Instrument, message).with_help(help)
+            }),
             Input::Signal(name) => nodes.iter().position(|n| n == name).map(NodeId).ok_or_else(|| {
                 let some: Vec<&str> = nodes.iter().map(String::as_str).take(12).collect();
-                Error::new(ErrorKind::Instrument, format!("the board has no signal '{name}'"))
-                    .with_help(format!("it has: {}{}", some.join(", "), if nodes.len() > 12 { ", …" } else { "" }))
+                Error::new(ErrorKind::Instrument, format!("the board has no signal '{name}'")).with_help(
+                    format!("it has: {}{}", some.join(", "), if nodes.len() > 12 { ", …" } else { "" }),
+                )
             }),
         }
     }
@@ -121,7 +122,8 @@ impl StandIn {
         let mut random = Random::new(self.options.seed).split(0xbe);
         let period = configuration.rate.period().map(Time::to_rational);
         let femto = Rational::power_of_ten(15);
-        let error = if self.options.ideal { 0 } else { random.between(-ACCURACY_PPM * 1000, ACCURACY_PPM * 1000) };
+        let error =
+            if self.options.ideal { 0 } else { random.between(-ACCURACY_PPM * 1000, ACCURACY_PPM * 1000) };
         let clock = Rational::new(1_000_000_000 + i128::from(error), 1_000_000_000);
         let tick = period
             .zip(femto)
@@ -194,7 +196,9 @@ impl StandIn {
             match run.state {
                 State::Recording => {
                     let missing = run.last - run.position;
-                    self.remarks.push(format!("the board's record ended {missing} samples before the capture was full"));
+                    self.remarks.push(format!(
+                        "the board's record ended {missing} samples before the capture was full"
+                    ));
                     run.last = run.position;
                     run.state = State::Done;
                 }
@@ -295,7 +299,9 @@ impl Run {
     }
 
     fn look_for_trigger(&mut self, sample: u64, before: (u64, u64), configuration: &Configuration) {
-        let Some(trigger) = configuration.trigger.as_ref().filter(|_| self.state == State::Waiting) else { return };
+        let Some(trigger) = configuration.trigger.as_ref().filter(|_| self.state == State::Waiting) else {
+            return;
+        };
         let mut involved = 1u64 << trigger.input;
         involved |= trigger.levels.iter().fold(0, |all, (input, _)| all | 1 << input);
         if (before.1 | self.now.1) & involved != 0 || !trigger.edge(before.0, self.now.0) {
@@ -353,7 +359,9 @@ impl Instrument for StandIn {
         let Some(mode) = able.mode_for(count, configuration.rate) else {
             let rates: Vec<String> = able.rates_for(count).iter().map(ToString::to_string).collect();
             let message = format!("{count} inputs cannot be recorded at {}", configuration.rate);
-            return Err(Error::new(ErrorKind::Instrument, message).with_help(format!("it has {}", rates.join(", "))));
+            return Err(
+                Error::new(ErrorKind::Instrument, message).with_help(format!("it has {}", rates.join(", ")))
+            );
         };
         if configuration.samples > mode.memory || configuration.before > configuration.samples {
             let message = format!("a record of {} samples is not possible", configuration.samples);
@@ -401,7 +409,9 @@ impl Instrument for StandIn {
             State::Idle => Status::Idle,
             State::Waiting => Status::Waiting { elapsed: self.elapsed(), seen: run.seen.clone() },
             State::Over => Status::Over { elapsed: self.elapsed(), seen: run.seen.clone() },
-            State::Recording => Status::Recording { done: run.position - run.first, of: run.last - run.first },
+            State::Recording => {
+                Status::Recording { done: run.position - run.first, of: run.last - run.first }
+            }
             State::Done => {
                 Status::Done { samples: run.last - run.first, trigger: run.trigger.map(|t| t - run.first) }
             }

@@ -34,7 +34,6 @@ impl From<std::io::Error> for Failure {
 struct Shown<'a> {
     error: &'a Error,
     source: Option<NamedSource<String>>,
-    related: Vec<Shown<'a>>,
 }
 
 impl<'a> Shown<'a> {
@@ -46,7 +45,7 @@ impl<'a> Shown<'a> {
             }
             _ => None,
         };
-        Shown { error, source, related: error.related().iter().map(Shown::new).collect() }
+        Shown { error, source }
     }
 }
 
@@ -85,13 +84,6 @@ impl Diagnostic for Shown<'_> {
         let end = text.span.end.clamp(start, line_end);
         Some(Box::new(std::iter::once(LabeledSpan::new(Some("here".into()), start, (end - start).max(1)))))
     }
-
-    fn related<'b>(&'b self) -> Option<Box<dyn Iterator<Item = &'b dyn Diagnostic> + 'b>> {
-        if self.related.is_empty() {
-            return None;
-        }
-        Some(Box::new(self.related.iter().map(|r| r as &dyn Diagnostic)))
-    }
 }
 
 /// Whether colours may be used on a stream.
@@ -99,7 +91,7 @@ pub(crate) fn colours(stream: &impl IsTerminal) -> bool {
     stream.is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty())
 }
 
-/// Tells an error on standard error.
+/// Tells an error, and what was found beside it, on standard error.
 pub(crate) fn print(error: &Error) {
     let stderr = std::io::stderr();
     let theme = match (colours(&stderr), stderr.is_terminal()) {
@@ -108,10 +100,19 @@ pub(crate) fn print(error: &Error) {
         (false, false) => GraphicalTheme::none(),
     };
     let width = terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0));
-    let handler = GraphicalReportHandler::new_themed(theme).with_width(width.clamp(40, 120)).with_context_lines(0);
+    let handler =
+        GraphicalReportHandler::new_themed(theme).with_width(width.clamp(40, 120)).with_context_lines(1);
     let mut text = String::new();
-    if handler.render_report(&mut text, &Shown::new(error)).is_err() {
-        text = format!("{error}\n");
+    for (i, error) in std::iter::once(error).chain(error.related()).enumerate() {
+        if i > 0 {
+            text.push('\n');
+        }
+        if handler.render_report(&mut text, &Shown::new(error)).is_err() {
+            text.push_str(&format!("{error}\n"));
+        }
+    }
+    if !error.related().is_empty() {
+        text.push_str(&format!("\n{} problems in all\n", error.related().len() + 1));
     }
     // There is nowhere left to report that standard error is closed.
     let _ = stderr.lock().write_all(text.as_bytes());

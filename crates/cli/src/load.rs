@@ -96,7 +96,8 @@ pub(crate) fn tick_at(capture: &Capture, option: &str, text: &str) -> Result<Tic
 pub(crate) fn setup_of<'a>(loaded: &'a Loaded, file: &Path) -> Result<&'a Setup, Failure> {
     loaded.setup.as_ref().ok_or_else(|| {
         let error = Error::new(ErrorKind::Setup, "there is no setup that says which limits to check");
-        let help = "give one with --setup SETUP.toml: its lines name the signals, its [[part]] sections the limits";
+        let help =
+            "give one with --setup SETUP.toml: its lines name the signals, its [[part]] sections the limits";
         Failure::Error(error.with_help(help).at(Place::File(file.to_path_buf())))
     })
 }

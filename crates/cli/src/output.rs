@@ -1,6 +1,6 @@
 //! Where results go.
 
-use std::io::{BufWriter, Write};
+use std::io::{BufWriter, IsTerminal, Write};
 use std::path::Path;
 
 use comfy_table::presets::NOTHING;
@@ -65,7 +65,17 @@ impl Grid {
     /// `right` holds the numbers of the columns that are aligned to the right.
     pub(crate) fn new(header: &[&str], right: &[usize]) -> Self {
         let mut table = comfy_table::Table::new();
-        table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled).set_header(header.to_vec());
+        table.load_style(NOTHING).set_header(header.to_vec());
+        // On a terminal, long words wrap inside their column; elsewhere every row is one line.
+        let terminal = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
+        match terminal {
+            Some((width, _)) => {
+                table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width.0);
+            }
+            None => {
+                table.set_content_arrangement(ContentArrangement::Disabled);
+            }
+        }
         for (i, column) in table.column_iter_mut().enumerate() {
             // Two blanks between columns, none before the first.
             column.set_padding((0, 2));
@@ -101,8 +111,9 @@ pub(crate) fn write_table(
     match table.format {
         Format::Text => bytes = text().into_bytes(),
         Format::Json => {
-            serde_json::to_writer_pretty(&mut bytes, value)
-                .map_err(|e| Error::new(ErrorKind::Io, "the result cannot be written as JSON").with_source(e))?;
+            serde_json::to_writer_pretty(&mut bytes, value).map_err(|e| {
+                Error::new(ErrorKind::Io, "the result cannot be written as JSON").with_source(e)
+            })?;
             bytes.push(b'\n');
         }
         Format::Csv => {
@@ -137,7 +148,11 @@ pub(crate) fn save(
         return Err(there().into());
     }
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file = tempfile::NamedTempFile::new_in(folder).map_err(|e| Error::io(path, "create", e))?;
+    let mut builder = tempfile::Builder::new();
+    // As readable as any other new file, not only for its owner.
+    #[cfg(unix)]
+    builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
+    let mut file = builder.tempfile_in(folder).map_err(|e| Error::io(path, "create", e))?;
     {
         let mut writer = BufWriter::new(file.as_file_mut());
         write(&mut writer).and_then(|()| writer.flush()).map_err(|e| Error::io(path, "write", e))?;

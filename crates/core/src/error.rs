@@ -126,8 +126,14 @@ struct Inner {
 impl Error {
     /// An error with neither place nor help yet.
     pub fn new(kind: ErrorKind, message: impl Into<String>) -> Self {
-        let inner =
-            Inner { kind, message: message.into(), place: None, help: None, source: None, related: Vec::new() };
+        let inner = Inner {
+            kind,
+            message: message.into(),
+            place: None,
+            help: None,
+            source: None,
+            related: Vec::new(),
+        };
         Error { inner: Box::new(inner) }
     }
 
@@ -245,7 +251,11 @@ pub(crate) fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>)
 }
 
 /// A help text for an unknown name: the nearest known one, else the list of them.
-pub(crate) fn suggest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str> + Clone, what: &str) -> String {
+pub(crate) fn suggest<'a>(
+    typed: &str,
+    known: impl IntoIterator<Item = &'a str> + Clone,
+    what: &str,
+) -> String {
     match nearest(typed, known.clone()) {
         Some(name) => format!("did you mean '{name}'?"),
         None => {

@@ -6,8 +6,8 @@
 //! `trigger`, `measure` → `limit` → `instrument`, `plan` → `setup` → `format`.
 
 pub mod capture;
-pub mod event;
 mod error;
+pub mod event;
 pub mod format;
 pub mod instrument;
 pub mod limit;

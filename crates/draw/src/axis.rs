@@ -22,7 +22,7 @@ pub(crate) fn labels(base: TimeBase, start: Tick, end: Tick, columns: usize) -> 
     let first = base.time_of(start).to_rational();
     let Some(from) = first.checked_div(step).map(Rational::ceil) else { return Vec::new() };
     let mut labels = Vec::new();
-    for number in 0..=most as i128 + 1 {
+    for number in 0..=i128::from(most) + 1 {
         let at = Rational::new(from + number, 1).and_then(|n| n.checked_mul(step));
         let column = at
             .and_then(|at| at.checked_sub(first))

@@ -51,7 +51,7 @@ fn drawn(row: &Row) -> String {
     let mut chars: Vec<char> = row.cells.iter().map(symbol).collect();
     for (at, len, text) in &row.labels {
         let text_len = text.chars().count();
-        if text_len + 1 < *len || (text_len < *len && *at == 0) {
+        if text_len < *len {
             let start = at + (len - text_len) / 2;
             for (i, c) in text.chars().enumerate() {
                 chars[start + i] = c;

@@ -101,8 +101,11 @@ impl Picture {
     /// When the view is empty, has no columns, or lies outside the record.
     pub fn new(capture: &Capture, sources: &[RowSource], view: View, markers: &[Marker]) -> Result<Picture> {
         if view.columns == 0 || view.columns > 1 << 16 {
-            return Err(Error::new(ErrorKind::Unknown, format!("a picture of {} columns cannot be drawn", view.columns))
-                .with_help("give a width from 1 to 65536"));
+            return Err(Error::new(
+                ErrorKind::Unknown,
+                format!("a picture of {} columns cannot be drawn", view.columns),
+            )
+            .with_help("give a width from 1 to 65536"));
         }
         if view.start >= view.end || view.end.0 > capture.len() {
             let base = capture.base();
@@ -140,7 +143,13 @@ fn engineering(seconds: f64) -> String {
     let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
     let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
     let value = seconds / scale;
-    let places = if value >= 100.0 { 0 } else if value >= 10.0 { 1 } else { 2 };
+    let places = if value >= 100.0 {
+        0
+    } else if value >= 10.0 {
+        1
+    } else {
+        2
+    };
     format!("{value:.places$} {unit}")
 }
 

@@ -31,7 +31,9 @@ impl Instant {
 
     /// The same as an exact time.
     pub fn time(self) -> Time {
-        Time::from_rational(Rational::new(i128::from(self.0), 1_000_000_000_000_000).unwrap_or(Rational::ZERO))
+        Time::from_rational(
+            Rational::new(i128::from(self.0), 1_000_000_000_000_000).unwrap_or(Rational::ZERO),
+        )
     }
 }
 

@@ -43,15 +43,20 @@ impl Script {
     /// # Errors
     /// When an instant is no whole number of femtoseconds, or later than two and a half hours.
     pub fn replay(capture: &Capture) -> Result<Self> {
-        let femto = Rational::power_of_ten(15).and_then(|p| capture.base().tick().to_rational().checked_mul(p));
+        let femto =
+            Rational::power_of_ten(15).and_then(|p| capture.base().tick().to_rational().checked_mul(p));
         let femto = femto.filter(|t| t.denominator() == 1).map(Rational::numerator).ok_or_else(|| {
             let message = format!("a record with a tick of {} cannot be replayed", capture.base().tick());
-            Error::new(ErrorKind::Instrument, message).with_help("its tick must be a whole number of femtoseconds")
+            Error::new(ErrorKind::Instrument, message)
+                .with_help("its tick must be a whole number of femtoseconds")
         })?;
         let instant = |tick: u64| i64::try_from(i128::from(tick).checked_mul(femto)?).ok().map(Instant);
         let too_long = || {
-            Error::new(ErrorKind::Instrument, format!("a record of {} cannot be replayed", capture.duration()))
-                .with_help("a replay covers two and a half hours at the most")
+            Error::new(
+                ErrorKind::Instrument,
+                format!("a record of {} cannot be replayed", capture.duration()),
+            )
+            .with_help("a replay covers two and a half hours at the most")
         };
         let mut script = Script::new(capture.origin().source.clone());
         script.end = Some(instant(capture.len()).ok_or_else(too_long)?);

@@ -106,7 +106,9 @@ pub(crate) fn summary(capture: &Capture) -> String {
         capture.edge_count(),
     );
     match &capture.origin().trigger {
-        Some(trigger) => format!("{what}\ntrigger '{trigger}', {} after the record's start", time_to_zero(capture)),
+        Some(trigger) => {
+            format!("{what}\ntrigger '{trigger}', {} after the record's start", time_to_zero(capture))
+        }
         None => what,
     }
 }

@@ -36,7 +36,13 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
         args::Rule::Measured => Rule::Measured,
     };
     let checked = check(&loaded, &args.source.file, &args.only, rule)?;
-    write_table(&args.table, out, &checked, || checked.rows(), || checked.text(&loaded.capture, &args.source))?;
+    write_table(
+        &args.table,
+        out,
+        &checked,
+        || checked.rows(),
+        || checked.text(&loaded.capture, &args.source),
+    )?;
     tell_damage(&loaded.capture);
     Ok(checked.outcome())
 }
@@ -51,7 +57,8 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
     };
     for name in only {
         if !setup.limits().any(|l| matches(l, name)) {
-            let known: Vec<String> = setup.limits().map(|l| format!("{}.{}", l.reference, l.limit.symbol)).collect();
+            let known: Vec<String> =
+                setup.limits().map(|l| format!("{}.{}", l.reference, l.limit.symbol)).collect();
             let error = Error::new(ErrorKind::Unknown, format!("--only: there is no limit or part '{name}'"));
             return Err(error.with_help(format!("there are: {}", known.join(", "))).into());
         }
@@ -63,7 +70,8 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
     }
     let wanted = setup.limits().filter(|l| only.is_empty() || only.iter().any(|name| matches(l, name)));
     let results = wanted.map(|l| limit::check(capture, l, rule)).collect::<Result<Vec<_>, _>>()?;
-    let not_wired = setup.parts.iter().flat_map(|p| p.not_wired.iter().map(|s| format!("{}.{s}", p.reference)));
+    let not_wired =
+        setup.parts.iter().flat_map(|p| p.not_wired.iter().map(|s| format!("{}.{s}", p.reference)));
     Ok(Checked {
         file: file.display().to_string(),
         source: capture.origin().source.clone(),
@@ -97,7 +105,8 @@ impl Checked {
             (self.count(Verdict::Pass), "passed"),
             (self.count(Verdict::NotSeen), "not seen"),
         ];
-        let answer: Vec<String> = answer.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let answer: Vec<String> =
+            answer.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
         let kind = if capture.resolution().sampled {
             format!("{}, tick {}", self.rate, self.tick)
         } else {
@@ -121,7 +130,15 @@ impl Checked {
         if !self.not_wired.is_empty() {
             text.push_str(&format!("\nleft out, since a pin is not wired: {}\n", self.not_wired.join(", ")));
         }
-        let notes: Vec<String> = self.results.iter().filter_map(explanation).collect();
+        let mut notes: Vec<String> = self.results.iter().filter_map(explanation).collect();
+        let never = self.results.iter().filter(|r| r.verdict == Verdict::NotSeen && r.counts.unpaired == 0);
+        let never: Vec<String> = never.map(|r| format!("{}.{}", r.reference, r.symbol)).collect();
+        if !never.is_empty() {
+            notes.push(format!(
+                "not seen, which is not a pass, since its events never occurred: {}",
+                never.join(", ")
+            ));
+        }
         if !notes.is_empty() {
             text.push_str(&format!("\n{}\n", notes.join("\n")));
         }
@@ -186,7 +203,8 @@ impl Checked {
                 .filter(|r| matches!(r.decided, Some(Deciding::Rate(_))))
                 .map(|r| format!("{}.{}", r.reference, r.symbol))
                 .collect();
-            let output = format!("{}.dtap", rate.to_string().replace(" S/s", "").replace("S/s", "").replace(' ', ""));
+            let output =
+                format!("{}.dtap", rate.to_string().replace(" S/s", "").replace("S/s", "").replace(' ', ""));
             lines.push(format!(
                 "next: deep-tap capture {} --rate '{rate}' --output {output}    decides {}",
                 own.name,
@@ -198,8 +216,26 @@ impl Checked {
 
     fn rows(&self) -> Vec<Vec<String>> {
         let header = [
-            "part", "limit", "what", "kind", "min_s", "max_s", "verdict", "worst_s", "worst_lo_s", "worst_hi_s", "at_s",
-            "margin_s", "seen", "passed", "failed", "inconclusive", "unpaired", "smallest_s", "mean_s", "largest_s",
+            "part",
+            "limit",
+            "what",
+            "kind",
+            "min_s",
+            "max_s",
+            "verdict",
+            "worst_s",
+            "worst_lo_s",
+            "worst_hi_s",
+            "at_s",
+            "margin_s",
+            "seen",
+            "passed",
+            "failed",
+            "inconclusive",
+            "unpaired",
+            "smallest_s",
+            "mean_s",
+            "largest_s",
             "decided_at_S_per_s",
         ];
         let mut rows = vec![header.iter().map(ToString::to_string).collect()];
@@ -255,13 +291,19 @@ fn explanation(result: &LimitResult) -> Option<String> {
     let counts = &result.counts;
     let text = match result.verdict {
         Verdict::NotSeen if counts.unpaired > 0 => {
-            format!("{} times begun in this record, never completed", counts.unpaired)
+            format!(
+                "not seen, which is not a pass: begun {} times in this record, never completed",
+                counts.unpaired
+            )
         }
-        Verdict::NotSeen => "its events never occurred in this record; that is not a pass".to_string(),
         Verdict::Inconclusive => {
             let why = match result.reason {
-                Some(Reason::HiddenPulses) => "all pulses seen pass, but shorter ones could hide between two samples",
-                Some(Reason::Occurrence(Doubt::Unknown)) => "a level is unknown (x, z, or lost) within the occurrence",
+                Some(Reason::HiddenPulses) => {
+                    "all pulses seen pass, but shorter ones could hide between two samples"
+                }
+                Some(Reason::Occurrence(Doubt::Unknown)) => {
+                    "a level is unknown (x, z, or lost) within the occurrence"
+                }
                 Some(Reason::Occurrence(Doubt::Order)) => "two edges are so close that their order is open",
                 Some(Reason::Occurrence(Doubt::Resolution)) | None => "the limit lies within the uncertainty",
             };
@@ -271,12 +313,14 @@ fn explanation(result: &LimitResult) -> Option<String> {
                     let needed = needed.to_f64() / 1e6;
                     format!("; {needed:.0} MS/s would decide it, but the instrument ends at {fastest}")
                 }
-                Some(Deciding::Never) => "; no rate decides it: the value is on the limit, within the skew".to_string(),
+                Some(Deciding::Never) => {
+                    "; no rate decides it: the value is on the limit, within the skew".to_string()
+                }
                 None => String::new(),
             };
             format!("inconclusive in {} of {}: {why}{rest}", counts.inconclusive, counts.seen)
         }
-        Verdict::Pass | Verdict::Fail => return None,
+        Verdict::NotSeen | Verdict::Pass | Verdict::Fail => return None,
     };
     Some(format!("{}.{}: {text}", result.reference, result.symbol))
 }
@@ -297,7 +341,13 @@ fn outward(seconds: f64) -> String {
     let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
     let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
     let value = seconds / scale;
-    let step = if value >= 100.0 { 1.0 } else if value >= 10.0 { 0.1 } else { 0.01 };
+    let step = if value >= 100.0 {
+        1.0
+    } else if value >= 10.0 {
+        0.1
+    } else {
+        0.01
+    };
     // A hair less before rounding up, so that 10 stays 10.
     let value = ((value / step) - 1e-6).ceil() * step;
     let text = format!("{value:.2}");

@@ -63,7 +63,8 @@ impl Demo<'_> {
     }
 
     fn run(&mut self) -> Result<Outcome, Failure> {
-        self.out.line("A prototype is on the bench: the main board of an ocean tide-gauge buoy, revision B.")?;
+        self.out
+            .line("A prototype is on the bench: the main board of an ocean tide-gauge buoy, revision B.")?;
         self.out.line("The board and its parts are made up and simulated; it misbehaves as real ones do.")?;
         let setup_path = self.files()?;
         let setup = Setup::from_file(&setup_path)?;
@@ -174,7 +175,11 @@ impl Demo<'_> {
             .collect();
         self.heading(5, &format!("Decide what was inconclusive, at the rate the table names: {rate}"))?;
         let path = self.path("tide-gauge-faster.dtap");
-        self.command(&format!("capture {} --rate '{rate}' --output {}", setup_path.display(), path.display()))?;
+        self.command(&format!(
+            "capture {} --rate '{rate}' --output {}",
+            setup_path.display(),
+            path.display()
+        ))?;
         let capture = record(setup, setup_path, RecordOptions { rate: Some(rate), ..Default::default() })?;
         dtap::save(&capture, &path, SaveOptions { replace: self.replace })?;
         self.body(&format!("{}\nsaved to {}", summary(&capture), path.display()))?;
@@ -188,7 +193,8 @@ impl Demo<'_> {
     }
 
     fn unseen(&mut self, checked: &Checked) -> Result<(), Failure> {
-        let unseen: Vec<&LimitResult> = checked.results.iter().filter(|r| r.verdict == Verdict::NotSeen).collect();
+        let unseen: Vec<&LimitResult> =
+            checked.results.iter().filter(|r| r.verdict == Verdict::NotSeen).collect();
         if unseen.is_empty() {
             return Ok(());
         }

@@ -108,7 +108,8 @@ fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
         parts: parts
             .map(|p| {
                 let made_up = if p.part.made_up { ", made up" } else { "" };
-                format!("{} {} ({} limits{made_up})", p.reference, p.part.name, p.limits.len())
+                let limits = if p.limits.len() == 1 { "limit" } else { "limits" };
+                format!("{} {} ({} {limits}{made_up})", p.reference, p.part.name, p.limits.len())
             })
             .collect(),
         history: capture.history(),

@@ -69,8 +69,11 @@ impl TraceBuilder {
     /// When `tick` is 0 (that is the start level) or not after everything appended before.
     pub fn push_edge(&mut self, tick: Tick, level: Level) -> Result<()> {
         if tick.0 < self.next {
-            let message = format!("an edge at {tick} comes after the record already reached tick {}", self.next);
-            return Err(Error::new(ErrorKind::Capture, message).with_help("edges are appended in order of time"));
+            let message =
+                format!("an edge at {tick} comes after the record already reached tick {}", self.next);
+            return Err(
+                Error::new(ErrorKind::Capture, message).with_help("edges are appended in order of time")
+            );
         }
         if level != self.level {
             self.append(tick.0, level);

@@ -97,14 +97,15 @@ impl Chunks {
     pub(crate) fn level(&self, offset: u64) -> Level {
         let (chunk, within) = (offset / CHUNK, (offset % CHUNK) as usize);
         let after = self.directory.partition_point(|e| u64::from(e.chunk) <= chunk);
-        let Some(index) = after.checked_sub(1).filter(|i| u64::from(self.directory[*i].chunk) == chunk) else {
+        let Some(index) = after.checked_sub(1).filter(|i| u64::from(self.directory[*i].chunk) == chunk)
+        else {
             return self.directory.get(after).map_or(self.exit, |next| next.entry);
         };
         let entry = self.directory[index].entry;
         match self.directory[index].kind {
             Kind::Sparse => {
                 let passed = self.list(index).partition_point(|o| usize::from(*o) <= within);
-                if passed % 2 == 0 { entry } else { entry.opposite() }
+                if passed.is_multiple_of(2) { entry } else { entry.opposite() }
             }
             Kind::Dense => Level::from(self.bitmap(index)[within / 64] >> (within % 64) & 1 == 1),
             Kind::Mixed => {
@@ -147,7 +148,7 @@ impl Chunks {
         let start = u64::from(entry.chunk) * CHUNK;
         match entry.kind {
             Kind::Sparse => {
-                let level = if left % 2 == 0 { entry.entry.opposite() } else { entry.entry };
+                let level = if left.is_multiple_of(2) { entry.entry.opposite() } else { entry.entry };
                 Some((start + u64::from(self.list(index)[left]), level))
             }
             Kind::Mixed => {
@@ -228,7 +229,7 @@ impl ChunkCursor {
                     if let Some(offset) = chunks.list(self.index).get(self.place) {
                         let level = if entry.kind == Kind::Mixed {
                             unpack(chunks.levels(self.index)[self.place])
-                        } else if self.place % 2 == 0 {
+                        } else if self.place.is_multiple_of(2) {
                             entry.entry.opposite()
                         } else {
                             entry.entry

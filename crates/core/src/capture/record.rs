@@ -177,8 +177,11 @@ impl Capture {
     /// When there is none; the help suggests the nearest.
     pub fn line_named(&self, name: &str) -> Result<LineId> {
         self.lines.iter().position(|l| l.name == name).map(LineId).ok_or_else(|| {
-            Error::new(ErrorKind::Unknown, format!("the capture has no line '{name}'"))
-                .with_help(suggest(name, self.lines.iter().map(|l| l.name.as_str()), "line"))
+            Error::new(ErrorKind::Unknown, format!("the capture has no line '{name}'")).with_help(suggest(
+                name,
+                self.lines.iter().map(|l| l.name.as_str()),
+                "line",
+            ))
         })
     }
 

@@ -141,7 +141,8 @@ impl Trace {
 
     /// Whether the level is unknown anywhere. Looks at every segment, but not at every edge.
     pub fn is_ever_unknown(&self) -> bool {
-        let unknown = |s: &Segment| s.chunks().is_none_or(|c| s.entry == Level::Unknown || c.is_ever_unknown());
+        let unknown =
+            |s: &Segment| s.chunks().is_none_or(|c| s.entry == Level::Unknown || c.is_ever_unknown());
         self.segments.iter().any(unknown)
     }
 
@@ -266,24 +267,16 @@ impl Iterator for Edges<'_> {
                 return None;
             }
             let chunks = segment.chunks();
-            let cursor = match &mut self.cursor {
-                Some(cursor) => cursor,
-                None => {
-                    let offset = self.from.saturating_sub(segment.start);
-                    let border = (self.from <= segment.start)
-                        .then(|| self.trace.border_edge(self.segment))
-                        .flatten();
-                    let skip = offset + u64::from(border.is_some());
-                    self.cursor = Some(match chunks {
-                        Some(chunks) => chunks.cursor(skip),
-                        None => ChunkCursor::AT_END,
-                    });
-                    if let Some(edge) = border {
-                        self.level = edge.to;
-                        return Some(edge);
-                    }
-                    continue;
+            let Some(cursor) = &mut self.cursor else {
+                let border =
+                    (self.from <= segment.start).then(|| self.trace.border_edge(self.segment)).flatten();
+                let skip = self.from.saturating_sub(segment.start) + u64::from(border.is_some());
+                self.cursor = Some(chunks.map_or(ChunkCursor::AT_END, |chunks| chunks.cursor(skip)));
+                if let Some(edge) = border {
+                    self.level = edge.to;
+                    return Some(edge);
                 }
+                continue;
             };
             if let Some((offset, to)) = chunks.and_then(|chunks| cursor.next(chunks)) {
                 let tick = segment.start + offset;

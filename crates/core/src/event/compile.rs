@@ -203,7 +203,7 @@ impl Program {
 
     /// The edge it is, if it is the edge of one line, and the levels its `while` asks for, if those
     /// are plain levels that must all hold: what a simple hardware trigger can do.
-    pub fn as_qualified_edge(&self) -> Option<(LineId, Direction, Vec<(LineId, bool)>)> {
+    pub fn as_qualified_edge(&self) -> Option<LineEdge> {
         let (line, direction) = match &self.form {
             Form::Edge(line, direction) => (*line, *direction),
             Form::Changes(lines) if lines.len() == 1 => (lines[0], Direction::Changes),
@@ -213,8 +213,19 @@ impl Program {
         if let Some(guard) = &self.guard {
             plain_levels(guard, &mut levels)?;
         }
-        Some((line, direction, levels))
+        Some(LineEdge { line, direction, levels })
     }
+}
+
+/// An edge of one line while others have given levels.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LineEdge {
+    /// The line with the edge.
+    pub line: LineId,
+    /// Which way it changes.
+    pub direction: Direction,
+    /// Lines and whether they must be high.
+    pub levels: Vec<(LineId, bool)>,
 }
 
 /// Collects a conjunction of levels, bus patterns included; `None` when it is anything else.
@@ -263,7 +274,9 @@ impl Checker<'_> {
         }
         match step.any.as_slice() {
             [simple] => self.simple(simple, seen),
-            [_, second, ..] => self.refuse(&second.span, "alternatives with 'or' cannot be evaluated yet", later),
+            [_, second, ..] => {
+                self.refuse(&second.span, "alternatives with 'or' cannot be evaluated yet", later)
+            }
             [] => self.refuse(&step.span, "a step has at least one event", later),
         }
     }
@@ -271,8 +284,12 @@ impl Checker<'_> {
     fn simple(&self, simple: &Simple, seen: &mut Vec<String>) -> Result<(Form, Option<Test3>)> {
         let guard = simple.guard.as_ref().map(|g| self.condition(g)).transpose()?;
         let form = match &simple.kind {
-            SimpleKind::Edge(name, Direction::Changes) => Form::Changes(self.scope.find_bus(self.text, name)?.lines),
-            SimpleKind::Edge(name, direction) => Form::Edge(self.scope.find_line(self.text, name)?, *direction),
+            SimpleKind::Edge(name, Direction::Changes) => {
+                Form::Changes(self.scope.find_bus(self.text, name)?.lines)
+            }
+            SimpleKind::Edge(name, direction) => {
+                Form::Edge(self.scope.find_line(self.text, name)?, *direction)
+            }
             SimpleKind::When(condition) => Form::When(self.condition(condition)?),
             SimpleKind::Lasting(condition, lasting) => Form::Lasting(self.condition(condition)?, *lasting),
             SimpleKind::Named(name) => {
@@ -291,7 +308,11 @@ impl Checker<'_> {
                 return self.refuse(&name.span, "analog lines cannot be searched yet", "use a digital line");
             }
             SimpleKind::Frame(name, _) => {
-                return self.refuse(&name.span, "frames cannot be searched yet", "search for edges of the bus's lines");
+                return self.refuse(
+                    &name.span,
+                    "frames cannot be searched yet",
+                    "search for edges of the bus's lines",
+                );
             }
         };
         Ok((form, guard))
@@ -310,7 +331,11 @@ impl Checker<'_> {
             Condition::Not(inner) => Test3::Not(Box::new(self.condition(inner)?)),
             Condition::Level(name, high) => {
                 if let Some(Meaning::Event(_)) = self.scope.get(&name.text) {
-                    return self.refuse(&name.span, format!("'{}' is a named event; only a line is high or low", name.text), "an event is an instant; a condition holds over time");
+                    return self.refuse(
+                        &name.span,
+                        format!("'{}' is a named event; only a line is high or low", name.text),
+                        "an event is an instant; a condition holds over time",
+                    );
                 }
                 Test3::Level(self.scope.find_line(self.text, name)?, *high)
             }
@@ -333,7 +358,11 @@ impl Checker<'_> {
         let exact = |value: &ValuePattern| -> Result<u64> {
             fits(value)?;
             if value.open & most != 0 {
-                return self.refuse(&value.span, "a value with open digits can only be compared with '==' or '!='", "give all digits");
+                return self.refuse(
+                    &value.span,
+                    "a value with open digits can only be compared with '==' or '!='",
+                    "give all digits",
+                );
             }
             Ok(value.bits)
         };
@@ -358,7 +387,9 @@ impl Checker<'_> {
             Test::Compare(Comparison::GreaterOrEqual, value) => Test3::Range(bus, exact(value)?, most),
             Test::Compare(Comparison::Less, value) => match exact(value)?.checked_sub(1) {
                 Some(last) => Test3::Range(bus, 0, last),
-                None => return self.refuse(&value.span, "no value is less than 0", "values are not negative"),
+                None => {
+                    return self.refuse(&value.span, "no value is less than 0", "values are not negative");
+                }
             },
             Test::Compare(Comparison::Greater, value) => {
                 let first = exact(value)?;

@@ -36,7 +36,8 @@ pub(super) fn tokens(text: &str) -> Vec<(Token, Span)> {
             }
         } else if let Some(sign) = SIGNS.iter().find(|s| rest.starts_with(**s)) {
             (Token::Sign(sign), sign.len())
-        } else if first.is_ascii_digit() || (first == '-' && rest[1..].starts_with(|c: char| c.is_ascii_digit()))
+        } else if first.is_ascii_digit()
+            || (first == '-' && rest[1..].starts_with(|c: char| c.is_ascii_digit()))
         {
             let len = number_len(rest);
             (Token::Number(rest[..len].to_string()), len)
@@ -78,7 +79,8 @@ fn number_len(text: &str) -> usize {
 fn word_len(text: &str) -> usize {
     let mut chars = text.char_indices().peekable();
     while let Some((i, c)) = chars.next() {
-        let joins = matches!(c, '-' | '.') && chars.peek().is_some_and(|(_, n)| n.is_alphanumeric() || *n == '_');
+        let joins =
+            matches!(c, '-' | '.') && chars.peek().is_some_and(|(_, n)| n.is_alphanumeric() || *n == '_');
         if !(c.is_alphanumeric() || c == '_' || joins) {
             return i;
         }

@@ -18,10 +18,10 @@ mod parser;
 mod search;
 
 pub use ast::{
-    Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step, StepLimit,
-    Test, ValuePattern,
+    Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step,
+    StepLimit, Test, ValuePattern,
 };
-pub use compile::{ConditionProgram, Program};
+pub use compile::{ConditionProgram, LineEdge, Program};
 pub use names::{Meaning, Scope};
 pub use parser::KEYWORDS;
 pub use search::{Certainty, Hit, Hits, Stretch, Stretches};

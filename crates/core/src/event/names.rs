@@ -82,7 +82,11 @@ impl Scope {
         match self.find(text, name)? {
             Meaning::Line(line) => Ok(*line),
             other @ (Meaning::Bus(_) | Meaning::Event(_)) => {
-                let message = format!("'{}' is {}; only a line is high or low, rises or falls", name.text, other.what());
+                let message = format!(
+                    "'{}' is {}; only a line is high or low, rises or falls",
+                    name.text,
+                    other.what()
+                );
                 let help = "compare a bus with a value, as in 'ADDR == 0x4', or write 'ADDR changes'";
                 Err(located(text, name.span.clone(), message, Some(help.into())))
             }
@@ -128,4 +132,3 @@ impl Scope {
         }
     }
 }
-

@@ -14,8 +14,8 @@ use crate::time::{Time, Voltage};
 
 /// Words with a meaning of their own; a line called like one is written in quotes.
 pub const KEYWORDS: [&str; 18] = [
-    "rises", "falls", "changes", "while", "when", "for", "then", "no", "or", "and", "not", "high", "low", "has",
-    "in", "within", "after", "times",
+    "rises", "falls", "changes", "while", "when", "for", "then", "no", "or", "and", "not", "high", "low",
+    "has", "in", "within", "after", "times",
 ];
 
 /// Deepest nesting of parentheses and `not`.

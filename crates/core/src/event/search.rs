@@ -279,7 +279,8 @@ fn lasting_hit(capture: &Capture, lasting: Lasting, stretch: &Stretch) -> Option
     let base = capture.base();
     let quantum = u64::from(capture.resolution().quantum());
     let length = stretch.end.0 - stretch.start.0;
-    let doubt = |surely: bool| if surely && !stretch.doubtful { Certainty::Certain } else { Certainty::Doubtful };
+    let doubt =
+        |surely: bool| if surely && !stretch.doubtful { Certainty::Certain } else { Certainty::Doubtful };
     match lasting {
         Lasting::Over(time) => {
             let over = ticks_over(base, time)?;
@@ -287,7 +288,10 @@ fn lasting_hit(capture: &Capture, lasting: Lasting, stretch: &Stretch) -> Option
             // Where its end is not recorded, it must still be seen to hold at that tick.
             let reached = if stretch.ends { over <= length } else { over < length };
             if reached {
-                return Some(Hit { tick: Tick(at), certainty: doubt(over + quantum <= length || !stretch.ends) });
+                return Some(Hit {
+                    tick: Tick(at),
+                    certainty: doubt(over + quantum <= length || !stretch.ends),
+                });
             }
             let may = length + quantum >= over && quantum > 0;
             (may || !stretch.begins || stretch.doubtful)

@@ -5,6 +5,7 @@ use std::ops::ControlFlow;
 use super::{Configuration, Instrument, Status};
 use crate::capture::Trace;
 use crate::error::{Error, ErrorKind, Result};
+use crate::event::Direction;
 use crate::line::Level;
 use crate::scan::{Filler, SampleBlock};
 use crate::time::{Tick, Time};
@@ -73,20 +74,26 @@ impl Acquisition<'_> {
         instrument.arm()?;
         let mut stopped = false;
         let (samples, trigger) = loop {
-            let (now, late) = match instrument.status()? {
+            let (now, given_up) = match instrument.status()? {
                 Status::Done { samples, trigger } => break (samples, trigger),
                 Status::Idle => break (0, None),
                 Status::Recording { done, of } => (Progress::Recording { done, of }, None),
-                Status::Over { elapsed, seen } => (Progress::Waiting { elapsed }, Some((elapsed, seen))),
+                Status::Over { elapsed, seen } => {
+                    let why = format!("the trigger did not come before the record ended after {elapsed}");
+                    (Progress::Waiting { elapsed }, Some((why, seen)))
+                }
                 Status::Waiting { elapsed, seen } => {
-                    let late = self.time_out.filter(|limit| elapsed >= *limit).map(|_| (elapsed, seen));
-                    (Progress::Waiting { elapsed }, late)
+                    let late = self.time_out.filter(|limit| elapsed >= *limit);
+                    let why = late.map(|limit| (format!("the trigger did not come within {limit}"), seen));
+                    (Progress::Waiting { elapsed }, why)
                 }
             };
-            if let Some((elapsed, seen)) = late {
+            if let Some((why, seen)) = given_up {
                 instrument.stop()?;
-                let recording = read_out(instrument, self.configuration, None, &mut |_| ControlFlow::Continue(()))?;
-                return Err(never_came(self.configuration, self.names, elapsed, &seen, &recording.traces));
+                let go_on = &mut |_| ControlFlow::Continue(());
+                let recording = read_out(instrument, self.configuration, None, go_on)?;
+                let help = what_was_seen(self.configuration, self.names, &seen, &recording.traces);
+                return Err(Error::new(ErrorKind::TimeOut, why).with_help(help));
             }
             if progress(now).is_break() && !std::mem::replace(&mut stopped, true) {
                 instrument.stop()?;
@@ -123,51 +130,35 @@ fn read_out(
     Ok(Recording { traces: filler.finish(), len, trigger: None, remarks: Vec::new() })
 }
 
-/// The error for a trigger that did not come, with what was seen instead.
-fn never_came(
-    configuration: &Configuration,
-    names: &[&str],
-    elapsed: Time,
-    seen: &Seen,
-    traces: &[Trace],
-) -> Error {
-    let message = format!("the trigger did not come within {elapsed}");
+/// What was seen instead of the trigger, a line each.
+fn what_was_seen(configuration: &Configuration, names: &[&str], seen: &Seen, traces: &[Trace]) -> String {
+    let Some(trigger) = &configuration.trigger else { return String::new() };
     let name = |input: usize| names.get(input).copied().unwrap_or("?");
-    let mut help = Vec::new();
-    if let Some(trigger) = &configuration.trigger {
-        let edge = match trigger.direction {
-            crate::event::Direction::Rises => "rose",
-            crate::event::Direction::Falls => "fell",
-            crate::event::Direction::Changes => "changed",
-        };
-        let line = name(trigger.input);
-        help.push(match seen.edges {
-            0 => format!("{line} never {edge}"),
-            1 => format!("{line} {edge} once, but the other levels were not met"),
-            n => format!("{line} {edge} {n} times, but the other levels were not met"),
+    let edge = match trigger.direction {
+        Direction::Rises => "rose",
+        Direction::Falls => "fell",
+        Direction::Changes => "changed",
+    };
+    let line = name(trigger.input);
+    let mut told = vec![match seen.edges {
+        0 => format!("{line} never {edge}"),
+        1 => format!("{line} {edge} once, but not all other levels were met:"),
+        n => format!("{line} {edge} {n} times, but never were all other levels met:"),
+    }];
+    for ((input, high), missed) in trigger.levels.iter().zip(&seen.unmet).filter(|_| seen.edges > 0) {
+        let (line, level) = (name(*input), Level::from(*high));
+        told.push(match missed {
+            0 => format!("  {line} was {level} each time"),
+            missed if *missed == seen.edges => format!("  {line} was never {level} then"),
+            missed => format!("  {line} was not {level} {missed} times"),
         });
-        for ((input, high), missed) in trigger.levels.iter().zip(&seen.unmet) {
-            if seen.edges > 0 {
-                let level = Level::from(*high);
-                let times = if seen.edges == *missed { "ever".to_string() } else { format!("{missed} times") };
-                let verdict = match missed {
-                    0 => format!("{} was {level} every time", name(*input)),
-                    _ if seen.edges == *missed => format!("{} was never {level} then", name(*input)),
-                    _ => format!("{} was not {level} {times}", name(*input)),
-                };
-                help.push(verdict);
-            }
-        }
-        let mut involved: Vec<usize> = trigger.levels.iter().map(|(input, _)| *input).collect();
-        involved.insert(0, trigger.input);
-        involved.dedup();
-        for input in involved {
-            if let Some(trace) = traces.get(input) {
-                let level = trace.level_at(Tick(trace.len().saturating_sub(1)));
-                let edges = trace.edge_count();
-                help.push(format!("{} is {level} now, {edges} edges in the last {} samples", name(input), trace.len()));
-            }
-        }
     }
-    Error::new(ErrorKind::TimeOut, message).with_help(help.join("; "))
+    let mut involved: Vec<usize> = trigger.levels.iter().map(|(input, _)| *input).collect();
+    involved.insert(0, trigger.input);
+    let levels = involved.iter().filter_map(|input| {
+        let trace = traces.get(*input).filter(|t| !t.is_empty())?;
+        Some(format!("{} {}", name(*input), trace.level_at(Tick(trace.len() - 1))))
+    });
+    told.push(format!("at the end: {}", levels.collect::<Vec<_>>().join(", ")));
+    told.join("\n")
 }

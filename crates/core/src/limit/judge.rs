@@ -74,7 +74,8 @@ impl Judge {
         together: bool,
     ) -> Result<Self> {
         Self::try_new(required, base, resolution, like, together).ok_or_else(|| {
-            let message = format!("the limit {required} cannot be compared exactly at a tick of {}", base.tick());
+            let message =
+                format!("the limit {required} cannot be compared exactly at a tick of {}", base.tick());
             Error::new(ErrorKind::Range, message).with_help("write the limit with fewer digits")
         })
     }
@@ -116,7 +117,8 @@ impl Judge {
         }
         // In order: lo >= 0. Possibly in order: not (hi < 0), nor exactly together unless allowed.
         let exact = like.start_early == 0 && like.end_early == 0 && blur.is_zero();
-        judge.certain_from = clamp(scale.first_with_lo_at_least(Rational::ZERO)?) + i64::from(exact && !together);
+        judge.certain_from =
+            clamp(scale.first_with_lo_at_least(Rational::ZERO)?) + i64::from(exact && !together);
         judge.possible_from = if exact {
             judge.certain_from
         } else {

@@ -116,7 +116,8 @@ impl<'a> Walk<'a> {
         let (start, end, lines) = match &limit.programs {
             Programs::Data { data, reference } => {
                 let lines = joined(data, reference);
-                let pair = if limit.limit.kind == Kind::Setup { (data, reference) } else { (reference, data) };
+                let pair =
+                    if limit.limit.kind == Kind::Setup { (data, reference) } else { (reference, data) };
                 (pair.0.early(capture), pair.1.early(capture), lines)
             }
             Programs::Pair { from, to } => (from.early(capture), to.early(capture), joined(from, to)),
@@ -213,7 +214,13 @@ impl<'a> Walk<'a> {
     }
 
     /// `delay` and `hold`: the partner follows.
-    fn forward(&self, from: &'a Program, to: &'a Program, superseded: bool, sink: Sink<'_>) -> ControlFlow<()> {
+    fn forward(
+        &self,
+        from: &'a Program,
+        to: &'a Program,
+        superseded: bool,
+        sink: Sink<'_>,
+    ) -> ControlFlow<()> {
         let mut answers = self.hits(to);
         let mut window: VecDeque<Hit> = VecDeque::new();
         let mut starts = self.hits(from);

@@ -73,8 +73,11 @@ impl FromStr for Kind {
 
     fn from_str(text: &str) -> Result<Self> {
         Self::ALL.iter().find(|(_, name)| *name == text).map(|(kind, _)| *kind).ok_or_else(|| {
-            Error::new(ErrorKind::Limits, format!("'{text}' is not a kind of limit"))
-                .with_help(suggest(text, Self::ALL.iter().map(|(_, name)| *name), "kind"))
+            Error::new(ErrorKind::Limits, format!("'{text}' is not a kind of limit")).with_help(suggest(
+                text,
+                Self::ALL.iter().map(|(_, name)| *name),
+                "kind",
+            ))
         })
     }
 }
@@ -177,7 +180,12 @@ impl BoundLimit {
     /// # Errors
     /// The errors of the event language, for the field of the limit that is wrong: its name comes
     /// first in the result's pair.
-    pub fn bind(reference: &str, part: &str, limit: &Limit, pins: &Scope) -> Result<Self, (&'static str, Error)> {
+    pub fn bind(
+        reference: &str,
+        part: &str,
+        limit: &Limit,
+        pins: &Scope,
+    ) -> Result<Self, (&'static str, Error)> {
         let event = |field, text: &str| Program::compile(text, pins).map_err(|e| (field, e));
         let data_event = |field, text: &str| {
             // `data = "DQ"` is short for `data = "DQ changes"`.

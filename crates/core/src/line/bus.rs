@@ -173,11 +173,12 @@ impl Value {
                 format!("0x{}", digits.collect::<String>())
             }
             _ => {
-                let digits = (0..self.width).rev().map(|i| match (self.unknown >> i & 1, self.bits >> i & 1) {
-                    (1, _) => 'x',
-                    (_, 1) => '1',
-                    _ => '0',
-                });
+                let digits =
+                    (0..self.width).rev().map(|i| match (self.unknown >> i & 1, self.bits >> i & 1) {
+                        (1, _) => 'x',
+                        (_, 1) => '1',
+                        _ => '0',
+                    });
                 format!("0b{}", digits.collect::<String>())
             }
         }

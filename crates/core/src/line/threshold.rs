@@ -102,9 +102,11 @@ impl FromStr for Threshold {
         let families = LogicFamily::ALL.iter().map(|row| row.1);
         if text.trim().starts_with(|c: char| c.is_alphabetic()) {
             let message = format!("'{text}' is neither a logic family nor a voltage");
-            return Err(
-                Error::new(ErrorKind::Quantity, message).with_help(suggest(text, families, "logic family"))
-            );
+            return Err(Error::new(ErrorKind::Quantity, message).with_help(suggest(
+                text,
+                families,
+                "logic family",
+            )));
         }
         text.parse().map(Threshold::Volts)
     }

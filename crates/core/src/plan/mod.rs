@@ -149,7 +149,11 @@ fn rate_error(rate: Rate, count: u32, rates: &[Rate], able: &Capabilities) -> Er
     let above = rates.iter().find(|r| **r > rate);
     let mut nearest: Vec<String> = below.into_iter().chain(above).map(ToString::to_string).collect();
     if let Some(mode) = able.modes.iter().filter(|m| m.rates.contains(&rate)).max_by_key(|m| m.inputs) {
-        nearest.push(format!("{rate} takes {} lines: leave out {}", mode.inputs, count.saturating_sub(mode.inputs)));
+        nearest.push(format!(
+            "{rate} takes {} lines: leave out {}",
+            mode.inputs,
+            count.saturating_sub(mode.inputs)
+        ));
     }
     Error::new(ErrorKind::Instrument, message).with_help(format!("nearest: {}", nearest.join(", or ")))
 }

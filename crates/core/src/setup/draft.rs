@@ -5,7 +5,7 @@ use crate::line::{Input, Radix, Threshold};
 use crate::plan::{Before, Length};
 use crate::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
 
-use super::reader::{Placed, Reader, Section};
+use super::reader::{NamedText, Placed, Reader, Section};
 
 /// A setup as written; where files include each other, laid over each other.
 #[derive(Clone, Debug, Default)]
@@ -46,7 +46,7 @@ pub(super) struct DraftBus {
 pub(super) struct DraftPart {
     pub(super) limits: Placed<String>,
     pub(super) reference: String,
-    pub(super) pins: Vec<(Placed<String>, Placed<Option<String>>)>,
+    pub(super) pins: Vec<NamedText>,
     /// The limits to check; all when `None`.
     pub(super) only: Option<Vec<Placed<String>>>,
     pub(super) place: TextPlace,
@@ -130,9 +130,8 @@ fn read_sampling(section: &Section<'_>, draft: &mut Draft) {
         let error = Error::new(ErrorKind::Setup, "both 'length' and 'samples' say how long the record is");
         section.reader.report(error.with_help("keep one of them").at(Place::Text(samples.place.clone())));
     }
-    draft.length = length
-        .map(|l| Length::Time(l.value))
-        .or_else(|| samples.map(|s| Length::Samples(s.value.0)));
+    draft.length =
+        length.map(|l| Length::Time(l.value)).or_else(|| samples.map(|s| Length::Samples(s.value.0)));
     draft.before = section.parsed::<BeforeText>("before-trigger").map(|b| b.value.0);
     draft.time_out = section.parsed::<Time>("time-out").map(|t| t.value);
 }
@@ -199,7 +198,13 @@ fn read_bus(section: &Section<'_>, draft: &mut Draft) {
                 let line = Placed { value: format!("{}{bit}", name.value), place: signal.place.clone() };
                 let input = Some(Input::Signal(format!("{}[{bit}]", signal.value)));
                 lines.push(line.clone());
-                draft.lines.push(DraftLine { name: line, input, threshold: None, swing: None, fastest: None });
+                draft.lines.push(DraftLine {
+                    name: line,
+                    input,
+                    threshold: None,
+                    swing: None,
+                    fastest: None,
+                });
             }
             lines
         }
@@ -220,5 +225,11 @@ fn read_part(section: &Section<'_>) -> Option<DraftPart> {
     if pins.is_none() {
         section.missing("pins", "pins = { SCLK = \"ADC_SCLK\" }");
     }
-    Some(DraftPart { limits: limits?, reference: reference?.value, pins: pins?, only, place: section.place() })
+    Some(DraftPart {
+        limits: limits?,
+        reference: reference?.value,
+        pins: pins?,
+        only,
+        place: section.place(),
+    })
 }

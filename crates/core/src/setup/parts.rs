@@ -39,7 +39,8 @@ pub(super) fn read_part(name: &str, text: &str) -> (PlacedPart, Vec<Error>) {
             if let Some((limit, limit_places)) = read {
                 if limits.iter().any(|l| l.symbol == limit.symbol) {
                     let message = format!("there are two limits called '{}'", limit.symbol);
-                    let error = Error::new(ErrorKind::Limits, message).with_help("give each a symbol of its own");
+                    let error =
+                        Error::new(ErrorKind::Limits, message).with_help("give each a symbol of its own");
                     reader.report(error.at(Place::Text(section.place())));
                 }
                 limits.push(limit);

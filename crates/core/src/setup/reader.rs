@@ -18,6 +18,9 @@ pub(super) struct Reader {
     problems: RefCell<Vec<Error>>,
 }
 
+/// A name of the user's choice with its text, or with `false`.
+pub(super) type NamedText = (Placed<String>, Placed<Option<String>>);
+
 /// A value with its place.
 #[derive(Clone, Debug)]
 pub(super) struct Placed<T> {
@@ -35,7 +38,11 @@ impl Reader {
         let (table, errors) = DeTable::parse_recoverable(&self.text);
         for error in errors {
             let span = error.span().unwrap_or(0..0);
-            self.problem(span, error.message().trim(), Some("this is not TOML as its version 1.1 defines it"));
+            self.problem(
+                span,
+                error.message().trim(),
+                Some("this is not TOML as its version 1.1 defines it"),
+            );
         }
         let empty = DeTable::new();
         // After a syntax error the rest would only be misunderstood.
@@ -191,7 +198,7 @@ impl<'a> Section<'a> {
             DeValue::String(text) => vec![self.placed(text.to_string(), value.span())],
             DeValue::Array(array) => {
                 let mut items = Vec::new();
-                for item in array.iter() {
+                for item in array {
                     match item.get_ref() {
                         DeValue::String(text) => items.push(self.placed(text.to_string(), item.span())),
                         _ => self.wrong(item, key, "a list of texts in quotes"),
@@ -208,17 +215,19 @@ impl<'a> Section<'a> {
     }
 
     /// A table with keys of the user's choice: each key with its value, a text or `false`.
-    pub(super) fn map(&self, key: &'static str) -> Option<Vec<(Placed<String>, Placed<Option<String>>)>> {
+    pub(super) fn map(&self, key: &'static str) -> Option<Vec<NamedText>> {
         let value = self.get(key)?;
         let DeValue::Table(table) = value.get_ref() else {
             self.wrong(value, key, "a table of names");
             return None;
         };
         let mut entries = Vec::new();
-        for (name, value) in table.iter() {
+        for (name, value) in table {
             let name = self.placed(name.get_ref().to_string(), name.span());
             match value.get_ref() {
-                DeValue::String(text) => entries.push((name, self.placed(Some(text.to_string()), value.span()))),
+                DeValue::String(text) => {
+                    entries.push((name, self.placed(Some(text.to_string()), value.span())));
+                }
                 DeValue::Boolean(false) => entries.push((name, self.placed(None, value.span()))),
                 _ => self.wrong(value, &name.value, "a text in quotes"),
             }
@@ -247,7 +256,7 @@ impl<'a> Section<'a> {
             return Vec::new();
         };
         let mut sections = Vec::new();
-        for item in array.iter() {
+        for item in array {
             let DeValue::Table(table) = item.get_ref() else {
                 self.wrong(item, key, &format!("a list of tables: write [[{key}]]"));
                 continue;
@@ -265,7 +274,7 @@ impl<'a> Section<'a> {
     /// Reports the keys that nobody asked for.
     pub(super) fn finish(&self) {
         let asked = self.asked.borrow();
-        for (key, _) in self.table.iter() {
+        for (key, _) in self.table {
             let name = key.get_ref().as_ref();
             if !asked.contains(&name) {
                 let place = if self.what.is_empty() { String::new() } else { format!(" in {}", self.what) };

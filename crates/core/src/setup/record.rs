@@ -47,8 +47,9 @@ impl Setup {
             },
             inputs: self.lines.iter().map(wanted_input).collect(),
         };
-        plan(&wanted, &instrument.capabilities())
-            .map_err(|problems| Error::many(problems).unwrap_or_else(|| Error::new(ErrorKind::Instrument, "no plan")))
+        plan(&wanted, &instrument.capabilities()).map_err(|problems| {
+            Error::many(problems).unwrap_or_else(|| Error::new(ErrorKind::Instrument, "no plan"))
+        })
     }
 
     /// Records this setup with an instrument. `progress` is told where it stands and may stop it.

@@ -23,7 +23,14 @@ pub(super) fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
     let mut open = Vec::new();
     let draft = loader.draft(name, text, &mut open);
     let setup = loader.setup(draft);
-    match Error::many(loader.problems) {
+    let mut problems = loader.problems;
+    // In the order of the files and of the lines in each.
+    let order: Vec<String> = setup.texts.iter().map(|t| texts.display(&t.name)).collect();
+    problems.sort_by_key(|problem| match problem.place() {
+        Some(Place::Text(at)) => (order.iter().position(|name| **name == *at.name), at.span.start),
+        _ => (None, 0),
+    });
+    match Error::many(problems) {
         Some(error) => Err(error),
         None => Ok(setup),
     }
@@ -127,7 +134,11 @@ impl Loader<'_> {
                 self.problems.push(wrong(&line.name.place, message, "each line needs an input of its own"));
             }
             lines.push(SetupLine {
-                line: Line { name: line.name.value.clone(), input: line.input.clone(), threshold: line.threshold },
+                line: Line {
+                    name: line.name.value.clone(),
+                    input: line.input.clone(),
+                    threshold: line.threshold,
+                },
                 swing: line.swing,
                 fastest: line.fastest,
             });
@@ -171,8 +182,12 @@ impl Loader<'_> {
         match Bus::new(bus.name.value.clone(), ids.clone()) {
             Ok(made) => Some(Bus { clock: clock.flatten(), radix: bus.radix, ..made }),
             Err(BusError::Repeated(line)) => {
-                let second = ids.iter().rposition(|id| *id == line).map_or(&bus.place, |i| &bus.lines[i].place);
-                let message = format!("bus '{}' has the line '{}' twice", bus.name.value, draft.lines[line.0].name.value);
+                let second =
+                    ids.iter().rposition(|id| *id == line).map_or(&bus.place, |i| &bus.lines[i].place);
+                let message = format!(
+                    "bus '{}' has the line '{}' twice",
+                    bus.name.value, draft.lines[line.0].name.value
+                );
                 self.problems.push(wrong(second, message, "name each line once, most significant first"));
                 None
             }
@@ -230,10 +245,18 @@ impl Loader<'_> {
                     Some(meaning @ (Meaning::Line(_) | Meaning::Bus(_))) => {
                         pins.define(pin.value.clone(), meaning.clone());
                     }
+                    // A bus that is wrong itself has been complained about already.
+                    _ if whole.buses.iter().any(|b| b.name.value == *name) => {
+                        pins.define(pin.value.clone(), Meaning::Line(LineId(0)));
+                    }
                     _ => {
-                        let known = whole.lines.iter().map(|l| &l.name).chain(whole.buses.iter().map(|b| &b.name));
+                        let known =
+                            whole.lines.iter().map(|l| &l.name).chain(whole.buses.iter().map(|b| &b.name));
                         let help = suggest(name, known.map(|n| n.value.as_str()), "line or bus");
-                        let message = format!("pin {} of {}: there is no line or bus '{name}'", pin.value, draft.reference);
+                        let message = format!(
+                            "pin {} of {}: there is no line or bus '{name}'",
+                            pin.value, draft.reference
+                        );
                         self.problems.push(wrong(&line.place, message, help));
                         // Stand in for it, so that this is the only complaint.
                         pins.define(pin.value.clone(), Meaning::Line(LineId(0)));
@@ -245,7 +268,12 @@ impl Loader<'_> {
         let unbound: Vec<&str> = part.pins.iter().map(|p| p.name.as_str()).filter(|p| !bound(p)).collect();
         if !unbound.is_empty() {
             let (is, them) = if unbound.len() == 1 { ("pin", "it is") } else { ("pins", "they are") };
-            let message = format!("{} ({}): {is} {} not bound to a line", draft.reference, part.name, unbound.join(", "));
+            let message = format!(
+                "{} ({}): {is} {} not bound to a line",
+                draft.reference,
+                part.name,
+                unbound.join(", ")
+            );
             let help = format!(
                 "add to pins: {} = \"LINE\", or {} = false if {them} not wired; limits that need it are then left out",
                 unbound[0], unbound[0]
@@ -256,7 +284,11 @@ impl Loader<'_> {
         for only in draft.only.iter().flatten() {
             if part.limits.iter().all(|l| l.symbol != only.value) {
                 let help = suggest(&only.value, part.limits.iter().map(|l| l.symbol.as_str()), "limit");
-                self.problems.push(wrong(&only.place, format!("{} has no limit '{}'", part.name, only.value), help));
+                self.problems.push(wrong(
+                    &only.place,
+                    format!("{} has no limit '{}'", part.name, only.value),
+                    help,
+                ));
             }
         }
         let mut limits = Vec::new();

@@ -53,8 +53,11 @@ impl Texts for Folder {
         let path = self.path(name);
         let size = std::fs::metadata(&path).map_err(|e| Error::io(&path, "read", e))?.len();
         if size > LONGEST {
-            return Err(Error::new(ErrorKind::Setup, format!("{size} bytes are too long for a setup or limits file"))
-                .at(Place::File(path)));
+            return Err(Error::new(
+                ErrorKind::Setup,
+                format!("{size} bytes are too long for a setup or limits file"),
+            )
+            .at(Place::File(path)));
         }
         let bytes = std::fs::read(&path).map_err(|e| Error::io(&path, "read", e))?;
         String::from_utf8(bytes).map_err(|error| {

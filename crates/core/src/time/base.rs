@@ -61,8 +61,9 @@ impl TimeBase {
         let limit = 1i128 << 62;
         if tick <= Rational::ZERO || tick.numerator() > limit || tick.denominator() > limit {
             let message = format!("a tick of {tick} s is outside what a capture can count in");
-            return Err(Error::new(ErrorKind::Range, message)
-                .with_help("ticks are positive, at most 2^62 s long, and a multiple of no less than 2^-62 s"));
+            return Err(Error::new(ErrorKind::Range, message).with_help(
+                "ticks are positive, at most 2^62 s long, and a multiple of no less than 2^-62 s",
+            ));
         }
         Ok(TimeBase { tick, zero: Tick(0) })
     }

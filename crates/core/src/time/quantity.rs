@@ -350,7 +350,8 @@ fn decimals(value: Rational) -> String {
     }
     let whole_digits = value.abs().floor().to_string().len();
     let places = 12usize.saturating_sub(whole_digits);
-    let rounded = Rational::power_of_ten(places as i32).and_then(|s| value.checked_mul(s)).map(Rational::round);
+    let rounded =
+        Rational::power_of_ten(places as i32).and_then(|s| value.checked_mul(s)).map(Rational::round);
     match rounded {
         Some(rounded) => {
             let text = fixed(rounded, places);

@@ -6,8 +6,7 @@
 use serde::Serialize;
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::{Direction, Program};
-use crate::line::LineId;
+use crate::event::{Direction, LineEdge, Program};
 
 /// An edge of one input while others have given levels.
 ///
@@ -28,15 +27,14 @@ impl QualifiedEdge {
     /// # Errors
     /// When the event is more than an edge while lines have given levels.
     pub fn from_program(program: &Program) -> Result<Self> {
-        let Some((line, direction, levels)) = program.as_qualified_edge() else {
+        let Some(LineEdge { line, direction, levels }) = program.as_qualified_edge() else {
             let message = format!("the instrument cannot trigger on '{}' by itself", program.text());
             return Err(Error::new(ErrorKind::Instrument, message).with_help(
                 "it can wait for an edge of one line while other lines have given levels, as in 'A rises while B low and BUS == 0x4'",
             ));
         };
-        let index = |line: LineId| line.0;
-        let levels = levels.into_iter().map(|(line, high)| (index(line), high)).collect();
-        Ok(QualifiedEdge { input: index(line), direction, levels })
+        let levels = levels.into_iter().map(|(line, high)| (line.0, high)).collect();
+        Ok(QualifiedEdge { input: line.0, direction, levels })
     }
 
     /// Whether it happens between one sample and the next.

@@ -48,7 +48,7 @@ impl Adc {
     fn data_delay(&mut self) -> Instant {
         self.changes += 1;
         let late = self.late_data && self.changes % ONE_LATE_IN == ONE_LATE_IN / 2;
-        if late { LATE_DATA } else { Instant::ps(self.random.between(8_000, 12_000)) }
+        if late { LATE_DATA } else { Instant::ps(self.random.between(9_000, 12_000)) }
     }
 
     /// Shifts `count` bits out of the controller and, at the same time, out of the converter.

@@ -61,8 +61,28 @@ impl FromStr for Fault {
 
 /// The nodes, in the order in which the demo's leads are wired.
 const NODES: [&str; 22] = [
-    "PGOOD", "RESET_N", "ADC_CS_N", "ADC_SCLK", "ADC_MOSI", "ADC_MISO", "ADC_DRDY_N", "MEM_CE_N", "MEM_OE_N",
-    "MEM_WE_N", "A0", "A1", "A2", "A3", "D0", "D1", "D2", "D3", "D4", "D5", "D6", "D7",
+    "PGOOD",
+    "RESET_N",
+    "ADC_CS_N",
+    "ADC_SCLK",
+    "ADC_MOSI",
+    "ADC_MISO",
+    "ADC_DRDY_N",
+    "MEM_CE_N",
+    "MEM_OE_N",
+    "MEM_WE_N",
+    "A0",
+    "A1",
+    "A2",
+    "A3",
+    "D0",
+    "D1",
+    "D2",
+    "D3",
+    "D4",
+    "D5",
+    "D6",
+    "D7",
 ];
 
 /// Looks a node up by its name in [`NODES`]; every caller passes one of them.
@@ -125,7 +145,10 @@ pub struct TideGauge {
 
 impl std::fmt::Debug for TideGauge {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("TideGauge").field("seed", &self.seed).field("faults", &self.faults).finish_non_exhaustive()
+        f.debug_struct("TideGauge")
+            .field("seed", &self.seed)
+            .field("faults", &self.faults)
+            .finish_non_exhaustive()
     }
 }
 
@@ -184,7 +207,8 @@ impl Board for TideGauge {
         let power = power::Power::new(has(Fault::EarlyReset), has(Fault::RampSpike));
         let running = power.released() + Instant::us(300);
         let adc = adc::Adc::new(running, random.split(1), has(Fault::LateData), has(Fault::LateConversion));
-        let memory = memory::Memory::new(running, random.split(2), has(Fault::ShortWrite), has(Fault::ShortHold));
+        let memory =
+            memory::Memory::new(running, random.split(2), has(Fault::ShortWrite), has(Fault::ShortHold));
         self.devices = vec![Box::new(power), Box::new(adc), Box::new(memory)];
         self.queues = Queues {
             nodes: vec![VecDeque::new(); NODES.len()],

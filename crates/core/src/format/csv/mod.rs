@@ -25,13 +25,13 @@ pub fn write(capture: &Capture, layout: Layout, out: &mut dyn Write) -> std::io:
     let mut writer = ::csv::Writer::from_writer(out);
     let names = capture.lines().iter().map(|l| l.name.as_str());
     let buses = capture.buses().iter().map(|b| b.name.as_str());
-    writer.write_record(std::iter::once("time_s").chain(names).chain(buses))?;
+    writer.write_record(std::iter::once("time_s").chain(names).chain(buses)).map_err(plain)?;
     let lines: Vec<LineId> = (0..capture.lines().len()).map(LineId).collect();
     let mut levels: Vec<Level> = lines.iter().map(|l| capture.trace(*l).level_at(Tick(0))).collect();
     let mut merged = Merged::new(capture, &lines, capture.range());
     let mut tick = Tick(0);
     while tick.0 < capture.len() {
-        writer.write_record(row(capture, tick, &levels))?;
+        writer.write_record(row(capture, tick, &levels)).map_err(plain)?;
         let change = merged.peek();
         tick = match (layout, change) {
             (Layout::Samples, _) => Tick(tick.0 + 1),
@@ -44,6 +44,14 @@ pub fn write(capture: &Capture, layout: Layout, out: &mut dyn Write) -> std::io:
         }
     }
     writer.flush()
+}
+
+/// The writer's own error, so that its kind (such as a closed pipe) can be told.
+fn plain(error: ::csv::Error) -> std::io::Error {
+    match error.into_kind() {
+        ::csv::ErrorKind::Io(error) => error,
+        other => std::io::Error::other(format!("{other:?}")),
+    }
 }
 
 fn row(capture: &Capture, tick: Tick, levels: &[Level]) -> Vec<String> {

@@ -69,7 +69,8 @@ pub(super) fn decode(entry: &Entry, stored: &[u8], length: u64) -> Result<Chunks
     let mut next = 0u64;
     for _ in 0..entry.edges {
         let distance = read_leb128(&mut bytes).ok_or("an edge is cut off")?;
-        let offset = next.checked_add(distance).filter(|o| *o < length).ok_or("an edge lies outside its range")?;
+        let offset =
+            next.checked_add(distance).filter(|o| *o < length).ok_or("an edge lies outside its range")?;
         let level = if entry.mixed {
             bytes.next().and_then(level_of).ok_or("a level is not one")?
         } else {

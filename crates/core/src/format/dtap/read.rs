@@ -7,7 +7,8 @@ use std::sync::Arc;
 use memmap2::Mmap;
 
 use super::block::{
-    END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of, payload, u32_at, u64_at,
+    END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of, payload, u32_at,
+    u64_at,
 };
 use super::edges::decode;
 use super::meta::Meta;
@@ -175,7 +176,9 @@ fn recovered(file: &[u8]) -> Option<Found> {
             }
             Kind::Meta => {
                 // Written at the end: it knows more than the head, if it is for the same lines.
-                if let Some((later, _)) = read_meta(file, at, Kind::Meta).filter(|(m, _)| m.line_count() == lines) {
+                if let Some((later, _)) =
+                    read_meta(file, at, Kind::Meta).filter(|(m, _)| m.line_count() == lines)
+                {
                     meta = later;
                 }
             }
@@ -226,7 +229,11 @@ fn build(path: &Path, map: Mmap, found: Found) -> Result<Opened> {
         let end = base.time_of(Tick(found.len));
         cut_short_at = Some(end);
         let at = end.rounded(base.tick());
-        builder = builder.remark(format!("the file was cut short or damaged: its record ends at {at}"));
+        builder = builder.remark(match found.len {
+            0 => "the file was cut short or damaged before its first complete block: nothing is left"
+                .to_string(),
+            _ => format!("the file was cut short or damaged: its record ends at {at}"),
+        });
     }
     let capture = builder.build().map_err(located)?;
     Ok(Opened { capture, cut_short_at })
@@ -249,7 +256,8 @@ impl FileSource {
             return Err("the block is not the one that the index names");
         }
         let payload = payload(&self.map, block.offset, &header).ok_or("the block is cut off")?;
-        let entries = directory(payload, self.names.len(), header.crc).ok_or("the block's directory is damaged")?;
+        let entries =
+            directory(payload, self.names.len(), header.crc).ok_or("the block's directory is damaged")?;
         let (entry, at) = entries.get(line.0).ok_or("the line is not in the block")?;
         let stored = payload.get(*at..*at + entry.stored as usize).ok_or("the line's edges are cut off")?;
         decode(entry, stored, block.end - block.start)

@@ -13,7 +13,7 @@ use crate::line::LineId;
 use crate::time::Tick;
 
 /// Most edges of all lines together in one block.
-const BLOCK_EDGES: u64 = 1 << 20;
+const BLOCK_EDGES: u64 = 1 << 16;
 
 /// How to save.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -87,7 +87,11 @@ impl Writer {
         }
         let mut open = OpenOptions::new();
         open.write(true);
-        if options.replace { open.create(true).truncate(true) } else { open.create_new(true) };
+        if options.replace {
+            open.create(true).truncate(true)
+        } else {
+            open.create_new(true)
+        };
         let file = open.open(&part).map_err(|error| {
             if error.kind() == std::io::ErrorKind::AlreadyExists {
                 let help = format!(
@@ -155,7 +159,8 @@ impl Writer {
     pub fn block(&mut self, capture: &Capture, start: u64, end: u64) -> Result<()> {
         let fits = start == self.next && end > start && end - start <= LONGEST_RANGE;
         if !fits || capture.lines().len() != self.lines {
-            let message = format!("the ticks {start} to {end} do not continue the file at tick {}", self.next);
+            let message =
+                format!("the ticks {start} to {end} do not continue the file at tick {}", self.next);
             return Err(Error::new(ErrorKind::Capture, message));
         }
         let mut directory = Vec::new();

@@ -46,13 +46,11 @@ pub fn read(bytes: &[u8], name: &Path) -> Result<Capture> {
     let mut record = Record { divisor, ..Record::new(signals.width_total) };
     while let Some(command) = parser.next() {
         let command = command.map_err(|e| parse_error(name, &e))?;
-        record.take(command, &signals).map_err(|e| match e {
-            Backwards { from, to } => {
-                let message = format!("time runs backwards, from {from} to {to}");
-                Error::new(ErrorKind::Capture, message)
-                    .with_help("the file is damaged, or two simulations wrote into it")
-                    .at(Place::FileLine { path: name.into(), line: parser.line() })
-            }
+        record.take(command, &signals).map_err(|Backwards { from, to }| {
+            let message = format!("time runs backwards, from {from} to {to}");
+            Error::new(ErrorKind::Capture, message)
+                .with_help("the file is damaged, or two simulations wrote into it")
+                .at(Place::FileLine { path: name.into(), line: parser.line() })
         })?;
     }
     if record.changes == 0 {
@@ -96,7 +94,9 @@ fn parse_error(name: &Path, error: &std::io::Error) -> Error {
         }
         None if error.kind() == std::io::ErrorKind::UnexpectedEof => {
             let help = "it was cut off, or it is not a value change dump";
-            Error::new(ErrorKind::Capture, "the file ends in the middle").with_help(help).at(Place::File(name.into()))
+            Error::new(ErrorKind::Capture, "the file ends in the middle")
+                .with_help(help)
+                .at(Place::File(name.into()))
         }
         None => Error::new(ErrorKind::Io, format!("cannot read: {error}")).at(Place::File(name.into())),
     }
@@ -122,7 +122,8 @@ fn common_divisor(bytes: &[u8]) -> u64 {
         if token[0] == b'#' && !identifier {
             let digits = std::str::from_utf8(&token[1..]).ok();
             if let Some(time) = digits.and_then(|d| d.parse::<u64>().ok()) {
-                divisor = if divisor == 0 { time } else { crate::time::gcd(divisor.into(), time.into()) as u64 };
+                divisor =
+                    if divisor == 0 { time } else { crate::time::gcd(divisor.into(), time.into()) as u64 };
                 if divisor == 1 {
                     break;
                 }
@@ -167,7 +168,9 @@ impl Signals {
                 if self.lines.len() > MOST_LINES {
                     let message = format!("this file declares more than {MOST_LINES} lines");
                     let help = "dump fewer signals in the simulation";
-                    return Err(Error::new(ErrorKind::Capture, message).with_help(help).at(Place::File(name.into())));
+                    return Err(Error::new(ErrorKind::Capture, message)
+                        .with_help(help)
+                        .at(Place::File(name.into())));
                 }
             }
         }
@@ -183,7 +186,8 @@ impl Signals {
     }
 
     fn declare(&mut self, var: &vcd::Var, mut path: String) {
-        let digital = !matches!(var.var_type, VarType::Real | VarType::String | VarType::Event | VarType::Parameter);
+        let digital =
+            !matches!(var.var_type, VarType::Real | VarType::String | VarType::Event | VarType::Parameter);
         if !digital || var.size == 0 || var.size > WIDEST {
             if !matches!(var.var_type, VarType::Event | VarType::Parameter) {
                 self.set_aside.push(path);
@@ -224,7 +228,9 @@ impl Signals {
         }
         match Bus::new(path.clone(), ids) {
             Ok(bus) => self.buses.push(bus),
-            Err(_) => self.remarks.push(format!("{path} is wider than 64 bits: its lines are there, but no bus")),
+            Err(_) => {
+                self.remarks.push(format!("{path} is wider than 64 bits: its lines are there, but no bus"));
+            }
         }
     }
 }
@@ -331,7 +337,8 @@ impl Record {
     fn finish(mut self) -> (Vec<Trace>, u64) {
         self.settle();
         let len = self.time / self.divisor + 1;
-        let finish = |t: Option<TraceBuilder>| t.unwrap_or_else(|| TraceBuilder::new(Level::Unknown)).finish(len);
+        let finish =
+            |t: Option<TraceBuilder>| t.unwrap_or_else(|| TraceBuilder::new(Level::Unknown)).finish(len);
         (self.traces.into_iter().map(finish).collect(), len)
     }
 }

@@ -21,7 +21,10 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
     let zero = capture.base().zero();
     writer.version("deep-tap")?;
     writer.comment(&format!("source: {}", capture.origin().source.replace("$end", "")))?;
-    writer.comment(&format!("time zero is {} after the first instant", capture.base().length_of(zero.since(Tick(0)))))?;
+    writer.comment(&format!(
+        "time zero is {} after the first instant",
+        capture.base().length_of(zero.since(Tick(0)))
+    ))?;
     if scale.rounded {
         writer.comment("times are rounded to 1 fs")?;
     }

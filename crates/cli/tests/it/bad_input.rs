@@ -1,0 +1,202 @@
+//! Wrong input of every kind, through the tool: a clear message, exit code 2, nothing lost.
+
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use tempfile::TempDir;
+
+use crate::support::{binary, captured, root, tool};
+
+/// Runs the tool in a folder; it must refuse, without panic, and say all of `wanted`.
+fn refuses(folder: &Path, args: &[&str], wanted: &[&str]) {
+    let output = tool().current_dir(folder).args(args).output().unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(2), "{args:?}: {said}");
+    assert!(!said.contains("panicked") && !said.contains("RUST_BACKTRACE"), "{said}");
+    // Wrapped lines are read as one.
+    let flat = said.split_whitespace().collect::<Vec<_>>().join(" ");
+    for part in wanted {
+        assert!(flat.contains(part), "{args:?}: '{part}' is not in:\n{said}");
+    }
+}
+
+/// The shipped setup with one thing changed, as a file in a folder of its own.
+fn changed(from: &str, to: &str) -> TempDir {
+    let folder = TempDir::new().unwrap();
+    for kind in ["setups", "parts"] {
+        std::fs::create_dir(folder.path().join(kind)).unwrap();
+        for file in std::fs::read_dir(root().join(kind)).unwrap() {
+            let path = file.unwrap().path();
+            let text = std::fs::read_to_string(&path).unwrap();
+            let text = if text.contains(from) { text.replacen(from, to, 1) } else { text };
+            std::fs::write(folder.path().join(kind).join(path.file_name().unwrap()), text).unwrap();
+        }
+    }
+    folder
+}
+
+const SETUP: &str = "setups/tide-gauge.toml";
+
+#[test]
+fn files_that_are_missing_or_unreadable() {
+    let folder = TempDir::new().unwrap();
+    std::fs::write(folder.path().join("binary.toml"), [0xff, 0xfe, 0]).unwrap();
+    std::fs::write(folder.path().join("empty.vcd"), "").unwrap();
+    std::fs::write(folder.path().join("text.dtap"), "this is not a capture, whatever its name says it is")
+        .unwrap();
+    std::fs::write(
+        folder.path().join("back.vcd"),
+        "$timescale 1ns $end\n$var wire 1 ! a $end\n$enddefinitions $end\n#5 1!\n#3 0!\n",
+    )
+    .unwrap();
+    for (args, wanted) in [
+        (&["capture", "none.toml"][..], &["none.toml: cannot read", "check the path"][..]),
+        (&["check", "none.dtap"], &["none.dtap: cannot open", "check the path"]),
+        (&["check", "none.vcd", "--setup", "none.toml"], &["none.toml: cannot read"]),
+        (&["capture", "binary.toml"], &["binary.toml, byte 0: this is not UTF-8 text"]),
+        (&["info", "empty.vcd"], &["empty.vcd: the file ends in the middle"]),
+        (&["info", "back.vcd"], &["back.vcd:5: time runs backwards, from 5 to 3"]),
+        (&["info", "text.dtap"], &["text.dtap: this is not a capture file"]),
+        (&["info", "."], &["this is not a file"]),
+        (&["check", "back.vcd", "--setup", "."], &["path of a file"]),
+    ] {
+        refuses(folder.path(), args, wanted);
+    }
+}
+
+#[test]
+fn setups_that_are_wrong() {
+    for (from, to, wanted) in [
+        (
+            "rate = \"100 MS/s\"",
+            "rate = \"100 MHz\"",
+            &["tide-gauge.toml:9:8", "'MHz' is not a unit of a sample rate", "100 MS/s"][..],
+        ),
+        (
+            "RESET_N rises while PGOOD high",
+            "RESET_N rises while PGOD high",
+            &["nothing is called 'PGOD'", "did you mean 'PGOOD'?"],
+        ),
+        ("\"A3\", \"A2\", \"A1\"", "\"A3\", \"A2\", \"A2\"", &["bus 'ADDR' has the line 'A2' twice"]),
+        ("CS_N = \"ADC_CS_N\", ", "", &["pin CS_N not bound to a line", "CS_N = false"]),
+        (
+            "rate = \"100 MS/s\"",
+            "rate = \"90 MS/s\"",
+            &["does not record 22 lines at 90 MS/s", "nearest: 50 MS/s, or 100 MS/s"],
+        ),
+        ("rate = \"100 MS/s\"", "rate = \"1 GS/s\"", &["1 GS/s takes 16 lines: leave out 6"]),
+        (
+            "swing = \"3.3 V\"",
+            "swing = \"12 V\"",
+            &["line 'ADC_SCLK' swings to 12 V, its input stands 5 V", "do not connect it"],
+        ),
+        (
+            "threshold = \"LVCMOS 3.3 V\"",
+            "threshold = \"4 V\"",
+            &["a threshold of 4 V for 'PGOOD' is out of", "from 0 V to 3 V"],
+        ),
+        ("min = \"18 ns\"", "min = \"18\"", &["ex-mem8.toml", "'18' has no unit"]),
+        ("connect = \"bench:tide-gauge\"", "connect = \"bench:toaster\"", &["there is no board 'toaster'"]),
+        (
+            "time-out = \"1 s\"",
+            "time-out = \"1 ms\"",
+            &["the trigger did not come within 1 ms", "RESET_N never rose"],
+        ),
+        ("input = 21", "input = 32", &["line 'D7' is on input 32", "its inputs are 0 to 31"]),
+    ] {
+        let folder = changed(from, to);
+        refuses(folder.path(), &["capture", SETUP], wanted);
+        assert!(!folder.path().join("tide-gauge.dtap").exists(), "{to}: something was left behind");
+    }
+}
+
+#[test]
+fn arguments_that_are_wrong() {
+    let folder = captured();
+    for (args, wanted) in [
+        (&["show", "tide-gauge.dtap", "--at", "5"][..], &["--at: '5' has no unit"][..]),
+        (&["show", "tide-gauge.dtap", "--at", "1 h"], &["'h' is not a unit of a time"]),
+        (
+            &["show", "tide-gauge.dtap", "--around", "3 s"],
+            &["outside the record", "from -5.00000 ms to 20.00000 ms"],
+        ),
+        (&["show", "tide-gauge.dtap", "--from", "2 ms", "--to", "1 ms"], &["--from must be before --to"]),
+        (
+            &["show", "tide-gauge.dtap", "--lines", "ADC_SLCK"],
+            &["no line 'ADC_SLCK'", "did you mean 'ADC_SCLK'?"],
+        ),
+        (&["show", "tide-gauge.dtap", "--width", "5"], &["no room for the waveforms"]),
+        (&["show", "tide-gauge.dtap", "--around", "0s", "--span", "0s"], &["--span: 0 s shows nothing"]),
+        (&["check", "tide-gauge.dtap", "--only", "tXX"], &["there is no limit or part 'tXX'", "U5.tDH"]),
+        (&["convert", "tide-gauge.dtap", "out.xyz"], &["does not say which format to write"]),
+        (&["convert", "tide-gauge.dtap", "-", "--to", "dtap"], &["cannot be written to standard output"]),
+        (&["convert", "tide-gauge.dtap", "tide-gauge.dtap"], &["this file is there already", "--replace"]),
+        (&["capture", SETUP], &["tide-gauge.dtap: this file is there already"]),
+        (&["capture", SETUP, "--rate", "fast", "-o", "x.dtap"], &["--rate: 'fast' is not a sample rate"]),
+        (&["chek"], &["check"]),
+        (&["check"], &["<FILE>"]),
+    ] {
+        let before = std::fs::read(folder.path().join("tide-gauge.dtap")).unwrap();
+        refuses(folder.path(), args, wanted);
+        assert_eq!(std::fs::read(folder.path().join("tide-gauge.dtap")).unwrap(), before);
+    }
+}
+
+#[test]
+fn a_cut_capture_is_read_as_far_as_it_goes_and_says_so() {
+    let folder = captured();
+    let whole = std::fs::read(folder.path().join("tide-gauge.dtap")).unwrap();
+    // Without its end, all blocks are there.
+    std::fs::write(folder.path().join("cut.dtap"), &whole[..whole.len() - 10]).unwrap();
+    let output = tool().current_dir(&folder).args(["check", "cut.dtap"]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(
+        String::from_utf8(output.stderr)
+            .unwrap()
+            .contains("cut short or damaged: its record ends at 20.00000 ms")
+    );
+    std::fs::write(folder.path().join("stub.dtap"), &whole[..300]).unwrap();
+    refuses(folder.path(), &["check", "stub.dtap"], &["stub.dtap: this capture file is damaged"]);
+}
+
+/// The shell's limit on file sizes stands in for a full disk.
+#[cfg(unix)]
+#[test]
+fn a_full_disk_keeps_what_was_written_and_replaces_nothing() {
+    let folder = changed("\u{0}", "");
+    let limited = |args: &str| {
+        // 'trap' keeps the signal from ending the process, so that writing fails instead.
+        let script = format!("trap '' XFSZ; ulimit -f 16; exec {} {args}", binary());
+        Command::new("sh").args(["-c", &script]).current_dir(&folder).output().unwrap()
+    };
+    let output = limited(&format!("capture {SETUP}"));
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(2), "{said}");
+    assert!(said.contains("cannot write") && said.contains("the disk is full"), "{said}");
+    assert!(!folder.path().join("tide-gauge.dtap").exists());
+    assert!(folder.path().join("tide-gauge.dtap.part").exists(), "what was written is kept");
+    // The next run says so instead of overwriting it.
+    refuses(folder.path(), &["capture", SETUP], &["an unfinished capture lies here"]);
+    std::fs::remove_file(folder.path().join("tide-gauge.dtap.part")).unwrap();
+    tool().current_dir(&folder).args(["capture", SETUP]).assert().success();
+    let output = limited("convert tide-gauge.dtap big.csv");
+    assert_eq!(output.status.code(), Some(2));
+    assert!(!folder.path().join("big.csv").exists());
+}
+
+#[test]
+fn a_reader_that_has_seen_enough_is_no_error() {
+    let folder = captured();
+    let mut child = Command::new(binary())
+        .current_dir(&folder)
+        .args(["convert", "tide-gauge.dtap", "-", "--to", "csv", "--layout", "samples"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut first = [0; 64];
+    std::io::Read::read_exact(child.stdout.as_mut().unwrap(), &mut first).unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!((output.status.code(), output.stderr.len()), (Some(0), 0), "{output:?}");
+}

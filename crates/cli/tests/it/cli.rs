@@ -1,0 +1,193 @@
+//! The tool as its users run it: each command on the demo data, its outputs and exit codes.
+
+use assert_cmd::Command;
+use tempfile::TempDir;
+
+use crate::support::{captured, root, tool};
+
+fn stdout(command: &mut Command) -> String {
+    String::from_utf8(command.output().unwrap().stdout).unwrap()
+}
+
+#[test]
+fn the_demo_tells_the_whole_story_and_leaves_its_files() {
+    let folder = TempDir::new().unwrap();
+    let demo = folder.path().join("demo");
+    let run = tool().arg("demo").arg(&demo).assert().success();
+    let said = String::from_utf8(run.get_output().stdout.clone()).unwrap();
+    for step in [
+        "1. Wire up",
+        "2. Record",
+        "3. Check",
+        "4. Look at a violation",
+        "5. Decide",
+        "6. What the record could not",
+    ] {
+        assert!(said.contains(step), "{step} is missing:\n{said}");
+    }
+    assert!(said.contains("4 violated, 3 inconclusive, 4 passed, 1 not seen"), "{said}");
+    assert!(said.contains("FAIL (1 of 1095)"), "the hold time is decided at the named rate:\n{said}");
+    assert!(!said.lines().any(|l| l.ends_with(' ')), "no trailing blanks");
+    for file in [
+        "setups/tide-gauge.toml",
+        "parts/ex-mem8.toml",
+        "tide-gauge.dtap",
+        "tide-gauge-faster.dtap",
+        "verdicts.txt",
+    ] {
+        assert!(demo.join(file).exists(), "{file}");
+    }
+    let json: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(demo.join("verdicts.json")).unwrap()).unwrap();
+    assert_eq!(json["verdict"], "fail");
+    assert_eq!(json["results"].as_array().unwrap().len(), 12);
+    // Each command in the story works by itself.
+    let commands: Vec<&str> = said.lines().filter_map(|l| l.trim().strip_prefix("$ deep-tap ")).collect();
+    assert!(commands.len() >= 5);
+    for command in commands {
+        let words: Vec<String> = command.split(' ').map(|w| w.replace('\'', "")).collect();
+        // A quoted rate was split into two words.
+        let words = words.join(" ").replace("250 MS/s", "250MS/s");
+        let mut tool = tool();
+        tool.args(words.split(' '));
+        if words.starts_with("capture") {
+            tool.arg("--replace");
+        }
+        let code = tool.output().unwrap().status.code();
+        assert!(matches!(code, Some(0 | 1)), "{command}: {code:?}");
+    }
+    // A second demo does not overwrite the first unless it is told to.
+    tool().arg("demo").arg(&demo).assert().code(2);
+    tool().arg("demo").arg(&demo).arg("--replace").assert().success();
+}
+
+#[test]
+fn check_answers_first_and_exits_by_verdict() {
+    let folder = captured();
+    let check = |args: &[&str]| {
+        let mut command = tool();
+        command.current_dir(&folder).args(["check", "tide-gauge.dtap"]).args(args);
+        let output = command.output().unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stdout).unwrap())
+    };
+    let (code, text) = check(&[]);
+    assert_eq!(code, 1);
+    assert!(text.starts_with(
+        "4 violated, 3 inconclusive, 4 passed, 1 not seen          tide-gauge.dtap, 100 MS/s, tick 10 ns\n"
+    ));
+    assert!(text.contains("next: deep-tap show tide-gauge.dtap --around "), "{text}");
+    assert!(text.contains("next: deep-tap capture tide-gauge.toml --rate '250 MS/s'"), "{text}");
+    assert_eq!(check(&["--only", "tCH,U3.tCYC"]).0, 0);
+    assert_eq!(check(&["--only", "tDH"]).0, 3);
+    assert_eq!(check(&["--only", "tOE"]).0, 3, "not seen is not a pass");
+    let (code, text) = check(&["--only", "tDH", "--rule", "measured"]);
+    assert_eq!(code, 1);
+    assert!(text.contains("rule: the counted value is taken for the true one"), "{text}");
+    let (_, json) = check(&["--format", "json"]);
+    let json: serde_json::Value = serde_json::from_str(&json).unwrap();
+    let results = json["results"].as_array().unwrap();
+    let hold = results.iter().find(|r| r["symbol"] == "tDH").unwrap();
+    assert_eq!(
+        (hold["verdict"].as_str(), hold["required"]["min"].as_f64()),
+        (Some("inconclusive"), Some(18e-9))
+    );
+    assert_eq!(hold["decided"]["rate"], 250e6);
+    let (_, table) = check(&["--format", "csv"]);
+    assert_eq!(table.lines().count(), 13);
+    assert!(table.starts_with("part,limit,what,kind,min_s,max_s,verdict,worst_s"));
+    // Into a file, which is not overwritten silently.
+    assert_eq!(check(&["--format", "csv", "--output", "v.csv"]), (1, String::new()));
+    assert_eq!(std::fs::read_to_string(folder.path().join("v.csv")).unwrap(), table);
+    assert_eq!(check(&["--output", "v.csv"]).0, 2);
+    assert_eq!(check(&["--output", "v.csv", "--replace"]).0, 1);
+}
+
+#[test]
+fn every_printed_time_can_be_pasted_back() {
+    let folder = captured();
+    let csv = stdout(tool().current_dir(&folder).args(["check", "tide-gauge.dtap"]));
+    let mut pasted = 0;
+    for row in csv.lines().filter(|l| l.contains("FAIL")) {
+        let words: Vec<&str> = row.split("  ").map(str::trim).filter(|w| !w.is_empty()).collect();
+        let at = words.iter().find(|w| w.starts_with(['+', '-']) && w.ends_with('s')).unwrap();
+        for option in ["--at", "--around"] {
+            tool().current_dir(&folder).args(["show", "tide-gauge.dtap", option, at]).assert().success();
+        }
+        pasted += 1;
+    }
+    assert_eq!(pasted, 4);
+    let shown = stdout(tool().current_dir(&folder).args([
+        "show",
+        "tide-gauge.dtap",
+        "--from",
+        "-1 us",
+        "--to",
+        "2us",
+        "--width",
+        "90",
+    ]));
+    assert!(shown.contains("-1.00 us to 2.00 us"), "{shown}");
+    assert!(shown.lines().all(|l| l.chars().count() <= 90), "{shown}");
+    assert!(shown.contains("▼trigger"));
+}
+
+#[test]
+fn info_show_and_convert_agree_with_each_other() {
+    let folder = captured();
+    let run = |args: &[&str]| stdout(tool().current_dir(&folder).args(args));
+    let info = run(&["info", "tide-gauge.dtap", "--verify"]);
+    assert!(info.contains("every block was read and is sound"), "{info}");
+    assert!(info.contains("trigger    RESET_N rises while PGOOD high"), "{info}");
+    run(&["convert", "tide-gauge.dtap", "t.vcd"]);
+    run(&["convert", "t.vcd", "u.dtap"]);
+    run(&["convert", "tide-gauge.dtap", "t.csv"]);
+    let edges = |file: &str| {
+        let json: serde_json::Value =
+            serde_json::from_str(&run(&["info", file, "--format", "json"])).unwrap();
+        let lines = json["lines"].as_array().unwrap().clone();
+        let named = lines.iter().filter(|l| !l["name"].as_str().unwrap().contains('['));
+        named.map(|l| l["edges"].as_u64().unwrap()).collect::<Vec<_>>()
+    };
+    assert_eq!(edges("tide-gauge.dtap"), edges("t.vcd"));
+    assert_eq!(edges("t.vcd"), edges("u.dtap"));
+    let rows = std::fs::read_to_string(folder.path().join("t.csv")).unwrap().lines().count();
+    assert!(rows > 5000 && rows < 20_000, "{rows}");
+    assert_eq!(run(&["convert", "tide-gauge.dtap", "-", "--to", "csv"]).lines().count(), rows);
+    let at = run(&["show", "tide-gauge.dtap", "--at", "0s", "--lines", "RESET_N,DATA"]);
+    let words: Vec<&str> =
+        at.lines().find(|l| l.starts_with("RESET_N")).unwrap().split_whitespace().collect();
+    assert_eq!(words, ["RESET_N", "high", "0", "ns", "the", "end"]);
+}
+
+#[test]
+fn a_dump_is_checked_with_a_setup_also_from_standard_input() {
+    let folder = root().join("tests/fixtures/sync-mem");
+    let check = |file: &str| {
+        let mut command = tool();
+        command.current_dir(&folder).args(["check", file, "--setup", "setup.toml"]);
+        if file == "-" {
+            command.pipe_stdin(folder.join("sync_mem.vcd")).unwrap();
+        }
+        let output = command.output().unwrap();
+        (
+            output.status.code(),
+            String::from_utf8(output.stdout).unwrap().replace("-, exact", "sync_mem.vcd, exact"),
+        )
+    };
+    let (code, text) = check("sync_mem.vcd");
+    assert_eq!(code, Some(1));
+    assert!(text.starts_with("4 violated, 1 passed"), "{text}");
+    let (code, piped) = check("-");
+    assert_eq!(
+        (code, piped.lines().take(9).collect::<Vec<_>>()),
+        (Some(1), text.lines().take(9).collect::<Vec<_>>())
+    );
+}
+
+#[test]
+fn help_names_the_commands_and_the_exit_codes() {
+    let help = stdout(tool().arg("--help"));
+    for command in ["demo", "capture", "info", "check", "show", "convert", "Exit codes:"] {
+        assert!(help.contains(command), "{help}");
+    }
+}
