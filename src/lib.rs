@@ -44,10 +44,10 @@
 //! # The mental model
 //!
 //! A [`setup`] says what to record and what to check. An [`instrument`] delivers blocks of samples;
-//! [`scan`] turns them into traces, one per [`line`]; a [`capture`] is traces with a [`time`] base.
+//! [`scan`] turns them into traces, one per [line](mod@line); a [`capture`] is traces with a [`time`] base.
 //! An [`event`] is an instant described in one small language, the same for triggers, searches and
 //! limits. A [`limit`] is a row of a datasheet's timing table; checking it finds every occurrence
-//! and decides each exactly. [`format`](mod@format) reads and writes files; [`bench`] has a simulated board and
+//! and decides each exactly. [format](mod@format) reads and writes files; [bench](mod@bench) has a simulated board and
 //! instrument that behave like real ones; [`draw`] makes pictures.
 //!
 //! # By task
@@ -57,8 +57,8 @@
 //! | read a setup with its limits files | [`setup::Setup`] |
 //! | record from an instrument | [`instrument::Acquisition`] |
 //! | bring an instrument of your own | [`instrument::Instrument`], `examples/own_instrument.rs` |
-//! | open or save a capture | [`format::dtap`](crate::format::dtap) |
-//! | read or write a simulation's dump | [`format::vcd`](crate::format::vcd) |
+//! | open or save a capture | [`format::dtap`] |
+//! | read or write a simulation's dump | [`format::vcd`] |
 //! | search for an event | [`event::Program`] |
 //! | check limits | [`limit::check`] |
 //! | ask a trace about a place | [`capture::Trace`] |
@@ -77,6 +77,8 @@
 //!   exception, and says so.
 //! - What went wrong on the wire is data, never an [`Error`]; an error means that the work could
 //!   not be done, and has a place and a remedy.
+
+pub mod docs;
 
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{

@@ -2,6 +2,8 @@
 
 /// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
 mod bench;
+/// What the documents show.
+mod docs;
 /// Waveforms as text.
 mod draw;
 /// The capture container: round trips, cuts, flipped bits, hostile files.

@@ -5,6 +5,7 @@ use std::io::{IsTerminal, Write};
 
 use deep_tap::{Error, Place};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
+use owo_colors::Style;
 
 /// Why a command did not end well.
 #[derive(Debug)]
@@ -82,7 +83,7 @@ impl Diagnostic for Shown<'_> {
         // A whole section is pointed at by its first line.
         let line_end = text.text[start..].find('\n').map_or(text.text.len(), |n| start + n);
         let end = text.span.end.clamp(start, line_end);
-        Some(Box::new(std::iter::once(LabeledSpan::new(Some("here".into()), start, (end - start).max(1)))))
+        Some(Box::new(std::iter::once(LabeledSpan::new(None, start, (end - start).max(1)))))
     }
 }
 
@@ -91,11 +92,22 @@ pub(crate) fn colours(stream: &impl IsTerminal) -> bool {
     stream.is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty())
 }
 
+/// Vermilion and blue, which every kind of colour vision tells apart, on light and dark ground.
+fn theme() -> GraphicalTheme {
+    let (bad, good) = (Style::new().fg_rgb::<213, 94, 0>().bold(), Style::new().fg_rgb::<44, 126, 196>());
+    let mut theme = GraphicalTheme::unicode();
+    theme.styles.error = bad;
+    theme.styles.help = good;
+    theme.styles.link = good;
+    theme.styles.highlights = vec![bad];
+    theme
+}
+
 /// Tells an error, and what was found beside it, on standard error.
 pub(crate) fn print(error: &Error) {
     let stderr = std::io::stderr();
     let theme = match (colours(&stderr), stderr.is_terminal()) {
-        (true, _) => GraphicalTheme::unicode(),
+        (true, _) => theme(),
         (false, true) => GraphicalTheme::unicode_nocolor(),
         (false, false) => GraphicalTheme::none(),
     };

@@ -4,12 +4,12 @@ use std::io::{BufWriter, IsTerminal, Write};
 use std::path::Path;
 
 use comfy_table::presets::NOTHING;
-use comfy_table::{CellAlignment, ContentArrangement};
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement};
 use deep_tap::{Error, ErrorKind, Place};
 use serde::Serialize;
 
 use crate::args::{Format, Table};
-use crate::errors::Failure;
+use crate::errors::{Failure, colours};
 
 /// Standard output, or a text that stands in for it.
 pub(crate) enum Out {
@@ -56,6 +56,14 @@ pub(crate) fn remark(text: impl AsRef<str>) {
     let _ = writeln!(std::io::stderr(), "deep-tap: {}", text.as_ref());
 }
 
+/// How much a row asks for attention.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Mark {
+    None,
+    Open,
+    Bad,
+}
+
 /// A table of texts.
 pub(crate) struct Grid {
     table: comfy_table::Table,
@@ -88,6 +96,21 @@ impl Grid {
 
     pub(crate) fn row(&mut self, cells: Vec<String>) {
         self.table.add_row(cells);
+    }
+
+    /// A row whose last cell is set off, on a terminal with colours.
+    pub(crate) fn row_with_mark(&mut self, cells: Vec<String>, mark: Mark) {
+        let last = cells.len().saturating_sub(1);
+        let coloured = colours(&std::io::stdout());
+        // Vermilion and blue differ for every kind of colour vision, and on light and dark ground.
+        let dress = |(i, text): (usize, String)| match mark {
+            Mark::Bad if coloured && i == last => {
+                Cell::new(text).fg(Color::Rgb { r: 213, g: 94, b: 0 }).add_attribute(Attribute::Bold)
+            }
+            Mark::Open if coloured && i == last => Cell::new(text).fg(Color::Rgb { r: 44, g: 126, b: 196 }),
+            _ => Cell::new(text),
+        };
+        self.table.add_row(cells.into_iter().enumerate().map(dress).collect::<Vec<_>>());
     }
 
     /// The table as lines without trailing blanks.

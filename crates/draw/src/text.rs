@@ -7,7 +7,7 @@ use deep_tap_core::line::Level;
 use crate::wave::{Cell, Picture, Row};
 
 impl fmt::Display for Picture {
-    /// One line per row, with the names in front, under a time axis and a line of markers.
+    /// The rows with their names in front, under a time axis and a line of markers.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let margin = self.rows.iter().map(|r| r.name.chars().count()).max().unwrap_or(0) + 1;
         let blank = " ".repeat(margin);
@@ -19,9 +19,10 @@ impl fmt::Display for Picture {
             writeln!(f, "{blank}{}", placed(markers, self.columns))?;
         }
         for row in &self.rows {
-            let name = &row.name;
-            let pad = margin - name.chars().count();
-            writeln!(f, "{name}{}{}", " ".repeat(pad), drawn(row).trim_end())?;
+            let pad = " ".repeat(margin - row.name.chars().count());
+            let (upper, lower) = drawn(row);
+            writeln!(f, "{}", format!("{blank}{upper}").trim_end())?;
+            writeln!(f, "{}{pad}{}", row.name, lower.trim_end())?;
         }
         Ok(())
     }
@@ -47,8 +48,14 @@ fn placed(texts: impl Iterator<Item = (usize, String)>, columns: usize) -> Strin
     line.trim_end().to_string()
 }
 
-fn drawn(row: &Row) -> String {
-    let mut chars: Vec<char> = row.cells.iter().map(symbol).collect();
+/// The upper and the lower half of a row: a line's steps take both, a bus's values the lower.
+fn drawn(row: &Row) -> (String, String) {
+    let steps = row.cells.iter().all(|c| matches!(c, Cell::Steady(_) | Cell::Edge(_) | Cell::Busy(_)));
+    if steps && row.labels.is_empty() {
+        let (upper, lower): (String, String) = row.cells.iter().map(step).unzip();
+        return (upper, lower);
+    }
+    let mut chars: Vec<char> = row.cells.iter().map(value).collect();
     for (at, len, text) in &row.labels {
         let text_len = text.chars().count();
         if text_len < *len {
@@ -58,22 +65,36 @@ fn drawn(row: &Row) -> String {
             }
         }
     }
-    chars.into_iter().collect()
+    (String::new(), chars.into_iter().collect())
 }
 
-fn symbol(cell: &Cell) -> char {
+/// A column of a line: its upper and its lower half.
+fn step(cell: &Cell) -> (char, char) {
     match cell {
-        Cell::Steady(Level::Low) => '▁',
-        Cell::Steady(Level::High) => '▔',
-        Cell::Steady(Level::Unknown) => '╳',
-        Cell::Edge(Level::Low) => '╲',
-        Cell::Edge(Level::High) => '╱',
-        Cell::Edge(Level::Unknown) => '╳',
-        Cell::Busy(0) => '░',
-        Cell::Busy(1) => '▒',
-        Cell::Busy(_) => '▓',
-        Cell::Value(value) if value.unknown != 0 => '╳',
-        Cell::Value(_) => '═',
-        Cell::Change(_) => '╳',
+        Cell::Steady(Level::Low) => (' ', '─'),
+        Cell::Steady(Level::High) => ('─', ' '),
+        Cell::Edge(Level::Low) => ('┐', '└'),
+        Cell::Edge(Level::High) => ('┌', '┘'),
+        Cell::Steady(Level::Unknown) | Cell::Edge(Level::Unknown) => ('╳', '╳'),
+        // The upper half stays free, so that neighbouring rows do not run into each other.
+        Cell::Busy(activity) => (' ', shade(*activity)),
+        Cell::Value(_) | Cell::Change(_) => (' ', ' '),
+    }
+}
+
+/// A column of a bus.
+fn value(cell: &Cell) -> char {
+    match cell {
+        Cell::Busy(activity) => shade(*activity),
+        Cell::Value(value) if value.unknown == 0 => '═',
+        _ => '╳',
+    }
+}
+
+fn shade(activity: u8) -> char {
+    match activity {
+        0 => '░',
+        1 => '▒',
+        _ => '▓',
     }
 }

@@ -12,7 +12,7 @@ use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
 use crate::load::{Loaded, load, setup_of, tell_damage};
-use crate::output::{Grid, Out, write_table};
+use crate::output::{Grid, Mark, Out, write_table};
 
 /// The verdicts on a record, as JSON has them: times in seconds, rates in samples per second.
 #[derive(Serialize)]
@@ -124,7 +124,12 @@ impl Checked {
             &[4, 5, 6, 7],
         );
         for result in &self.results {
-            grid.row(self.cells(capture, result));
+            let mark = match result.verdict {
+                Verdict::Fail => Mark::Bad,
+                Verdict::Inconclusive | Verdict::NotSeen => Mark::Open,
+                Verdict::Pass => Mark::None,
+            };
+            grid.row_with_mark(self.cells(capture, result), mark);
         }
         text.push_str(&format!("\n{}\n", grid.text()));
         if !self.not_wired.is_empty() {

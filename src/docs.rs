@@ -1,0 +1,19 @@
+//! The references and the walkthrough, as they stand in the folder `docs`.
+
+#[doc = include_str!("../docs/walkthrough.md")]
+pub mod walkthrough {}
+
+#[doc = include_str!("../docs/setup.md")]
+pub mod setup_files {}
+
+#[doc = include_str!("../docs/limits.md")]
+pub mod limits_files {}
+
+#[doc = include_str!("../docs/verdicts.md")]
+pub mod verdicts {}
+
+#[doc = include_str!("../docs/events.md")]
+pub mod event_language {}
+
+#[doc = include_str!("../docs/capture-file.md")]
+pub mod capture_file {}

@@ -1,0 +1,91 @@
+//! What the documents show is true of this commit.
+
+use deep_tap::capture::Attachment;
+use deep_tap::event::Event;
+use deep_tap::setup::{Attached, Folder, Setup, Texts};
+
+use crate::support::root;
+
+fn document(name: &str) -> String {
+    std::fs::read_to_string(root().join(name)).unwrap()
+}
+
+/// The fenced blocks of a language.
+fn blocks(text: &str, language: &str) -> Vec<String> {
+    let fence = format!("```{language}\n");
+    text.split(&fence).skip(1).map(|rest| rest.split("```").next().unwrap().to_string()).collect()
+}
+
+/// One text beside the files of a folder.
+struct Beside(Attachment, Folder);
+
+impl Texts for Beside {
+    fn read(&self, name: &str) -> deep_tap::Result<String> {
+        if name == self.0.name { Ok(self.0.text.clone()) } else { self.1.read(name) }
+    }
+}
+
+#[test]
+fn setups_and_limits_in_the_documents_load() {
+    let mut seen = 0;
+    for name in ["docs/setup.md", "docs/limits.md", "docs/walkthrough.md", "README.md"] {
+        for block in blocks(&document(name), "toml") {
+            seen += 1;
+            if block.starts_with("# setup") {
+                let text = Attachment { name: "documented.toml".into(), text: block };
+                let setup = Setup::load("documented.toml", &Beside(text, Folder::new(root().join("setups"))));
+                setup.unwrap_or_else(|e| panic!("{name}: {e:?}"));
+                continue;
+            }
+            // A limits file is loaded by a setup that wires every pin.
+            assert!(block.starts_with("# limits"), "{name}: a block that says neither setup nor limits");
+            let pins = block.split("[pins]").nth(1).unwrap().split("[[").next().unwrap();
+            let pins: Vec<&str> =
+                pins.lines().filter_map(|l| l.split_once(" = ").map(|(pin, _)| pin)).collect();
+            let lines: String = pins.iter().map(|p| format!("[[line]]\nname = \"{p}\"\n")).collect();
+            let wires: Vec<String> = pins.iter().map(|p| format!("{p} = \"{p}\"")).collect();
+            let board = format!(
+                "{lines}[[part]]\nreference = \"U1\"\nlimits = \"p.toml\"\npins = {{ {} }}\n",
+                wires.join(", ")
+            );
+            let texts =
+                [("s.toml", board), ("p.toml", block)].map(|(n, t)| Attachment { name: n.into(), text: t });
+            let setup = Setup::load("s.toml", &Attached(&texts)).unwrap_or_else(|e| panic!("{name}: {e:?}"));
+            assert_eq!(setup.limits().count(), 5);
+        }
+    }
+    assert!(seen >= 2);
+}
+
+#[test]
+fn expressions_in_the_tables_parse() {
+    let text = document("docs/events.md");
+    let rows = text.lines().filter_map(|l| l.strip_prefix("| `")).filter_map(|l| l.split('`').next());
+    let mut seen = 0;
+    for expression in rows {
+        Event::parse(expression).unwrap_or_else(|e| panic!("{expression}: {e:?}"));
+        seen += 1;
+    }
+    assert!(seen >= 14);
+}
+
+#[test]
+fn links_between_documents_lead_somewhere() {
+    for name in [
+        "README.md",
+        "CONTRIBUTING.md",
+        "docs/setup.md",
+        "docs/limits.md",
+        "docs/verdicts.md",
+        "docs/events.md",
+        "docs/walkthrough.md",
+    ] {
+        let folder = root().join(name).parent().unwrap().to_path_buf();
+        for link in document(name).split("](").skip(1).map(|rest| rest.split(')').next().unwrap().to_string())
+        {
+            if !link.starts_with("http") {
+                assert!(folder.join(&link).exists(), "{name} links to {link}");
+            }
+        }
+    }
+}
