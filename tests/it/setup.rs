@@ -3,6 +3,7 @@
 use deep_tap::capture::Attachment;
 use deep_tap::setup::{Attached, Setup};
 use deep_tap::{Error, Place};
+use proptest::prelude::*;
 
 use crate::support::{root, setup};
 
@@ -192,6 +193,25 @@ fn the_setups_and_parts_that_ship_are_sound() {
         if path.extension().is_some_and(|e| e == "toml") {
             let setup = Setup::from_file(&path).unwrap_or_else(|e| panic!("{e:?}"));
             assert!(setup.parts.iter().all(|p| p.part.made_up), "what is made up says so");
+        }
+    }
+}
+
+proptest! {
+    #[test]
+    fn no_damage_to_a_setup_makes_the_reader_panic(at: prop::sample::Index, with in "[ -~\n\u{b5}]{0,4}", gone in 0usize..20) {
+        let whole = std::fs::read_to_string(root().join("setups/tide-gauge.toml")).unwrap();
+        let parts = ["ex-sup33", "ex-adc24", "ex-mem8"].map(|name| {
+            let text = std::fs::read_to_string(root().join(format!("parts/{name}.toml"))).unwrap();
+            (format!("../parts/{name}.toml"), text)
+        });
+        let at = at.index(whole.len());
+        let (Some(head), rest) = (whole.get(..at), whole.get(at + gone..).unwrap_or("")) else { return Ok(()) };
+        let mut files = vec![("setups/s.toml".to_string(), format!("{head}{with}{rest}"))];
+        files.extend(parts.into_iter().map(|(name, text)| (name.replace("../", ""), text)));
+        let files: Vec<(&str, &str)> = files.iter().map(|(n, t)| (n.as_str(), t.as_str())).collect();
+        if let Err(problems) = load(&files) {
+            prop_assert!(problems.iter().all(|p| p.contains(".toml:")), "{:?}", problems);
         }
     }
 }

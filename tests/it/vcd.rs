@@ -9,6 +9,7 @@ use deep_tap::limit::{self, Rule, Verdict};
 use deep_tap::line::{Bus, Level, Line, LineId, Radix};
 use deep_tap::setup::Setup;
 use deep_tap::time::{Tick, TimeBase};
+use proptest::prelude::*;
 
 use crate::support::{root, time, toggles};
 
@@ -118,9 +119,26 @@ fn what_is_wrong_with_a_dump_is_said_with_its_line() {
         assert!(error.to_string().contains(wanted), "{error}");
     }
     assert!(read(&dump("#5 1!\n#3 0!")).unwrap_err().to_string().starts_with("test.vcd:3:"));
+    // Times that no capture can hold.
+    assert!(
+        read(&dump("#1 1!\n#18446744073709551615 0!"))
+            .unwrap_err()
+            .to_string()
+            .contains("beyond what a capture can hold")
+    );
     // A vector of four thousand million bits is not taken apart.
     let hostile = "$var wire 4000000000 ! v $end $var wire 1 \" a $end $enddefinitions $end #0 1\"";
     assert!(read(hostile).unwrap().remarks()[0].contains("set aside"));
+}
+
+proptest! {
+    #[test]
+    fn no_damage_to_a_dump_makes_the_reader_panic(at: prop::sample::Index, with in "[ -~\n]{0,6}", gone in 0usize..9) {
+        let whole = dump("$dumpvars x! bz \" r1.5 # 0% $end\n#3000 0!\n#6000 1! b1 \"\n#9000 bx01 \"\n#12000 0!\n");
+        let at = at.index(whole.len());
+        let rest = whole.get(at + gone..).unwrap_or("");
+        let _ = read(&format!("{}{with}{rest}", &whole[..at]));
+    }
 }
 
 /// A capture with unknown levels, odd names and a bus.
@@ -181,4 +199,23 @@ fn csv_has_a_row_per_change_or_per_sample() {
     let samples = table(csv::Layout::Samples);
     assert_eq!(samples.lines().count(), 13);
     assert!(samples.contains("\n0,1,1,3\n") && samples.ends_with("0.00000008,0,0,0\n"), "{samples}");
+}
+
+#[test]
+fn a_clocked_bus_has_the_value_that_stood_before_each_clock_edge() {
+    let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
+    let mut bus = Bus::new("B", vec![LineId(1), LineId(2)]).unwrap();
+    let capture = Capture::builder(base, 60)
+        .line(Line::named("CLK"), toggles(Level::Low, &[10, 15, 20, 25, 30, 35, 40], 60))
+        // Changes with the clock edge at 20, and between the edges.
+        .line(Line::named("B1"), toggles(Level::Low, &[20, 33], 60))
+        .line(Line::named("B0"), toggles(Level::High, &[12, 38], 60));
+    bus.clock = Some((LineId(0), Level::High));
+    let capture = capture.bus(bus).build().unwrap();
+    let values = |from: u64, to: u64| -> Vec<(u64, u64)> {
+        let values = capture.bus_values(&capture.buses()[0], Tick(from)..Tick(to));
+        values.map(|(tick, value)| (tick.0, value.known().unwrap())).collect()
+    };
+    assert_eq!(values(0, 60), [(10, 0b01), (20, 0b00), (30, 0b10), (40, 0b01)]);
+    assert_eq!(values(20, 40), [(20, 0b00), (30, 0b10)]);
 }

@@ -11,7 +11,7 @@ use deep_tap::{Error, ErrorKind, Place};
 
 use crate::args::Source;
 use crate::errors::Failure;
-use crate::output::remark;
+use crate::output::{progress_bar, remark};
 
 /// A record with the setup that explains it.
 pub(crate) struct Loaded {
@@ -57,7 +57,14 @@ fn read_dump(path: &Path) -> Result<Capture, Failure> {
         std::io::stdin().read_to_end(&mut bytes).map_err(|e| Error::io("standard input", "read", e))?;
         return Ok(vcd::read(&bytes, Path::new("standard input"))?);
     }
-    Ok(vcd::read_file(path)?)
+    let bar = progress_bar();
+    let capture = vcd::read_file_with(path, &mut |done, of| {
+        bar.set_length(of);
+        bar.set_position(done);
+        bar.set_message("reading the dump");
+    });
+    bar.finish_and_clear();
+    Ok(capture?)
 }
 
 /// Tells damage that was met while working.

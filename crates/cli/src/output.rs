@@ -6,6 +6,7 @@ use std::path::Path;
 use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement};
 use deep_tap::{Error, ErrorKind, Place};
+use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
 use crate::args::{Format, Table};
@@ -54,6 +55,18 @@ impl Out {
 /// A remark on standard error, if that is still open.
 pub(crate) fn remark(text: impl AsRef<str>) {
     let _ = writeln!(std::io::stderr(), "deep-tap: {}", text.as_ref());
+}
+
+/// A progress bar on standard error, which only shows on a terminal.
+pub(crate) fn progress_bar() -> ProgressBar {
+    if !std::io::stderr().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let bar = ProgressBar::new(0);
+    if let Ok(style) = ProgressStyle::with_template("{spinner} {msg} {wide_bar} {percent} %") {
+        bar.set_style(style);
+    }
+    bar
 }
 
 /// How much a row asks for attention.

@@ -1,6 +1,5 @@
 //! `capture`: arm, wait, record, save.
 
-use std::io::IsTerminal;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
@@ -11,13 +10,12 @@ use deep_tap::instrument::Progress;
 use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::{Rate, Samples, Tick};
 use deep_tap::{Error, ErrorKind, Place};
-use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
 use crate::load::time;
-use crate::output::{Out, remark};
+use crate::output::{Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
     let setup = Setup::from_file(&args.setup)?;
@@ -82,17 +80,6 @@ pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Resu
     let capture = outcome?;
     capture.remarks().iter().for_each(remark);
     Ok(capture)
-}
-
-fn progress_bar() -> ProgressBar {
-    if !std::io::stderr().is_terminal() {
-        return ProgressBar::hidden();
-    }
-    let bar = ProgressBar::new(0);
-    if let Ok(style) = ProgressStyle::with_template("{spinner} {msg} {wide_bar} {percent} %") {
-        bar.set_style(style);
-    }
-    bar
 }
 
 /// What was recorded, in a line or two.

@@ -6,7 +6,7 @@ use super::chunks::{CHUNK, ChunksBuilder};
 use super::trace::{Segment, Trace};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::Level;
-use crate::time::Tick;
+use crate::time::{MAX_TICKS, Tick};
 
 /// A segment is closed at the next chunk border once its pools hold this many entries, so that
 /// growing never copies, nor reserves in vain, more than a few megabytes.
@@ -66,8 +66,15 @@ impl TraceBuilder {
     /// Appends a change to `level` at `tick`. A change to the level the line already has is ignored.
     ///
     /// # Errors
-    /// When `tick` is 0 (that is the start level) or not after everything appended before.
+    /// When `tick` is 0 (that is the start level), not after everything appended before, or beyond
+    /// what a capture can hold.
     pub fn push_edge(&mut self, tick: Tick, level: Level) -> Result<()> {
+        if tick.0 >= MAX_TICKS {
+            return Err(Error::new(
+                ErrorKind::Range,
+                format!("an edge at {tick} is beyond what a capture can hold"),
+            ));
+        }
         if tick.0 < self.next {
             let message =
                 format!("an edge at {tick} comes after the record already reached tick {}", self.next);

@@ -13,7 +13,7 @@ pub(super) const TRAILER: usize = 24;
 /// Size of a line's entry in an edge block's directory.
 pub(super) const ENTRY: usize = 24;
 /// Longest range of one edge block, in ticks.
-pub(super) const LONGEST_RANGE: u64 = 1 << 40;
+pub(super) const LONGEST_RANGE: u64 = 1 << 47;
 
 /// What a block holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -10,5 +10,5 @@
 mod read;
 mod write;
 
-pub use read::{read, read_file};
+pub use read::{read, read_file, read_file_with};
 pub use write::write;

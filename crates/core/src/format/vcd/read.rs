@@ -9,7 +9,7 @@ use vcd::{Command, IdCode, ReferenceIndex, ScopeItem, TimescaleUnit, Value, VarT
 use crate::capture::{Capture, Origin, Trace, TraceBuilder};
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::line::{Bus, Level, Line, LineId};
-use crate::time::{Rational, Resolution, Tick, Time, TimeBase};
+use crate::time::{MAX_TICKS, Rational, Resolution, Tick, Time, TimeBase};
 
 /// Widest vector that is taken apart into lines.
 const WIDEST: u32 = 4096;
@@ -21,8 +21,16 @@ const MOST_LINES: usize = 1 << 18;
 /// # Errors
 /// As [`read`], and when the file cannot be read.
 pub fn read_file(path: &Path) -> Result<Capture> {
+    read_file_with(path, &mut |_, _| ())
+}
+
+/// Reads a file, and tells `progress` now and then how many bytes of how many are done.
+///
+/// # Errors
+/// As [`read_file`].
+pub fn read_file_with(path: &Path, progress: &mut dyn FnMut(u64, u64)) -> Result<Capture> {
     let bytes = std::fs::read(path).map_err(|e| Error::io(path, "read", e))?;
-    read(&bytes, path)
+    read_with(&bytes, path, progress)
 }
 
 /// Reads a value change dump; `name` is for messages.
@@ -31,6 +39,10 @@ pub fn read_file(path: &Path) -> Result<Capture> {
 /// [`ErrorKind::Capture`] with the line, when the text is not a value change dump, declares no
 /// signals, holds no values, or its time runs backwards.
 pub fn read(bytes: &[u8], name: &Path) -> Result<Capture> {
+    read_with(bytes, name, &mut |_, _| ())
+}
+
+fn read_with(bytes: &[u8], name: &Path, progress: &mut dyn FnMut(u64, u64)) -> Result<Capture> {
     // The parser wants white space after the last word, which a file need not end with.
     let mut parser = vcd::Parser::new(std::io::Read::chain(bytes, &b"\n"[..]));
     let header = parser.parse_header().map_err(|e| parse_error(name, &e))?;
@@ -44,7 +56,13 @@ pub fn read(bytes: &[u8], name: &Path) -> Result<Capture> {
     let scale = time_scale(header.timescale);
     let divisor = common_divisor(bytes);
     let mut record = Record { divisor, ..Record::new(signals.width_total) };
+    let mut commands = 0u64;
     while let Some(command) = parser.next() {
+        commands += 1;
+        if commands.is_multiple_of(1 << 16) {
+            let left = parser.reader().get_ref().0.len();
+            progress((bytes.len() - left) as u64, bytes.len() as u64);
+        }
         let command = command.map_err(|e| parse_error(name, &e))?;
         record.take(command, &signals).map_err(|Backwards { from, to }| {
             let message = format!("time runs backwards, from {from} to {to}");
@@ -52,6 +70,10 @@ pub fn read(bytes: &[u8], name: &Path) -> Result<Capture> {
                 .with_help("the file is damaged, or two simulations wrote into it")
                 .at(Place::FileLine { path: name.into(), line: parser.line() })
         })?;
+    }
+    if record.time / record.divisor >= MAX_TICKS {
+        let message = format!("its last time, {}, is beyond what a capture can hold", record.time);
+        return Err(Error::new(ErrorKind::Range, message).at(Place::File(name.into())));
     }
     if record.changes == 0 {
         let help = "the simulation ended before anything was dumped";
