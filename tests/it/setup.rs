@@ -49,7 +49,7 @@ lines = ["A", "C", "A"]
 [events]
 go = "A rises while B hgh"
 [trigger]
-event = "A falls then A rises"
+event = "A falls then no A rises"
 "#;
     let problems = told(&setup(text).unwrap_err());
     let wanted = [
@@ -61,7 +61,7 @@ event = "A falls then A rises"
         "setup.toml:11:13 'LVCMOS 3 V' is neither a logic family nor a voltage | did you mean 'LVCMOS 3.3 V'?",
         "setup.toml:14:15 there is no line 'C' | did you mean 'A'?",
         "setup.toml:16:23 'hgh' cannot follow here | did you mean 'high'?",
-        "setup.toml:18:23 sequences with 'then' cannot be evaluated yet | search for its parts one by one for now",
+        "setup.toml:18:10 the last step waits for something not to happen, without end | without a time it can always still come: add 'within 5 us', or what must come first",
     ];
     assert_eq!(problems, wanted);
 }

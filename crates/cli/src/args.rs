@@ -7,7 +7,7 @@ use clap::{Parser, Subcommand, ValueEnum};
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done; for check: every limit passed
-  1  check: a limit is violated
+  1  check: a limit is violated; find: nothing was found
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen";
 
@@ -27,6 +27,9 @@ pub(crate) enum Command {
     Capture(Capture),
     /// What a capture holds
     Info(Info),
+    /// Every occurrence of an event
+    #[command(after_help = EXIT_CODES)]
+    Find(Find),
     /// The datasheet limits against a capture: the verdict table
     #[command(after_help = EXIT_CODES)]
     Check(Check),
@@ -104,6 +107,34 @@ pub(crate) enum Format {
     Text,
     Csv,
     Json,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Find {
+    /// A capture (.dtap) or a simulation's value change dump (.vcd)
+    pub(crate) file: PathBuf,
+    /// What to look for, such as 'WE_N low for < 20 ns', or the name of an event of the setup
+    pub(crate) event: String,
+    /// The setup to use, instead of the one in the capture
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+    /// Stop after this many occurrences
+    #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
+    pub(crate) first: Option<u64>,
+    /// Only say how many there are
+    #[arg(long, conflicts_with_all = ["around", "first"])]
+    pub(crate) count: bool,
+    /// Draw the waveforms around each occurrence, at most ten of them
+    #[arg(long)]
+    pub(crate) around: bool,
+    /// First time to look at; the start of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Time to look up to; the end of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
 }
 
 #[derive(Debug, clap::Args)]

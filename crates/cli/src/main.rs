@@ -19,7 +19,7 @@ use output::Out;
 enum Outcome {
     /// Done; for `check`, all passed.
     Done,
-    /// A limit is violated.
+    /// A limit is violated, or nothing was found.
     Violated,
     /// No violation, but something is inconclusive or was not seen.
     Open,
@@ -42,6 +42,7 @@ fn main() -> ExitCode {
         Command::Demo(demo) => commands::demo::run(&demo, &mut out),
         Command::Capture(capture) => commands::capture::run(&capture, &mut out),
         Command::Info(info) => commands::info::run(&info, &mut out),
+        Command::Find(find) => commands::find::run(&find, &mut out),
         Command::Check(check) => commands::check::run(&check, &mut out),
         Command::Show(show) => commands::show::run(&show, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),

@@ -4,5 +4,6 @@ pub(crate) mod capture;
 pub(crate) mod check;
 pub(crate) mod convert;
 pub(crate) mod demo;
+pub(crate) mod find;
 pub(crate) mod info;
 pub(crate) mod show;

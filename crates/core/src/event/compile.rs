@@ -1,256 +1,17 @@
 //! From syntax tree to a program over lines.
 
 use super::ast::*;
+use super::condition::{Test3, both};
 use super::names::{Meaning, Scope};
 use super::parser::located;
+use super::program::{Form, Guarded, Stage, Tree, plain_levels};
 use crate::error::{Error, Result};
-use crate::line::{Bus, Level, LineId, Value};
-use crate::time::Time;
+use crate::line::LineId;
 
-/// A condition over lines, ready to be asked.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Test3 {
-    And(Vec<Test3>),
-    Or(Vec<Test3>),
-    Not(Box<Test3>),
-    Level(LineId, bool),
-    /// The bus lies between two values, both included.
-    Range(Bus, u64, u64),
-    /// The bus has these bits where none is open.
-    Match(Bus, u64, u64),
-}
-
-impl Test3 {
-    /// Whether it holds; `None` when unknown levels leave that open.
-    pub(crate) fn eval(&self, level: &mut impl FnMut(LineId) -> Level) -> Option<bool> {
-        match self {
-            Test3::And(all) => {
-                let mut outcome = Some(true);
-                for test in all {
-                    match test.eval(level) {
-                        Some(false) => return Some(false),
-                        None => outcome = None,
-                        Some(true) => {}
-                    }
-                }
-                outcome
-            }
-            Test3::Or(any) => {
-                let mut outcome = Some(false);
-                for test in any {
-                    match test.eval(level) {
-                        Some(true) => return Some(true),
-                        None => outcome = None,
-                        Some(false) => {}
-                    }
-                }
-                outcome
-            }
-            Test3::Not(inner) => inner.eval(level).map(|holds| !holds),
-            Test3::Level(line, high) => level(*line).bit().map(|bit| bit == *high),
-            Test3::Range(bus, low, high) => {
-                let Value { bits, unknown, .. } = bus.value(level);
-                // The value lies between all open bits low and all open bits high.
-                let (least, most) = (bits, bits | unknown);
-                if least >= *low && most <= *high {
-                    Some(true)
-                } else if least_from(bits, unknown, *low).is_none_or(|least| least > *high) {
-                    Some(false)
-                } else {
-                    None
-                }
-            }
-            Test3::Match(bus, bits, open) => {
-                let value = bus.value(level);
-                if (value.bits ^ bits) & !open & !value.unknown != 0 {
-                    Some(false)
-                } else if value.unknown & !open != 0 {
-                    None
-                } else {
-                    Some(true)
-                }
-            }
-        }
-    }
-
-    fn collect(&self, lines: &mut Vec<LineId>) {
-        match self {
-            Test3::And(tests) | Test3::Or(tests) => tests.iter().for_each(|t| t.collect(lines)),
-            Test3::Not(inner) => inner.collect(lines),
-            Test3::Level(line, _) => lines.push(*line),
-            Test3::Range(bus, ..) | Test3::Match(bus, ..) => lines.extend(&bus.lines),
-        }
-    }
-
-    pub(crate) fn lines(&self) -> Vec<LineId> {
-        let mut lines = Vec::new();
-        self.collect(&mut lines);
-        lines.sort_unstable();
-        lines.dedup();
-        lines
-    }
-}
-
-/// The least value from `low` on that has these bits where they are not unknown.
-fn least_from(bits: u64, unknown: u64, low: u64) -> Option<u64> {
-    let fits = |value: u64, mask: u64| (value ^ bits) & !unknown & mask == 0;
-    if fits(low, u64::MAX) {
-        return Some(low);
-    }
-    // Like `low` down to some bit, which is one instead of zero, and as small as possible below.
-    (0..u64::BITS).find_map(|place| {
-        let (bit, above) = (1 << place, u64::MAX.checked_shl(place + 1).unwrap_or(0));
-        let raised = low & bit == 0 && (bits | unknown) & bit != 0 && fits(low, above);
-        raised.then_some(low & above | bit | bits & (bit - 1))
-    })
-}
-
-/// What a program waits for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Form {
-    Edge(LineId, Direction),
-    Changes(Vec<LineId>),
-    When(Test3),
-    Lasting(Test3, Lasting),
-}
-
-/// A condition checked against the lines and buses it names.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ConditionProgram {
-    pub(crate) test: Test3,
-    pub(crate) lines: Vec<LineId>,
-    text: String,
-}
-
-impl ConditionProgram {
-    /// Reads and checks a condition.
-    ///
-    /// # Errors
-    /// [`ErrorKind::Event`](crate::ErrorKind::Event) with the column, for what does not parse, an
-    /// unknown name, or a value that the bus cannot have.
-    pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
-        let test = Checker { text, scope }.condition(&Condition::parse(text)?)?;
-        Ok(ConditionProgram { lines: test.lines(), test, text: text.to_string() })
-    }
-
-    /// Whether it holds, given a way to ask for levels; `None` when unknown levels leave that open.
-    pub fn holds(&self, mut level: impl FnMut(LineId) -> Level) -> Option<bool> {
-        self.test.eval(&mut level)
-    }
-
-    /// The lines it looks at.
-    pub fn lines(&self) -> &[LineId] {
-        &self.lines
-    }
-
-    /// The text it was made from.
-    pub fn text(&self) -> &str {
-        &self.text
-    }
-}
-
-/// An event checked against the lines and buses it names, ready to be searched for.
-///
-/// Sequences (`then`), alternatives (`or`), counts, `no`, and frames parse but are not evaluated
-/// yet; compiling them is refused by name.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Program {
-    pub(crate) form: Form,
-    pub(crate) guard: Option<Test3>,
-    text: String,
-}
-
-impl Program {
-    /// Reads and checks an event.
-    ///
-    /// # Errors
-    /// [`ErrorKind::Event`](crate::ErrorKind::Event) with the column, for what does not parse, an
-    /// unknown name, a value that the bus cannot have, or a form that is not evaluated yet.
-    pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
-        let (form, guard) = Checker { text, scope }.event(&Event::parse(text)?, &mut Vec::new())?;
-        Ok(Program { form, guard, text: text.to_string() })
-    }
-
-    /// The same event, only where a condition holds too.
-    #[must_use]
-    pub fn guarded(mut self, condition: &ConditionProgram) -> Self {
-        self.guard = both(self.guard, Some(condition.test.clone()));
-        self
-    }
-
-    /// The text it was made from.
-    pub fn text(&self) -> &str {
-        &self.text
-    }
-
-    /// The lines whose edges make it happen.
-    pub fn event_lines(&self) -> Vec<LineId> {
-        match &self.form {
-            Form::Edge(line, _) => vec![*line],
-            Form::Changes(lines) => lines.clone(),
-            Form::When(test) | Form::Lasting(test, _) => test.lines(),
-        }
-    }
-
-    /// All lines it looks at, those of its `while` included.
-    pub fn lines(&self) -> Vec<LineId> {
-        let mut lines = self.event_lines();
-        lines.extend(self.guard.iter().flat_map(Test3::lines));
-        lines.sort_unstable();
-        lines.dedup();
-        lines
-    }
-
-    /// The edge it is, if it is the edge of one line, and the levels its `while` asks for, if those
-    /// are plain levels that must all hold: what a simple hardware trigger can do.
-    pub fn as_qualified_edge(&self) -> Option<LineEdge> {
-        let (line, direction) = match &self.form {
-            Form::Edge(line, direction) => (*line, *direction),
-            Form::Changes(lines) if lines.len() == 1 => (lines[0], Direction::Changes),
-            _ => return None,
-        };
-        let mut levels = Vec::new();
-        if let Some(guard) = &self.guard {
-            plain_levels(guard, &mut levels)?;
-        }
-        Some(LineEdge { line, direction, levels })
-    }
-}
-
-/// An edge of one line while others have given levels.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct LineEdge {
-    /// The line with the edge.
-    pub line: LineId,
-    /// Which way it changes.
-    pub direction: Direction,
-    /// Lines and whether they must be high.
-    pub levels: Vec<(LineId, bool)>,
-}
-
-/// Collects a conjunction of levels, bus patterns included; `None` when it is anything else.
-fn plain_levels(test: &Test3, levels: &mut Vec<(LineId, bool)>) -> Option<()> {
-    match test {
-        Test3::And(all) => all.iter().try_for_each(|t| plain_levels(t, levels)),
-        Test3::Level(line, high) => {
-            levels.push((*line, *high));
-            Some(())
-        }
-        Test3::Match(bus, bits, open) => {
-            for (place, line) in bus.lines.iter().rev().enumerate() {
-                if open >> place & 1 == 0 {
-                    levels.push((*line, bits >> place & 1 == 1));
-                }
-            }
-            Some(())
-        }
-        _ => None,
-    }
-}
-
-struct Checker<'a> {
-    text: &'a str,
-    scope: &'a Scope,
+/// Checks an expression against the names it uses.
+pub(super) struct Checker<'a> {
+    pub(super) text: &'a str,
+    pub(super) scope: &'a Scope,
 }
 
 impl Checker<'_> {
@@ -258,30 +19,55 @@ impl Checker<'_> {
         Err(located(self.text, span.clone(), message.into(), Some(help.to_string())))
     }
 
-    fn event(&self, event: &Event, seen: &mut Vec<String>) -> Result<(Form, Option<Test3>)> {
-        let later = "search for its parts one by one for now";
-        if let [_, second, ..] = event.steps.as_slice() {
-            return self.refuse(&second.span, "sequences with 'then' cannot be evaluated yet", later);
-        }
-        let Some(step) = event.steps.first() else {
-            return self.refuse(&event.span, "an event has at least one step", later);
-        };
-        if step.absent {
-            return self.refuse(&step.span, "'no' cannot be evaluated yet", later);
-        }
-        if step.times.is_some() {
-            return self.refuse(&step.span, "counts with 'times' cannot be evaluated yet", later);
-        }
-        match step.any.as_slice() {
-            [simple] => self.simple(simple, seen),
-            [_, second, ..] => {
-                self.refuse(&second.span, "alternatives with 'or' cannot be evaluated yet", later)
+    pub(super) fn event(&self, event: &Event, seen: &mut Vec<String>) -> Result<Guarded> {
+        let mut stages: Vec<Stage> = Vec::new();
+        let mut unless = Vec::new();
+        for (i, step) in event.steps.iter().enumerate() {
+            let any = step.any.iter().map(|simple| self.simple(simple, seen)).collect::<Result<Vec<_>>>()?;
+            let event = match <[Guarded; 1]>::try_from(any) {
+                Ok([one]) => one,
+                Err(any) => Guarded { tree: Tree::Any(any), guard: None },
+            };
+            if !step.absent {
+                let unless = std::mem::take(&mut unless);
+                let times = step.times.unwrap_or(1);
+                stages.push(Stage { event, absent: false, unless, times, limit: step.limit });
+                continue;
             }
-            [] => self.refuse(&step.span, "a step has at least one event", later),
+            let help = "write 'A then no B within 5 us', or 'A then no B then C'";
+            if i == 0 {
+                return self.refuse(&step.span, "'no' needs something that comes before it", help);
+            }
+            if step.times.is_some() {
+                return self.refuse(&step.span, "'no' and a count do not go together", help);
+            }
+            match step.limit {
+                Some(StepLimit::Within(_)) => {
+                    let unless = std::mem::take(&mut unless);
+                    stages.push(Stage { event, absent: true, unless, times: 1, limit: step.limit });
+                }
+                Some(StepLimit::After(_)) => {
+                    return self.refuse(&step.span, "'no' and 'after' do not go together", help);
+                }
+                None => unless.push(event),
+            }
         }
+        if !unless.is_empty() {
+            let help = "without a time it can always still come: add 'within 5 us', or what must come first";
+            return self.refuse(
+                &event.span,
+                "the last step waits for something not to happen, without end",
+                help,
+            );
+        }
+        Ok(match <[Stage; 1]>::try_from(stages) {
+            Ok([Stage { event, times: 1, .. }]) => event,
+            Ok([stage]) => Guarded { tree: Tree::Sequence(vec![stage]), guard: None },
+            Err(stages) => Guarded { tree: Tree::Sequence(stages), guard: None },
+        })
     }
 
-    fn simple(&self, simple: &Simple, seen: &mut Vec<String>) -> Result<(Form, Option<Test3>)> {
+    fn simple(&self, simple: &Simple, seen: &mut Vec<String>) -> Result<Guarded> {
         let guard = simple.guard.as_ref().map(|g| self.condition(g)).transpose()?;
         let form = match &simple.kind {
             SimpleKind::Edge(name, Direction::Changes) => {
@@ -297,25 +83,22 @@ impl Checker<'_> {
                 seen.push(name.text.clone());
                 let inner = Checker { text: &body, scope: self.scope }.event(&event, seen);
                 seen.pop();
-                let (form, inner_guard) = inner.map_err(|e| self.within(name, &e))?;
-                return Ok((form, both(inner_guard, guard)));
+                let inner = inner.map_err(|e| self.within(name, &e))?;
+                return Ok(Guarded { guard: both(inner.guard, guard), ..inner });
             }
             SimpleKind::Group(event) => {
-                let (form, inner_guard) = self.event(event, seen)?;
-                return Ok((form, both(inner_guard, guard)));
+                let inner = self.event(event, seen)?;
+                return Ok(Guarded { guard: both(inner.guard, guard), ..inner });
             }
             SimpleKind::Crossing(name, ..) => {
                 return self.refuse(&name.span, "analog lines cannot be searched yet", "use a digital line");
             }
             SimpleKind::Frame(name, _) => {
-                return self.refuse(
-                    &name.span,
-                    "frames cannot be searched yet",
-                    "search for edges of the bus's lines",
-                );
+                let help = "search for edges of the bus's lines";
+                return self.refuse(&name.span, "frames cannot be searched yet", help);
             }
         };
-        Ok((form, guard))
+        Ok(Guarded { tree: Tree::Simple(form), guard })
     }
 
     /// An error inside a named event, told at the name.
@@ -324,9 +107,22 @@ impl Checker<'_> {
         located(self.text, name.span.clone(), message, inner.help().map(str::to_string))
     }
 
-    fn condition(&self, condition: &Condition) -> Result<Test3> {
+    pub(super) fn condition(&self, condition: &Condition) -> Result<Test3> {
         Ok(match condition {
-            Condition::And(all) => Test3::And(all.iter().map(|c| self.condition(c)).collect::<Result<_>>()?),
+            Condition::And(all) => {
+                let all = Test3::And(all.iter().map(|c| self.condition(c)).collect::<Result<_>>()?);
+                if let Some(line) = contradiction(&all) {
+                    let name = self.scope.line_name(line).unwrap_or("a line");
+                    let message =
+                        format!("this can never hold: {name} would have to be high and low at once");
+                    return self.refuse(
+                        &(0..self.text.len()),
+                        message,
+                        "take one of them out, or join them with 'or'",
+                    );
+                }
+                all
+            }
             Condition::Or(any) => Test3::Or(any.iter().map(|c| self.condition(c)).collect::<Result<_>>()?),
             Condition::Not(inner) => Test3::Not(Box::new(self.condition(inner)?)),
             Condition::Level(name, high) => {
@@ -403,16 +199,16 @@ impl Checker<'_> {
     }
 }
 
-fn both(a: Option<Test3>, b: Option<Test3>) -> Option<Test3> {
-    match (a, b) {
-        (Some(a), Some(b)) => Some(Test3::And(vec![a, b])),
-        (a, b) => a.or(b),
+/// A line that would have to have both levels, among levels that must all be met.
+fn contradiction(test: &Test3) -> Option<LineId> {
+    let mut levels = Vec::new();
+    if let Test3::And(all) = test {
+        for part in all {
+            let known = levels.len();
+            if plain_levels(part, &mut levels).is_none() {
+                levels.truncate(known);
+            }
+        }
     }
-}
-
-/// Ticks after the start of a stretch at which it has lasted longer than `time`; `None` when that
-/// does not fit into a record.
-pub(crate) fn ticks_over(base: crate::time::TimeBase, time: Time) -> Option<u64> {
-    let ticks = base.ticks_in(time)?.floor().checked_add(1)?;
-    u64::try_from(ticks).ok()
+    levels.iter().find(|(line, high)| levels.contains(&(*line, !high))).map(|(line, _)| *line)
 }

@@ -12,19 +12,23 @@
 
 mod ast;
 mod compile;
+mod condition;
+mod engine;
 mod lexer;
 mod names;
 mod parser;
+mod program;
 mod search;
 
 pub use ast::{
     Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step,
     StepLimit, Test, ValuePattern,
 };
-pub use compile::{ConditionProgram, LineEdge, Program};
+pub use engine::{Hits, StreamSearch};
 pub use names::{Meaning, Scope};
 pub use parser::KEYWORDS;
-pub use search::{Certainty, Hit, Hits, Stretch, Stretches};
+pub use program::{ConditionProgram, LineEdge, Program};
+pub use search::{Certainty, DoubtfulHits, Hit, Stretch, Stretches};
 
 use crate::capture::Capture;
 use crate::time::Tick;

@@ -71,6 +71,11 @@ impl Scope {
         self.names.keys().map(String::as_str)
     }
 
+    /// A name of a line.
+    pub(super) fn line_name(&self, line: LineId) -> Option<&str> {
+        self.names.iter().find(|(_, meaning)| **meaning == Meaning::Line(line)).map(|(name, _)| name.as_str())
+    }
+
     pub(super) fn find(&self, text: &str, name: &Name) -> Result<&Meaning> {
         self.get(&name.text).ok_or_else(|| {
             let help = crate::error::suggest(&name.text, self.names(), "line or bus");

@@ -10,10 +10,12 @@ use std::ops::Range;
 use serde::Serialize;
 
 use super::ast::{Direction, Lasting};
-use super::compile::{Form, Program, Test3, ticks_over};
+use super::condition::Test3;
+use super::engine::Hits;
+use super::program::{Form, Program, Tree};
 use crate::capture::{Capture, Merged};
 use crate::line::{Level, LineId};
-use crate::time::Tick;
+use crate::time::{Tick, Time, TimeBase};
 
 /// How sure it is that an occurrence really happened.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -46,25 +48,25 @@ impl Hit {
 impl Program {
     /// The occurrences that the record shows, with ticks in `range`, in order of time.
     ///
-    /// The instant of each form: an edge, the first tick with the new level; `when`, the first
-    /// tick at which the condition holds after one at which it did not; `for > T`, the first tick
-    /// more than `T` after the start of the stretch; `for < T` and `for T1 .. T2`, the tick at
-    /// which the stretch ends. A condition that holds from the very first tick has not *become*
-    /// true there; such a stretch can prove `for > T`, but not `for < T`. `while` looks at the
-    /// levels at the instant, changes at the same tick included.
-    pub fn hits<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> Hits<'a> {
-        Hits::new(self, capture, range, false)
+    /// What happens at the end of the range does not depend on what comes after it. The instants
+    /// are those of `docs/events.md`.
+    pub fn hits<'a>(&self, capture: &'a Capture, range: Range<Tick>) -> Hits<'a> {
+        Hits::new(self, capture, range)
     }
 
-    /// All occurrences, also those that may only have happened; see [`Certainty`].
-    pub fn hits_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> Hits<'a> {
-        Hits::new(self, capture, range, true)
+    /// All occurrences, also those that may only have happened; see [`Certainty`]. Every
+    /// occurrence of an event that is not [simple](Program::is_simple) is doubtful.
+    pub fn hits_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> DoubtfulHits<'a> {
+        DoubtfulHits::new(self, capture, range)
     }
 
     /// Ticks by which the true instant of an occurrence may precede its tick: one for an edge of
     /// a sampled record, one more where a duration ends between ticks.
     pub fn early(&self, capture: &Capture) -> u32 {
-        let ends_between = matches!(self.form, Form::Lasting(_, Lasting::Over(_)));
+        let ends_between = match &self.root.tree {
+            Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_))),
+            Tree::Any(_) | Tree::Sequence(_) => true,
+        };
         capture.resolution().quantum() + u32::from(ends_between)
     }
 }
@@ -191,41 +193,49 @@ fn guard_at(capture: &Capture, guard: &Test3, lines: &[LineId], tick: Tick) -> (
     (now, before == now && changes.all(|t| value(t) == now))
 }
 
-/// The occurrences of an event, in order of time. Made by [`Program::hits`].
+/// The occurrences of an event, with how sure they are. Made by [`Program::hits_with_doubt`].
 #[derive(Clone, Debug)]
-pub struct Hits<'a> {
-    program: &'a Program,
+pub struct DoubtfulHits<'a> {
     capture: &'a Capture,
     source: Source<'a>,
+    guard: Option<&'a Test3>,
     guard_lines: Vec<LineId>,
     from: Tick,
-    doubt: bool,
 }
 
 #[derive(Clone, Debug)]
 enum Source<'a> {
-    Edges(Merged<'a>),
-    Stretches(Stretches<'a>),
+    Edges(Merged<'a>, &'a Form),
+    Stretches(Stretches<'a>, &'a Form),
+    /// Anything that is not simple: the recorded occurrences, each of them doubtful.
+    Recorded(Hits<'a>),
 }
 
-impl<'a> Hits<'a> {
-    fn new(program: &'a Program, capture: &'a Capture, range: Range<Tick>, doubt: bool) -> Self {
-        let source = match &program.form {
-            Form::Edge(line, _) => Source::Edges(Merged::new(capture, &[*line], range.clone())),
-            Form::Changes(lines) => Source::Edges(Merged::new(capture, lines, range.clone())),
+impl<'a> DoubtfulHits<'a> {
+    fn new(program: &'a Program, capture: &'a Capture, range: Range<Tick>) -> Self {
+        let from = range.start;
+        let Tree::Simple(form) = &program.root.tree else {
+            let source = Source::Recorded(program.hits(capture, range));
+            return DoubtfulHits { capture, source, guard: None, guard_lines: Vec::new(), from };
+        };
+        let source = match form {
+            Form::Edge(line, _) => Source::Edges(Merged::new(capture, &[*line], range), form),
+            Form::Changes(lines) => Source::Edges(Merged::new(capture, lines, range), form),
             // A stretch may have begun before the range.
             Form::When(test) | Form::Lasting(test, _) => {
-                Source::Stretches(Stretches::new(capture, test, Tick(0)..range.end))
+                Source::Stretches(Stretches::new(capture, test, Tick(0)..range.end), form)
             }
         };
-        let guard_lines = program.guard.as_ref().map(Test3::lines).unwrap_or_default();
-        Hits { program, capture, source, guard_lines, from: range.start, doubt }
+        let guard = program.root.guard.as_ref();
+        let guard_lines = guard.map(Test3::lines).unwrap_or_default();
+        DoubtfulHits { capture, source, guard, guard_lines, from }
     }
 
     /// The next occurrence of the event itself, before its `while` is asked.
     fn candidate(&mut self) -> Option<Hit> {
-        match (&mut self.source, &self.program.form) {
-            (Source::Edges(merged), form) => loop {
+        match &mut self.source {
+            Source::Recorded(hits) => hits.next().map(|hit| Hit { certainty: Certainty::Doubtful, ..hit }),
+            Source::Edges(merged, form) => loop {
                 let before = merged.levels().first().copied();
                 let tick = merged.step()?;
                 let certainty = match form {
@@ -239,13 +249,14 @@ impl<'a> Hits<'a> {
                     return Some(Hit { tick, certainty });
                 }
             },
-            (Source::Stretches(stretches), Form::Lasting(_, lasting)) => {
+            Source::Stretches(stretches, form) => loop {
                 let stretch = stretches.next()?;
-                Some(lasting_hit(self.capture, *lasting, &stretch))
-                    .map(|hit| hit.unwrap_or(Hit { tick: Tick(u64::MAX), certainty: Certainty::Possible }))
-            }
-            (Source::Stretches(stretches), _) => loop {
-                let stretch = stretches.next()?;
+                if let Form::Lasting(_, lasting) = form {
+                    match lasting_hit(self.capture, *lasting, &stretch) {
+                        Some(hit) => return Some(hit),
+                        None => continue,
+                    }
+                }
                 let certainty = match (stretch.begins, stretch.doubtful) {
                     (true, false) => Certainty::Certain,
                     (true, true) => Certainty::Doubtful,
@@ -323,7 +334,7 @@ fn lasting_hit(capture: &Capture, lasting: Lasting, stretch: &Stretch) -> Option
     }
 }
 
-impl Iterator for Hits<'_> {
+impl Iterator for DoubtfulHits<'_> {
     type Item = Hit;
 
     fn next(&mut self) -> Option<Hit> {
@@ -332,12 +343,8 @@ impl Iterator for Hits<'_> {
             if hit.tick < self.from || hit.tick.0 >= self.capture.len() {
                 continue;
             }
-            if let Some(guard) = &self.program.guard {
-                let (holds, sure) = if self.doubt {
-                    guard_at(self.capture, guard, &self.guard_lines, hit.tick)
-                } else {
-                    (guard.eval(&mut |l| self.capture.trace(l).level_at(hit.tick)), true)
-                };
+            if let Some(guard) = self.guard {
+                let (holds, sure) = guard_at(self.capture, guard, &self.guard_lines, hit.tick);
                 hit.certainty = match (hit.certainty, holds) {
                     (Certainty::Certain, Some(true)) if sure => Certainty::Certain,
                     (Certainty::Certain | Certainty::Doubtful, Some(true)) => Certainty::Doubtful,
@@ -345,9 +352,14 @@ impl Iterator for Hits<'_> {
                     _ => Certainty::Possible,
                 };
             }
-            if self.doubt || hit.is_recorded() {
-                return Some(hit);
-            }
+            return Some(hit);
         }
     }
+}
+
+/// Ticks after the start of a stretch at which it has lasted longer than `time`; `None` when that
+/// does not fit into a record.
+fn ticks_over(base: TimeBase, time: Time) -> Option<u64> {
+    let ticks = base.ticks_in(time)?.floor().checked_add(1)?;
+    u64::try_from(ticks).ok()
 }

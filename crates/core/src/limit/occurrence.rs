@@ -13,7 +13,7 @@ use super::judge::{Judge, Rule, Verdict};
 use super::part::{BoundLimit, Kind, Programs};
 use crate::capture::Capture;
 use crate::error::Result;
-use crate::event::{Certainty, ConditionProgram, Hit, Hits, Program};
+use crate::event::{Certainty, ConditionProgram, Hit, Program};
 use crate::line::LineId;
 use crate::time::{Bounds, Interval, Resolution, Tick};
 
@@ -148,10 +148,10 @@ impl<'a> Walk<'a> {
         Ok(Walk { capture, judge, like, resolution, rule, unknown })
     }
 
-    fn hits(&self, program: &'a Program) -> Hits<'a> {
+    fn hits(&self, program: &'a Program) -> Box<dyn Iterator<Item = Hit> + 'a> {
         match self.rule {
-            Rule::Proven => program.hits_with_doubt(self.capture, self.capture.range()),
-            Rule::Measured => program.hits(self.capture, self.capture.range()),
+            Rule::Proven => Box::new(program.hits_with_doubt(self.capture, self.capture.range())),
+            Rule::Measured => Box::new(program.hits(self.capture, self.capture.range())),
         }
     }
 

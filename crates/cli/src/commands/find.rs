@@ -1,0 +1,145 @@
+//! `find`: every occurrence of an event.
+
+use deep_tap::capture::Capture;
+use deep_tap::draw::{Marker, Picture, RowSource, View};
+use deep_tap::event::{Program, Scope};
+use deep_tap::line::LineId;
+use deep_tap::time::{Tick, Time};
+use deep_tap::{Error, ErrorKind};
+use serde::Serialize;
+
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{Loaded, load, tell_damage, tick_at, time};
+use crate::output::{Grid, Out, write_table};
+
+/// Most pictures drawn by `--around`.
+const MOST_PICTURES: usize = 10;
+/// Columns of a picture.
+const COLUMNS: u64 = 100;
+
+/// What was found, as JSON has it: times in seconds.
+#[derive(Serialize)]
+struct Found<'a> {
+    file: String,
+    event: &'a str,
+    count: u64,
+    /// Whether the search was stopped before the end of the record.
+    stopped: bool,
+    hits: Vec<FoundHit>,
+}
+
+#[derive(Serialize)]
+struct FoundHit {
+    number: u64,
+    tick: Tick,
+    at: Time,
+    since_previous: Option<Time>,
+}
+
+pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> {
+    let loaded = load(&args::Source { file: args.file.clone(), setup: args.setup.clone() })?;
+    let capture = &loaded.capture;
+    let program = Program::compile(&args.event, &scope(&loaded))?;
+    program.check_times(capture.base())?;
+    let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
+    let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?.unwrap_or(Tick(capture.len()));
+    if from >= to {
+        let error = Error::new(ErrorKind::Unknown, "the range to search is empty or upside down");
+        return Err(error.with_help("--from must be before --to").into());
+    }
+    let mut hits = program.hits(capture, from..to).map(|hit| hit.tick);
+    let (ticks, count, stopped) = if args.count {
+        (Vec::new(), hits.count() as u64, false)
+    } else {
+        let most = args.first.map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
+        let ticks: Vec<Tick> = hits.by_ref().take(most).collect();
+        let stopped = ticks.len() == most && hits.next().is_some();
+        let count = ticks.len() as u64;
+        (ticks, count, stopped)
+    };
+    let found = found(args, capture, &ticks, count, stopped);
+    write_table(&args.table, out, &found, || rows(&found), || text(args, capture, &program, &found))?;
+    tell_damage(capture);
+    Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
+}
+
+/// The names of the record, and the named events of its setup.
+fn scope(loaded: &Loaded) -> Scope {
+    match &loaded.setup {
+        Some(setup) => setup.scope(),
+        None => Scope::of(&loaded.capture),
+    }
+}
+
+fn found<'a>(
+    args: &'a args::Find,
+    capture: &Capture,
+    ticks: &[Tick],
+    count: u64,
+    stopped: bool,
+) -> Found<'a> {
+    let base = capture.base();
+    let hit = |(i, tick): (usize, &Tick)| FoundHit {
+        number: i as u64 + 1,
+        tick: *tick,
+        at: base.time_of(*tick),
+        since_previous: i.checked_sub(1).map(|p| base.length_of(tick.since(ticks[p]))),
+    };
+    Found {
+        file: args.file.display().to_string(),
+        event: &args.event,
+        count,
+        stopped,
+        hits: ticks.iter().enumerate().map(hit).collect(),
+    }
+}
+
+fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
+    let mut rows = vec![["number", "at_s", "since_previous_s"].map(str::to_string).to_vec()];
+    let seconds = |time: Time| format!("{:e}", time.to_f64());
+    for hit in &found.hits {
+        let since = hit.since_previous.map_or(String::new(), seconds);
+        rows.push(vec![hit.number.to_string(), seconds(hit.at), since]);
+    }
+    rows
+}
+
+fn text(args: &args::Find, capture: &Capture, program: &Program, found: &Found<'_>) -> String {
+    let times = if found.count == 1 { "once".to_string() } else { format!("{} times", found.count) };
+    let more = if found.stopped { ", and more after that" } else { "" };
+    let mut text = match found.count {
+        0 => format!("never: {}          {}\n", found.event, found.file),
+        _ => format!("{times}{more}: {}          {}\n", found.event, found.file),
+    };
+    if found.hits.is_empty() {
+        return text;
+    }
+    let tick = capture.base().tick();
+    let mut grid = Grid::new(&["number", "at", "since previous"], &[0, 1, 2]);
+    for hit in &found.hits {
+        let since = hit.since_previous.map_or("-".to_string(), |t| t.rounded(tick));
+        grid.row(vec![hit.number.to_string(), time(capture, hit.tick), since]);
+    }
+    text.push_str(&format!("\n{}\n", grid.text()));
+    if args.around {
+        for hit in found.hits.iter().take(MOST_PICTURES) {
+            text.push_str(&format!("\n{}", picture(capture, &program.lines(), hit)));
+        }
+        if found.hits.len() > MOST_PICTURES {
+            text.push_str(&format!("\n{} more are not drawn\n", found.hits.len() - MOST_PICTURES));
+        }
+    }
+    text
+}
+
+/// The lines that the event looks at, around a hit.
+fn picture(capture: &Capture, lines: &[LineId], hit: &FoundHit) -> String {
+    let start = hit.tick.0.saturating_sub(COLUMNS / 2);
+    let end = (start + COLUMNS).min(capture.len());
+    let rows: Vec<RowSource> = lines.iter().map(|l| RowSource::Line(*l)).collect();
+    let marker = Marker { tick: hit.tick, name: format!("{}: {}", hit.number, time(capture, hit.tick)) };
+    let view = View { start: Tick(start), end: Tick(end), columns: COLUMNS as usize };
+    Picture::new(capture, &rows, view, &[marker]).map_or_else(|e| format!("{e}\n"), |p| p.to_string())
+}

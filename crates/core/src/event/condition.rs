@@ -1,0 +1,109 @@
+//! Conditions over lines, with unknown levels taken seriously.
+
+use crate::line::{Bus, Level, LineId, Value};
+
+/// A condition over lines, ready to be asked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Test3 {
+    And(Vec<Test3>),
+    Or(Vec<Test3>),
+    Not(Box<Test3>),
+    Level(LineId, bool),
+    /// The bus lies between two values, both included.
+    Range(Bus, u64, u64),
+    /// The bus has these bits where none is open.
+    Match(Bus, u64, u64),
+}
+
+impl Test3 {
+    /// Whether it holds; `None` when unknown levels leave that open.
+    pub(crate) fn eval(&self, level: &mut impl FnMut(LineId) -> Level) -> Option<bool> {
+        match self {
+            Test3::And(all) => {
+                let mut outcome = Some(true);
+                for test in all {
+                    match test.eval(level) {
+                        Some(false) => return Some(false),
+                        None => outcome = None,
+                        Some(true) => {}
+                    }
+                }
+                outcome
+            }
+            Test3::Or(any) => {
+                let mut outcome = Some(false);
+                for test in any {
+                    match test.eval(level) {
+                        Some(true) => return Some(true),
+                        None => outcome = None,
+                        Some(false) => {}
+                    }
+                }
+                outcome
+            }
+            Test3::Not(inner) => inner.eval(level).map(|holds| !holds),
+            Test3::Level(line, high) => level(*line).bit().map(|bit| bit == *high),
+            Test3::Range(bus, low, high) => {
+                let Value { bits, unknown, .. } = bus.value(level);
+                // The value lies between all open bits low and all open bits high.
+                let (least, most) = (bits, bits | unknown);
+                if least >= *low && most <= *high {
+                    Some(true)
+                } else if least_from(bits, unknown, *low).is_none_or(|least| least > *high) {
+                    Some(false)
+                } else {
+                    None
+                }
+            }
+            Test3::Match(bus, bits, open) => {
+                let value = bus.value(level);
+                if (value.bits ^ bits) & !open & !value.unknown != 0 {
+                    Some(false)
+                } else if value.unknown & !open != 0 {
+                    None
+                } else {
+                    Some(true)
+                }
+            }
+        }
+    }
+
+    fn collect(&self, lines: &mut Vec<LineId>) {
+        match self {
+            Test3::And(tests) | Test3::Or(tests) => tests.iter().for_each(|t| t.collect(lines)),
+            Test3::Not(inner) => inner.collect(lines),
+            Test3::Level(line, _) => lines.push(*line),
+            Test3::Range(bus, ..) | Test3::Match(bus, ..) => lines.extend(&bus.lines),
+        }
+    }
+
+    pub(crate) fn lines(&self) -> Vec<LineId> {
+        let mut lines = Vec::new();
+        self.collect(&mut lines);
+        lines.sort_unstable();
+        lines.dedup();
+        lines
+    }
+}
+
+/// The least value from `low` on that has these bits where they are not unknown.
+fn least_from(bits: u64, unknown: u64, low: u64) -> Option<u64> {
+    let fits = |value: u64, mask: u64| (value ^ bits) & !unknown & mask == 0;
+    if fits(low, u64::MAX) {
+        return Some(low);
+    }
+    // Like `low` down to some bit, which is one instead of zero, and as small as possible below.
+    (0..u64::BITS).find_map(|place| {
+        let (bit, above) = (1 << place, u64::MAX.checked_shl(place + 1).unwrap_or(0));
+        let raised = low & bit == 0 && (bits | unknown) & bit != 0 && fits(low, above);
+        raised.then_some(low & above | bit | bits & (bit - 1))
+    })
+}
+
+/// Both, where there are two.
+pub(super) fn both(a: Option<Test3>, b: Option<Test3>) -> Option<Test3> {
+    match (a, b) {
+        (Some(a), Some(b)) => Some(Test3::And(vec![a, b])),
+        (a, b) => a.or(b),
+    }
+}

@@ -1,0 +1,116 @@
+//! How long a condition lasts.
+
+use super::Window;
+use super::mask::MaskTest;
+use crate::event::ast::Lasting;
+use crate::time::{Rational, TimeBase};
+
+/// A condition that must last for some time.
+#[derive(Clone, Debug)]
+pub(super) struct LastingPart {
+    test: MaskTest,
+    wanted: Wanted,
+    /// Whether it held, and whether it did not, at the last tick looked at.
+    before: (bool, bool),
+    open: Option<Open>,
+}
+
+/// Lengths in ticks.
+#[derive(Clone, Copy, Debug)]
+enum Wanted {
+    /// Happens this many ticks after the start; `None` when that lies beyond any record.
+    Over(Option<u64>),
+    /// Happens at the end, if the length is in this range, both included.
+    Between(u64, u64),
+    /// Nothing is that short.
+    Never,
+}
+
+/// A stretch in which it holds.
+#[derive(Clone, Copy, Debug)]
+struct Open {
+    start: u64,
+    /// Whether the record shows it beginning.
+    begins: bool,
+    fired: bool,
+}
+
+impl LastingPart {
+    pub(super) fn new(test: MaskTest, lasting: Lasting, base: TimeBase) -> Self {
+        let whole = |ticks: Option<i128>| ticks.and_then(|t| u64::try_from(t).ok());
+        let wanted = match lasting {
+            Lasting::Over(time) => Wanted::Over(whole(base.ticks_in(time).map(|t| t.floor() + 1))),
+            // The greatest whole number of ticks that is less.
+            Lasting::Under(time) => match base.ticks_in(time).map(|t| t.ceil() - 1) {
+                Some(most) if most < 1 => Wanted::Never,
+                most => Wanted::Between(0, whole(most).unwrap_or(u64::MAX)),
+            },
+            Lasting::Between(low, high) => {
+                let low = whole(base.ticks_in(low).map(Rational::ceil)).unwrap_or(u64::MAX);
+                Wanted::Between(low, whole(base.ticks_in(high).map(Rational::floor)).unwrap_or(u64::MAX))
+            }
+        };
+        LastingPart { test, wanted, before: (false, false), open: None }
+    }
+
+    pub(super) fn advance(&mut self, window: &Window<'_>) -> u64 {
+        let (yes, no) = self.test.masks(window);
+        if window.start == 0 {
+            // Nothing comes before the first tick: what holds there has no recorded beginning.
+            self.before = (yes & 1 == 1, no & 1 == 1);
+            self.open = self.before.0.then_some(Open { start: 0, begins: false, fired: false });
+        }
+        let was_yes = yes << 1 | u64::from(self.before.0);
+        let was_no = no << 1 | u64::from(self.before.1);
+        let mut hits = 0;
+        let mut changes = ((yes ^ was_yes) | (no ^ was_no)) & window.valid();
+        while changes != 0 {
+            let at = changes.trailing_zeros();
+            changes &= changes - 1;
+            let tick = window.start + u64::from(at);
+            if let Some(open) = self.open.take() {
+                hits |= self.end(open, tick, no >> at & 1 == 1, window);
+            }
+            if yes >> at & 1 == 1 {
+                self.open = Some(Open { start: tick, begins: was_no >> at & 1 == 1, fired: false });
+            }
+        }
+        let end = window.start + u64::from(window.len);
+        if let (Some(open), Wanted::Over(Some(over))) = (&mut self.open, self.wanted) {
+            let at = open.start.saturating_add(over);
+            if !open.fired && at < end {
+                open.fired = true;
+                hits |= bit(at, window);
+            }
+        }
+        let last = window.len - 1;
+        self.before = (yes >> last & 1 == 1, no >> last & 1 == 1);
+        hits
+    }
+
+    /// What happens when a stretch ends at `tick`, into false or into the unknown.
+    fn end(&self, open: Open, tick: u64, into_false: bool, window: &Window<'_>) -> u64 {
+        let length = tick - open.start;
+        match self.wanted {
+            Wanted::Over(Some(over)) if !open.fired => {
+                let reached = if into_false { over <= length } else { over < length };
+                if reached { bit(open.start + over, window) } else { 0 }
+            }
+            Wanted::Between(low, high) if into_false && open.begins && (low..=high).contains(&length) => {
+                bit(tick, window)
+            }
+            _ => 0,
+        }
+    }
+
+    pub(super) fn wake(&self) -> Option<u64> {
+        match (self.open, self.wanted) {
+            (Some(open), Wanted::Over(Some(over))) if !open.fired => open.start.checked_add(over),
+            _ => None,
+        }
+    }
+}
+
+fn bit(tick: u64, window: &Window<'_>) -> u64 {
+    tick.checked_sub(window.start).filter(|at| *at < 64).map_or(0, |at| 1 << at)
+}

@@ -1,0 +1,172 @@
+//! One event after another.
+//!
+//! Each occurrence of the first step begins an attempt. An attempt waits at a stage until its event
+//! comes (the first one after it arrived there that satisfies the limit), then waits at the next.
+//! Attempts that can only go the same way from now on are kept once: so a stage without a count
+//! needs one attempt, and a count of N needs at most N.
+
+use std::collections::VecDeque;
+
+use super::{Part, Window};
+use crate::event::ast::StepLimit;
+use crate::event::program;
+use crate::line::LineId;
+use crate::time::{Rational, TimeBase};
+
+#[derive(Clone, Debug)]
+pub(super) struct Sequence {
+    stages: Vec<Stage>,
+}
+
+#[derive(Clone, Debug)]
+struct Stage {
+    event: Part,
+    unless: Vec<Part>,
+    absent: bool,
+    times: u64,
+    /// Ticks since the attempt arrived here, at most and at least.
+    within: Option<u64>,
+    after: Option<u64>,
+    /// Occurrences of the event so far.
+    count: u64,
+    /// The attempts that wait here, in order of arrival.
+    waiting: VecDeque<Attempt>,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Attempt {
+    /// The tick at which it arrived at its stage.
+    arrived: u64,
+    /// Occurrences of the stage's event before that.
+    count: u64,
+}
+
+impl Stage {
+    fn new(stage: &program::Stage, slots: &[LineId], base: TimeBase) -> Stage {
+        let whole = |ticks: Option<i128>| ticks.and_then(|t| u64::try_from(t).ok()).unwrap_or(u64::MAX);
+        let (within, after) = match stage.limit {
+            Some(StepLimit::Within(time)) => (Some(whole(base.ticks_in(time).map(Rational::floor))), None),
+            Some(StepLimit::After(time)) => (None, Some(whole(base.ticks_in(time).map(Rational::ceil)))),
+            None => (None, None),
+        };
+        Stage {
+            event: Part::new(&stage.event, slots, base),
+            unless: stage.unless.iter().map(|e| Part::new(e, slots, base)).collect(),
+            absent: stage.absent,
+            times: stage.times,
+            within,
+            after,
+            count: 0,
+            waiting: VecDeque::new(),
+        }
+    }
+
+    fn arrive(&mut self, tick: u64) {
+        let attempt = Attempt { arrived: tick, count: self.count };
+        // A later attempt with the same count to go can do whatever an earlier one could, and has
+        // more time left; unless it must wait, or each has its own moment of giving up.
+        if !self.absent && self.after.is_none() && self.waiting.back().is_some_and(|a| a.count == self.count)
+        {
+            self.waiting.pop_back();
+        }
+        self.waiting.push_back(attempt);
+    }
+
+    /// The tick at which the first attempt here has waited long enough for what did not come.
+    fn deadline(&self) -> Option<u64> {
+        let within = self.within.filter(|_| self.absent)?;
+        self.waiting.front()?.arrived.checked_add(within)?.checked_add(1)
+    }
+
+    /// The event comes: how many attempts go on.
+    fn event_at(&mut self, tick: u64) -> usize {
+        if self.absent {
+            self.waiting.clear();
+            return 0;
+        }
+        self.count += 1;
+        if let Some(within) = self.within {
+            while self.waiting.front().is_some_and(|a| tick - a.arrived > within) {
+                self.waiting.pop_front();
+            }
+        }
+        let mut done = 0;
+        while let Some(attempt) = self.waiting.front() {
+            let early = self.after.is_some_and(|after| tick - attempt.arrived < after);
+            if early || self.count - attempt.count < self.times {
+                break;
+            }
+            self.waiting.pop_front();
+            done += 1;
+        }
+        done
+    }
+}
+
+impl Sequence {
+    pub(super) fn new(stages: &[program::Stage], slots: &[LineId], base: TimeBase) -> Self {
+        Sequence { stages: stages.iter().map(|s| Stage::new(s, slots, base)).collect() }
+    }
+
+    pub(super) fn advance(&mut self, window: &Window<'_>) -> u64 {
+        let masks: Vec<(u64, u64)> = self
+            .stages
+            .iter_mut()
+            .map(|s| {
+                let unless = s.unless.iter_mut().fold(0, |all, part| all | part.advance(window));
+                (s.event.advance(window), unless)
+            })
+            .collect();
+        let end = window.start + u64::from(window.len);
+        let mut left = masks.iter().fold(0, |all, (event, unless)| all | event | unless);
+        let mut hits = 0;
+        loop {
+            let event = (left != 0).then(|| window.start + u64::from(left.trailing_zeros()));
+            let deadline = self.stages.iter().filter_map(Stage::deadline).min().filter(|d| *d < end);
+            let Some(tick) = event.into_iter().chain(deadline).min() else { return hits };
+            let bit = 1 << tick.saturating_sub(window.start).min(63);
+            left &= !bit;
+            if self.at(tick, bit, &masks) {
+                hits |= bit;
+            }
+        }
+    }
+
+    /// Everything that happens at one tick; whether an attempt gets through. Later stages come
+    /// first, so that nothing passes two of them at once.
+    fn at(&mut self, tick: u64, bit: u64, masks: &[(u64, u64)]) -> bool {
+        let mut through = false;
+        for number in (0..self.stages.len()).rev() {
+            let stage = &mut self.stages[number];
+            let (event, unless) = masks[number];
+            if unless & bit != 0 {
+                stage.waiting.clear();
+            }
+            let mut done = 0;
+            while stage.deadline().is_some_and(|d| d <= tick) {
+                stage.waiting.pop_front();
+                done += 1;
+            }
+            if event & bit != 0 {
+                if number == 0 {
+                    stage.count += 1;
+                    done += usize::from(stage.count.is_multiple_of(stage.times));
+                } else {
+                    done += stage.event_at(tick);
+                }
+            }
+            if done > 0 {
+                match self.stages.get_mut(number + 1) {
+                    Some(next) => next.arrive(tick),
+                    None => through = true,
+                }
+            }
+        }
+        through
+    }
+
+    pub(super) fn wake(&self) -> Option<u64> {
+        let inner = self.stages.iter().flat_map(|s| s.unless.iter().chain([&s.event])).filter_map(Part::wake);
+        inner.chain(self.stages.iter().filter_map(Stage::deadline)).min()
+    }
+}

@@ -1,0 +1,233 @@
+//! Where windows come from: stored traces, or arriving samples.
+
+use std::ops::Range;
+
+use super::{Part, Window};
+use crate::capture::{Capture, Edge, Edges};
+use crate::event::program::Program;
+use crate::event::search::{Certainty, Hit};
+use crate::line::{Level, LineId};
+use crate::scan::SampleBlock;
+use crate::time::{Tick, TimeBase};
+
+/// Ticks per window of a stored record.
+const SPAN: u64 = 64;
+
+/// The occurrences of an event that a stored record shows, in order of time. Made by
+/// [`Program::hits`].
+#[derive(Clone, Debug)]
+pub struct Hits<'a> {
+    part: Part,
+    lines: Vec<Stored<'a>>,
+    planes: Vec<u64>,
+    unknown: Vec<u64>,
+    before: Vec<(bool, bool)>,
+    /// First tick of the next window.
+    next: u64,
+    range: Range<u64>,
+    /// Hits of the last window that have not been given out.
+    found: u64,
+    found_at: u64,
+}
+
+/// One line of a stored record, read from its start.
+#[derive(Clone, Debug)]
+struct Stored<'a> {
+    edges: Edges<'a>,
+    upcoming: Option<Edge>,
+    level: Level,
+}
+
+fn bits(level: Level) -> (bool, bool) {
+    (level == Level::High, level == Level::Unknown)
+}
+
+impl<'a> Hits<'a> {
+    pub(in crate::event) fn new(program: &Program, capture: &'a Capture, range: Range<Tick>) -> Self {
+        let lines = program.lines();
+        let part = Part::new(&program.root, &lines, capture.base());
+        let end = range.end.0.min(capture.len());
+        // What lasts, counts or follows has a past; an edge needs only the tick before.
+        let start =
+            if program.root.is_instantaneous() { (range.start.0 / SPAN).saturating_sub(1) * SPAN } else { 0 };
+        let stored = |line: &LineId| {
+            let trace = capture.trace(*line);
+            let mut edges = trace.edges(Tick(start)..Tick(end));
+            let level = trace.level_at(Tick(start.saturating_sub(1)));
+            Stored { upcoming: edges.next(), edges, level }
+        };
+        let stored: Vec<Stored<'a>> = lines.iter().map(stored).collect();
+        Hits {
+            part,
+            planes: vec![0; stored.len()],
+            unknown: vec![0; stored.len()],
+            before: vec![(false, false); stored.len()],
+            lines: stored,
+            next: start,
+            range: range.start.0..end,
+            found: 0,
+            found_at: 0,
+        }
+    }
+
+    /// Evaluates the next window that can hold anything; `false` at the end.
+    fn window(&mut self) -> bool {
+        let start = self.next;
+        if start >= self.range.end {
+            return false;
+        }
+        let end = (start + SPAN).min(self.range.end);
+        for (slot, line) in self.lines.iter_mut().enumerate() {
+            self.before[slot] = bits(line.level);
+            let (high, unknown) = bits(line.level);
+            let (mut plane, mut open) =
+                (0u64.wrapping_sub(u64::from(high)), 0u64.wrapping_sub(u64::from(unknown)));
+            while let Some(edge) = line.upcoming.filter(|e| e.tick.0 < end) {
+                let from = u64::MAX << (edge.tick.0 - start);
+                let (high, unknown) = bits(edge.to);
+                plane = if high { plane | from } else { plane & !from };
+                open = if unknown { open | from } else { open & !from };
+                line.level = edge.to;
+                line.upcoming = line.edges.next();
+            }
+            (self.planes[slot], self.unknown[slot]) = (plane, open);
+        }
+        let window = Window {
+            start,
+            len: (end - start) as u32,
+            planes: &self.planes,
+            unknown: &self.unknown,
+            before: &self.before,
+        };
+        self.found = self.part.advance(&window);
+        self.found_at = start;
+        // Nothing happens before the next edge, unless a time runs out first.
+        let edge = self.lines.iter().filter_map(|l| l.upcoming).map(|e| e.tick.0).min();
+        let next = edge.into_iter().chain(self.part.wake()).min();
+        self.next = next.map_or(self.range.end, |tick| (tick / SPAN * SPAN).max(start + SPAN));
+        true
+    }
+}
+
+impl Iterator for Hits<'_> {
+    type Item = Hit;
+
+    fn next(&mut self) -> Option<Hit> {
+        loop {
+            while self.found != 0 {
+                let tick = self.found_at + u64::from(self.found.trailing_zeros());
+                self.found &= self.found - 1;
+                if self.range.contains(&tick) {
+                    return Some(Hit { tick: Tick(tick), certainty: Certainty::Certain });
+                }
+            }
+            if !self.window() {
+                return None;
+            }
+        }
+    }
+}
+
+/// Searches arriving samples for an event. The same program over the same samples gives the same
+/// hits as a search of the stored record, however the samples are cut into blocks.
+///
+/// ```
+/// use deep_tap_core::event::{Meaning, Program, Scope, StreamSearch};
+/// use deep_tap_core::line::LineId;
+/// use deep_tap_core::scan::SampleBlock;
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// let mut scope = Scope::new();
+/// scope.define("CLK", Meaning::Line(LineId(0)));
+/// let program = Program::compile("CLK rises 2 times", &scope)?;
+/// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+/// let mut search = StreamSearch::new(&program, base);
+/// let mut hits = Vec::new();
+/// for samples in [vec![0, 1, 0], vec![1, 0, 1, 0, 1]] {
+///     hits.extend(search.push(&SampleBlock { samples, unknown: Vec::new() }));
+/// }
+/// assert_eq!(hits, [Tick(3), Tick(7)]);
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct StreamSearch {
+    part: Part,
+    lines: Vec<LineId>,
+    planes: Vec<u64>,
+    unknown: Vec<u64>,
+    before: Vec<(bool, bool)>,
+    position: u64,
+    last: Option<(u64, u64)>,
+    /// The bits of a sample that matter.
+    mask: u64,
+}
+
+impl StreamSearch {
+    /// Searches samples whose bit `i` is the line numbered `i`; lines from 64 on read as low.
+    pub fn new(program: &Program, base: TimeBase) -> Self {
+        let lines = program.lines();
+        let mask = lines.iter().fold(0, |all, l| all | 1u64.checked_shl(l.0 as u32).unwrap_or(0));
+        StreamSearch {
+            part: Part::new(&program.root, &lines, base),
+            planes: vec![0; lines.len()],
+            unknown: vec![0; lines.len()],
+            before: vec![(false, false); lines.len()],
+            lines,
+            position: 0,
+            last: None,
+            mask,
+        }
+    }
+
+    /// Samples taken in so far.
+    pub fn position(&self) -> Tick {
+        Tick(self.position)
+    }
+
+    /// The hits in the next samples.
+    pub fn push(&mut self, block: &SampleBlock) -> Vec<Tick> {
+        let mut hits = Vec::new();
+        for (i, samples) in block.samples.chunks(SPAN as usize).enumerate() {
+            let at = i * SPAN as usize;
+            let unknown = block.unknown.get(at..at + samples.len()).unwrap_or(&[]);
+            self.window(samples, unknown, &mut hits);
+        }
+        hits
+    }
+
+    fn window(&mut self, samples: &[u64], unknown: &[u64], hits: &mut Vec<Tick>) {
+        let (start, len) = (self.position, samples.len() as u64);
+        self.position += len;
+        let last = self.last;
+        self.last = samples.last().map(|s| (*s, unknown.last().copied().unwrap_or(0)));
+        if let Some((level, 0)) = last {
+            // A stretch without a change costs one comparison per sample.
+            let quiet = samples.iter().fold(0, |all, s| all | (s ^ level)) & self.mask == 0;
+            let known = unknown.iter().fold(0, |all, u| all | u) & self.mask == 0;
+            if quiet && known && self.part.wake().is_none_or(|tick| tick >= start + len) {
+                return;
+            }
+        }
+        for (slot, line) in self.lines.iter().enumerate() {
+            let bit = |word: u64| word.checked_shr(line.0 as u32).unwrap_or(0) & 1;
+            let plane =
+                |words: &[u64]| words.iter().enumerate().fold(0, |plane, (i, word)| plane | bit(*word) << i);
+            self.unknown[slot] = plane(unknown);
+            self.planes[slot] = plane(samples) & !self.unknown[slot];
+            let (level, open) = last.unwrap_or((samples[0], unknown.first().copied().unwrap_or(0)));
+            self.before[slot] = (bit(level) == 1 && bit(open) == 0, bit(open) == 1);
+        }
+        let window = Window {
+            start,
+            len: len as u32,
+            planes: &self.planes,
+            unknown: &self.unknown,
+            before: &self.before,
+        };
+        let mut found = self.part.advance(&window);
+        while found != 0 {
+            hits.push(Tick(start + u64::from(found.trailing_zeros())));
+            found &= found - 1;
+        }
+    }
+}

@@ -1,0 +1,246 @@
+//! Checked events and conditions.
+
+use super::ast::{Condition, Direction, Event, Lasting, StepLimit};
+use super::compile::Checker;
+use super::condition::{Test3, both};
+use super::names::Scope;
+use crate::error::{Error, ErrorKind, Result};
+use crate::line::{Level, LineId};
+use crate::time::{Rate, Time, TimeBase};
+
+/// What a program waits for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Form {
+    Edge(LineId, Direction),
+    Changes(Vec<LineId>),
+    When(Test3),
+    Lasting(Test3, Lasting),
+}
+
+/// An event with what must hold at its instant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Guarded {
+    pub(crate) tree: Tree,
+    pub(crate) guard: Option<Test3>,
+}
+
+/// What an event is made of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Tree {
+    Simple(Form),
+    /// Whichever comes.
+    Any(Vec<Guarded>),
+    /// One after the other.
+    Sequence(Vec<Stage>),
+}
+
+/// One stage of a sequence.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Stage {
+    pub(crate) event: Guarded,
+    /// Whether the stage is passed when the event has not come within the limit.
+    pub(crate) absent: bool,
+    /// Events that end the attempt when they come first.
+    pub(crate) unless: Vec<Guarded>,
+    pub(crate) times: u64,
+    pub(crate) limit: Option<StepLimit>,
+}
+
+impl Guarded {
+    fn collect(&self, lines: &mut Vec<LineId>) {
+        match &self.tree {
+            Tree::Simple(Form::Edge(line, _)) => lines.push(*line),
+            Tree::Simple(Form::Changes(changing)) => lines.extend(changing),
+            Tree::Simple(Form::When(test) | Form::Lasting(test, _)) => lines.extend(test.lines()),
+            Tree::Any(any) => any.iter().for_each(|g| g.collect(lines)),
+            Tree::Sequence(stages) => {
+                stages.iter().flat_map(|s| s.unless.iter().chain([&s.event])).for_each(|g| g.collect(lines));
+            }
+        }
+        lines.extend(self.guard.iter().flat_map(Test3::lines));
+    }
+
+    fn check_times(&self, base: TimeBase) -> Result<()> {
+        let tick = base.tick();
+        let too_short = |time: Time, what: &str| {
+            let needed = time.to_rational().recip().map(Rate::from_rational);
+            let rate = needed.map_or("a faster rate".to_string(), |r| format!("more than {r}"));
+            Error::new(ErrorKind::Event, format!("'{what} {time}' can never happen: a tick is {tick}"))
+                .with_help(format!("record at {rate}, or give a longer time"))
+        };
+        match &self.tree {
+            Tree::Simple(Form::Lasting(_, Lasting::Under(time))) if *time <= tick => {
+                Err(too_short(*time, "for <"))
+            }
+            Tree::Simple(Form::Lasting(_, Lasting::Between(_, time))) if *time < tick => {
+                Err(too_short(*time, "for … .."))
+            }
+            Tree::Simple(_) => Ok(()),
+            Tree::Any(any) => any.iter().try_for_each(|e| e.check_times(base)),
+            Tree::Sequence(stages) => stages.iter().try_for_each(|stage| {
+                if let (Some(StepLimit::Within(time)), false) = (stage.limit, stage.absent)
+                    && time < tick
+                {
+                    return Err(too_short(time, "within"));
+                }
+                stage.unless.iter().chain([&stage.event]).try_for_each(|e| e.check_times(base))
+            }),
+        }
+    }
+
+    /// Whether what happens depends on nothing but the present tick and the one before.
+    pub(crate) fn is_instantaneous(&self) -> bool {
+        match &self.tree {
+            Tree::Simple(form) => !matches!(form, Form::Lasting(..)),
+            Tree::Any(any) => any.iter().all(Guarded::is_instantaneous),
+            Tree::Sequence(_) => false,
+        }
+    }
+}
+
+/// A condition checked against the lines and buses it names.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ConditionProgram {
+    pub(crate) test: Test3,
+    pub(crate) lines: Vec<LineId>,
+    text: String,
+}
+
+impl ConditionProgram {
+    /// Reads and checks a condition.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Event`] with the column, for what does not parse, an
+    /// unknown name, or a value that the bus cannot have.
+    pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
+        let test = Checker { text, scope }.condition(&Condition::parse(text)?)?;
+        Ok(ConditionProgram { lines: test.lines(), test, text: text.to_string() })
+    }
+
+    /// Whether it holds, given a way to ask for levels; `None` when unknown levels leave that open.
+    pub fn holds(&self, mut level: impl FnMut(LineId) -> Level) -> Option<bool> {
+        self.test.eval(&mut level)
+    }
+
+    /// The lines it looks at.
+    pub fn lines(&self) -> &[LineId] {
+        &self.lines
+    }
+
+    /// The text it was made from.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+}
+
+/// An event checked against the lines and buses it names, ready to be searched for.
+///
+/// Frames and analog crossings parse but are not evaluated yet; compiling them is refused by name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Program {
+    pub(crate) root: Guarded,
+    text: String,
+}
+
+impl Program {
+    /// Reads and checks an event.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Event`] with the column, for what does not parse, an
+    /// unknown name, a value that the bus cannot have, or a form that is not evaluated yet.
+    pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
+        let root = Checker { text, scope }.event(&Event::parse(text)?, &mut Vec::new())?;
+        Ok(Program { root, text: text.to_string() })
+    }
+
+    /// The same event, only where a condition holds too.
+    #[must_use]
+    pub fn guarded(mut self, condition: &ConditionProgram) -> Self {
+        self.root.guard = both(self.root.guard, Some(condition.test.clone()));
+        self
+    }
+
+    /// The text it was made from.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Checks that the times in it can be told apart at this clock.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Event`], when a part of it can never happen because its time is below a tick;
+    /// the help names the rate that would do.
+    pub fn check_times(&self, base: TimeBase) -> Result<()> {
+        self.root.check_times(base)
+    }
+
+    /// Whether it is one edge, change, `when` or `for`, with or without a `while`.
+    pub fn is_simple(&self) -> bool {
+        matches!(self.root.tree, Tree::Simple(_))
+    }
+
+    /// The lines whose edges make it happen, sorted.
+    pub fn event_lines(&self) -> Vec<LineId> {
+        let without_guard = Guarded { guard: None, ..self.root.clone() };
+        sorted_lines(&without_guard)
+    }
+
+    /// All lines it looks at, those of its `while` included, sorted.
+    pub fn lines(&self) -> Vec<LineId> {
+        sorted_lines(&self.root)
+    }
+
+    /// The edge it is, if it is the edge of one line, and the levels its `while` asks for, if those
+    /// are plain levels that must all hold: what a simple hardware trigger can do.
+    pub fn as_qualified_edge(&self) -> Option<LineEdge> {
+        let (line, direction) = match &self.root.tree {
+            Tree::Simple(Form::Edge(line, direction)) => (*line, *direction),
+            Tree::Simple(Form::Changes(lines)) if lines.len() == 1 => (lines[0], Direction::Changes),
+            _ => return None,
+        };
+        let mut levels = Vec::new();
+        if let Some(guard) = &self.root.guard {
+            plain_levels(guard, &mut levels)?;
+        }
+        Some(LineEdge { line, direction, levels })
+    }
+}
+
+/// An edge of one line while others have given levels.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LineEdge {
+    /// The line with the edge.
+    pub line: LineId,
+    /// Which way it changes.
+    pub direction: Direction,
+    /// Lines and whether they must be high.
+    pub levels: Vec<(LineId, bool)>,
+}
+
+/// Collects a conjunction of levels, bus patterns included; `None` when it is anything else.
+pub(super) fn plain_levels(test: &Test3, levels: &mut Vec<(LineId, bool)>) -> Option<()> {
+    match test {
+        Test3::And(all) => all.iter().try_for_each(|t| plain_levels(t, levels)),
+        Test3::Level(line, high) => {
+            levels.push((*line, *high));
+            Some(())
+        }
+        Test3::Match(bus, bits, open) => {
+            for (place, line) in bus.lines.iter().rev().enumerate() {
+                if open >> place & 1 == 0 {
+                    levels.push((*line, bits >> place & 1 == 1));
+                }
+            }
+            Some(())
+        }
+        _ => None,
+    }
+}
+
+fn sorted_lines(event: &Guarded) -> Vec<LineId> {
+    let mut lines = Vec::new();
+    event.collect(&mut lines);
+    lines.sort_unstable();
+    lines.dedup();
+    lines
+}
