@@ -50,7 +50,12 @@ impl Instrument for Counter {
     fn capabilities(&self) -> Capabilities {
         Capabilities {
             inputs: 4,
-            modes: vec![Mode { inputs: 4, rates: "10 MS/s".parse().into_iter().collect(), memory: MEMORY }],
+            modes: vec![Mode {
+                inputs: 4,
+                rates: "10 MS/s".parse().into_iter().collect(),
+                memory: MEMORY,
+                streams: false,
+            }],
             thresholds: (Voltage::ZERO, Voltage::ZERO),
             highest_input: Voltage::ZERO,
             skew: Time::ZERO,
@@ -60,7 +65,7 @@ impl Instrument for Counter {
 
     fn configure(&mut self, configuration: &Configuration) -> Result<()> {
         let able = self.capabilities();
-        let mode = able.mode_for(configuration.inputs.len() as u32, configuration.rate);
+        let mode = able.mode_for(configuration.inputs.len() as u32, configuration.rate, configuration.stream);
         if mode.is_none_or(|m| configuration.samples > m.memory) {
             return Err(Error::new(
                 ErrorKind::Instrument,
@@ -123,6 +128,7 @@ fn main() -> Result<()> {
             direction: deep_tap::event::Direction::Rises,
             levels: vec![(1, true), (2, false), (3, true)],
         }),
+        stream: false,
     };
     let mut counter = Counter::default();
     let skew = counter.capabilities().skew;
@@ -130,6 +136,7 @@ fn main() -> Result<()> {
         instrument: &mut counter,
         configuration: &configuration,
         names: &names,
+        search: None,
         time_out: None,
     };
     let recording = acquisition.run(&mut |_| ControlFlow::Continue(()))?;

@@ -85,11 +85,13 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         before: 0,
         inputs: (0..2).map(|i| ConfiguredInput { input: Input::Number(i), threshold: None }).collect(),
         trigger: None,
+        stream: false,
     };
     let acquisition = Acquisition {
         instrument: &mut instrument,
         configuration: &configuration,
         names: &["A", "B"],
+        search: None,
         time_out: None,
     };
     let recording = acquisition.run(&mut |_| ControlFlow::Continue(())).unwrap();

@@ -195,10 +195,12 @@ impl StandIn {
         if board_end == Some(run.position) {
             match run.state {
                 State::Recording => {
-                    let missing = run.last - run.position;
-                    self.remarks.push(format!(
-                        "the board's record ended {missing} samples before the capture was full"
-                    ));
+                    if !configuration.stream {
+                        let missing = run.last - run.position;
+                        self.remarks.push(format!(
+                            "the board's record ended {missing} samples before the capture was full"
+                        ));
+                    }
                     run.last = run.position;
                     run.state = State::Done;
                 }
@@ -333,12 +335,14 @@ impl Instrument for StandIn {
         let slow = [1, 2, 5, 10, 20, 25, 50, 100, 125, 200, 250, 500];
         let all: Vec<Rate> = slow.iter().map(|m| rate(*m, 1)).collect();
         let fast: Vec<Rate> = all.iter().copied().chain([rate(1000, 1)]).collect();
+        let link: Vec<Rate> = all.iter().copied().filter(|r| *r <= rate(200, 1)).collect();
         let (skew, accuracy) = if self.options.ideal { (0, 0) } else { (SKEW_FS, ACCURACY_PPM) };
         Capabilities {
             inputs: 32,
             modes: vec![
-                Mode { inputs: 32, rates: all, memory: 64 << 20 },
-                Mode { inputs: 16, rates: fast, memory: 128 << 20 },
+                Mode { inputs: 32, rates: all.clone(), memory: 64 << 20, streams: false },
+                Mode { inputs: 16, rates: fast, memory: 128 << 20, streams: false },
+                Mode { inputs: 32, rates: link, memory: 1 << 40, streams: true },
             ],
             thresholds: (Voltage::from_rational(Rational::ZERO), Voltage::from_rational(Rational::from(3))),
             highest_input: Voltage::from_rational(Rational::from(5)),
@@ -356,8 +360,9 @@ impl Instrument for StandIn {
             return Err(Error::new(ErrorKind::Instrument, message));
         }
         let able = self.capabilities();
-        let Some(mode) = able.mode_for(count, configuration.rate) else {
-            let rates: Vec<String> = able.rates_for(count).iter().map(ToString::to_string).collect();
+        let Some(mode) = able.mode_for(count, configuration.rate, configuration.stream) else {
+            let rates: Vec<String> =
+                able.rates_for(count, configuration.stream).iter().map(ToString::to_string).collect();
             let message = format!("{count} inputs cannot be recorded at {}", configuration.rate);
             return Err(
                 Error::new(ErrorKind::Instrument, message).with_help(format!("it has {}", rates.join(", ")))
@@ -389,7 +394,10 @@ impl Instrument for StandIn {
         self.board.restart();
         self.remarks.clear();
         self.run = self.begin(&configuration)?;
-        if configuration.trigger.is_some() {
+        if configuration.stream {
+            self.run.state = State::Recording;
+            self.run.last = u64::MAX;
+        } else if configuration.trigger.is_some() {
             self.run.state = State::Waiting;
         } else {
             self.run.state = State::Recording;
@@ -438,13 +446,17 @@ impl Instrument for StandIn {
 
     fn read(&mut self, block: &mut SampleBlock) -> Result<()> {
         block.clear();
+        let streams = self.configuration.as_ref().is_some_and(|c| c.stream);
         let run = &mut self.run;
-        let total = run.last.saturating_sub(run.first);
-        if run.state != State::Done || run.read >= total {
+        let ready = run.state == State::Done || (streams && run.state == State::Recording);
+        let start = run.first + run.read;
+        let end = run.last.min(run.position).min(start.saturating_add(BLOCK));
+        if !ready || start >= end {
             return Ok(());
         }
-        let start = run.first + run.read;
-        let end = run.last.min(start + BLOCK);
+        while streams && run.runs.get(1).is_some_and(|(first, ..)| *first <= start) {
+            run.runs.pop_front();
+        }
         let mut at = run.runs.partition_point(|(first, ..)| *first <= start).saturating_sub(1);
         let mut position = start;
         while position < end {
@@ -466,6 +478,7 @@ impl Instrument for StandIn {
     fn remarks(&self) -> Vec<String> {
         let mut remarks = self.remarks.clone();
         let before = self.configuration.as_ref().map_or(0, |c| c.before);
+        // In a stream the host keeps what came before.
         if let Some(trigger) = self.run.trigger.filter(|t| *t < before) {
             let missing = before - trigger;
             remarks.push(format!(

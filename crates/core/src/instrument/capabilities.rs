@@ -26,23 +26,27 @@ pub struct Mode {
     pub inputs: u32,
     /// Sample rates, rising.
     pub rates: Vec<Rate>,
-    /// Memory in samples.
+    /// Most samples in one recording: the memory, or what a stream may be long.
     pub memory: u64,
+    /// Whether the samples are sent while they are taken, instead of being kept on board.
+    pub streams: bool,
 }
 
 impl Capabilities {
-    /// The rates at which this many inputs can be recorded, rising, each once.
-    pub fn rates_for(&self, inputs: u32) -> Vec<Rate> {
-        let fitting = self.modes.iter().filter(|m| m.inputs >= inputs);
+    /// The rates at which this many inputs can be recorded, on board or as a stream, rising, each
+    /// once.
+    pub fn rates_for(&self, inputs: u32, streams: bool) -> Vec<Rate> {
+        let fitting = self.modes.iter().filter(|m| m.inputs >= inputs && m.streams == streams);
         let mut rates: Vec<Rate> = fitting.flat_map(|m| m.rates.iter().copied()).collect();
         rates.sort_unstable();
         rates.dedup();
         rates
     }
 
-    /// The deepest mode that records this many inputs at this rate.
-    pub fn mode_for(&self, inputs: u32, rate: Rate) -> Option<&Mode> {
-        let fitting = self.modes.iter().filter(|m| m.inputs >= inputs && m.rates.contains(&rate));
+    /// The deepest mode that records this many inputs at this rate, on board or as a stream.
+    pub fn mode_for(&self, inputs: u32, rate: Rate, streams: bool) -> Option<&Mode> {
+        let fits = |m: &&Mode| m.streams == streams && m.inputs >= inputs && m.rates.contains(&rate);
+        let fitting = self.modes.iter().filter(fits);
         fitting.max_by_key(|m| m.memory)
     }
 }

@@ -2,10 +2,10 @@
 
 use std::ops::ControlFlow;
 
-use super::{Configuration, Instrument, Status};
+use super::{Configuration, Instrument, Status, stream};
 use crate::capture::Trace;
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::Direction;
+use crate::event::{Direction, StreamSearch};
 use crate::line::Level;
 use crate::scan::{Filler, SampleBlock};
 use crate::time::{Tick, Time};
@@ -44,6 +44,9 @@ pub struct Acquisition<'a> {
     pub configuration: &'a Configuration,
     /// Names of the inputs, in the order of the configuration, for messages.
     pub names: &'a [&'a str],
+    /// The event to look for in the samples when they are streamed; its lines are the inputs of the
+    /// same number. `None` to keep everything from arming on.
+    pub search: Option<StreamSearch>,
     /// How long to wait for the trigger, by the instrument's clock; `None` for ever.
     pub time_out: Option<Time>,
 }
@@ -69,6 +72,9 @@ impl Acquisition<'_> {
     /// [`ErrorKind::TimeOut`] when the trigger does not come in time; its help says what was seen
     /// instead. Otherwise the instrument's errors.
     pub fn run(self, progress: &mut dyn FnMut(Progress) -> ControlFlow<()>) -> Result<Recording> {
+        if self.configuration.stream {
+            return stream::run(self, progress);
+        }
         let instrument = self.instrument;
         instrument.configure(self.configuration)?;
         instrument.arm()?;

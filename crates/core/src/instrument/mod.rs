@@ -2,6 +2,7 @@
 
 mod capabilities;
 mod driver;
+mod stream;
 
 pub use capabilities::{Capabilities, Mode};
 pub use driver::{Acquisition, Progress, Recording};
@@ -23,8 +24,11 @@ pub struct Configuration {
     pub before: u64,
     /// The inputs to record; the place in this list is the bit in each sample.
     pub inputs: Vec<ConfiguredInput>,
-    /// What to wait for; `None` to record at once.
+    /// What the instrument waits for; `None` to record at once.
     pub trigger: Option<QualifiedEdge>,
+    /// Whether the samples are to be sent while they are taken, from arming until it is stopped;
+    /// then `samples`, `before` and `trigger` are the host's business.
+    pub stream: bool,
 }
 
 /// One input to record.
@@ -81,7 +85,8 @@ pub enum Status {
 /// does not allow. `status` never blocks for longer than a user would wait without a sign of life
 /// (a fraction of a second); it is called in a loop. After `stop`, what has been recorded so far
 /// can be read. `read` replaces the block's contents with the next samples, at most a few
-/// thousand, and leaves it empty at the end. Nothing panics on any order of calls.
+/// thousand, and leaves it empty at the end; while it streams, also where nothing more has arrived
+/// yet. Nothing panics on any order of calls.
 ///
 /// `examples/own_instrument.rs` is a complete implementation.
 pub trait Instrument {

@@ -46,6 +46,8 @@ pub struct Wanted {
     pub before: Before,
     /// The inputs.
     pub inputs: Vec<WantedInput>,
+    /// Whether the host must look for the trigger in a stream, because the instrument cannot.
+    pub stream: bool,
 }
 
 /// A plan that fits the instrument.
@@ -70,15 +72,22 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     let mut problems = Vec::new();
     let count = wanted.inputs.len() as u32;
     check_inputs(wanted, able, &mut problems);
-    let rates = able.rates_for(count);
+    let rates = able.rates_for(count, wanted.stream);
+    if rates.is_empty() && wanted.stream && !able.rates_for(count, false).is_empty() {
+        let message =
+            format!("the instrument cannot wait for this trigger by itself, nor stream {count} lines");
+        let help = "wait for an edge of one line while other lines have given levels, or name fewer lines";
+        problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
+        return Err(problems);
+    }
     if rates.is_empty() {
         let message = format!("the setup names {count} lines, the instrument records {}", able.inputs);
         let help = format!("leave out {} lines", count.saturating_sub(able.inputs).max(1));
         problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
         return Err(problems);
     }
-    let Some(mode) = able.mode_for(count, wanted.rate) else {
-        problems.push(rate_error(wanted.rate, count, &rates, able));
+    let Some(mode) = able.mode_for(count, wanted.rate, wanted.stream) else {
+        problems.push(rate_error(wanted, &rates, able));
         return Err(problems);
     };
     let samples = match wanted.length {
@@ -143,12 +152,20 @@ fn check_inputs(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Error>)
     }
 }
 
-fn rate_error(rate: Rate, count: u32, rates: &[Rate], able: &Capabilities) -> Error {
-    let message = format!("the instrument does not record {count} lines at {rate}");
+fn rate_error(wanted: &Wanted, rates: &[Rate], able: &Capabilities) -> Error {
+    let (rate, count) = (wanted.rate, wanted.inputs.len() as u32);
+    let message = if wanted.stream {
+        format!(
+            "the host must look for this trigger, and the instrument does not stream {count} lines at {rate}"
+        )
+    } else {
+        format!("the instrument does not record {count} lines at {rate}")
+    };
     let below = rates.iter().rev().find(|r| **r < rate);
     let above = rates.iter().find(|r| **r > rate);
     let mut nearest: Vec<String> = below.into_iter().chain(above).map(ToString::to_string).collect();
-    if let Some(mode) = able.modes.iter().filter(|m| m.rates.contains(&rate)).max_by_key(|m| m.inputs) {
+    let modes = able.modes.iter().filter(|m| m.streams == wanted.stream && m.rates.contains(&rate));
+    if let Some(mode) = modes.max_by_key(|m| m.inputs) {
         nearest.push(format!(
             "{rate} takes {} lines: leave out {}",
             mode.inputs,

@@ -4,7 +4,7 @@ use std::ops::ControlFlow;
 
 use crate::capture::{Capture, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::Program;
+use crate::event::{Program, StreamSearch};
 use crate::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument, Progress};
 use crate::line::Input;
 use crate::plan::{Plan, Wanted, WantedInput, plan};
@@ -37,7 +37,9 @@ impl Setup {
             return Err(Error::new(ErrorKind::Setup, "the setup names no lines to record")
                 .with_help("add a section like: [[line]] with name = \"ADC_SCLK\" and input = 3"));
         }
+        let program = self.trigger_program(options)?;
         let wanted = Wanted {
+            stream: program.is_some_and(|p| p.as_qualified_edge().is_none()),
             rate: options.rate.unwrap_or(sampling.rate),
             length: sampling.length,
             before: if options.now || self.trigger.is_none() {
@@ -52,11 +54,17 @@ impl Setup {
         })
     }
 
+    /// The event to wait for, unless there is none or it is not wanted.
+    fn trigger_program(&self, options: RecordOptions) -> Result<Option<Program>> {
+        let text = self.trigger.as_ref().filter(|_| !options.now);
+        text.map(|text| Program::compile(text, &self.scope())).transpose()
+    }
+
     /// Records this setup with an instrument. `progress` is told where it stands and may stop it.
     ///
     /// # Errors
-    /// As [`plan`](Setup::plan); when the instrument cannot trigger on the event; when the trigger
-    /// does not come within the setup's time-out; and the instrument's own errors.
+    /// As [`plan`](Setup::plan); when the trigger does not come within the setup's time-out; and the
+    /// instrument's own errors.
     pub fn record(
         &self,
         instrument: &mut dyn Instrument,
@@ -64,11 +72,14 @@ impl Setup {
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Capture> {
         let plan = self.plan(instrument, options)?;
-        let trigger_text = self.trigger.as_ref().filter(|_| !options.now);
-        let trigger = match trigger_text {
-            Some(text) => Some(QualifiedEdge::from_program(&Program::compile(text, &self.scope())?)?),
-            None => None,
-        };
+        let program = self.trigger_program(options)?;
+        let base = TimeBase::from_rate(plan.rate)?;
+        if let Some(program) = &program {
+            program.check_times(base)?;
+        }
+        let trigger = program.as_ref().and_then(|p| QualifiedEdge::from_program(p).ok());
+        let stream = program.is_some() && trigger.is_none();
+        let search = program.as_ref().filter(|_| stream).map(|p| StreamSearch::new(p, base));
         let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {
             input: line.line.input.clone().unwrap_or(Input::Number(number as u32)),
             threshold: line.line.threshold,
@@ -79,17 +90,23 @@ impl Setup {
             before: plan.before,
             inputs: inputs.collect(),
             trigger,
+            stream,
         };
         let names: Vec<&str> = self.lines.iter().map(|l| l.line.name.as_str()).collect();
         let able = instrument.capabilities();
         let identity = instrument.identity();
-        let acquisition =
-            Acquisition { instrument, configuration: &configuration, names: &names, time_out: self.time_out };
+        let acquisition = Acquisition {
+            instrument,
+            configuration: &configuration,
+            names: &names,
+            search,
+            time_out: self.time_out,
+        };
         let recording = acquisition.run(progress)?;
-        let base = TimeBase::from_rate(plan.rate)?.with_zero(recording.trigger.unwrap_or(Tick(0)));
+        let base = base.with_zero(recording.trigger.unwrap_or(Tick(0)));
         let resolution =
             Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
-        let trigger = trigger_text.cloned();
+        let trigger = program.map(|p| p.text().to_string());
         let origin = Origin { source: identity, rates: plan.rates, trigger };
         let mut builder = Capture::builder(base, recording.len)
             .resolution(resolution)

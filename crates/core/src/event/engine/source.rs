@@ -160,6 +160,8 @@ pub struct StreamSearch {
     last: Option<(u64, u64)>,
     /// The bits of a sample that matter.
     mask: u64,
+    /// Per line, the changes seen.
+    edges: Vec<u64>,
 }
 
 impl StreamSearch {
@@ -172,6 +174,7 @@ impl StreamSearch {
             planes: vec![0; lines.len()],
             unknown: vec![0; lines.len()],
             before: vec![(false, false); lines.len()],
+            edges: vec![0; lines.len()],
             lines,
             position: 0,
             last: None,
@@ -182,6 +185,15 @@ impl StreamSearch {
     /// Samples taken in so far.
     pub fn position(&self) -> Tick {
         Tick(self.position)
+    }
+
+    /// What was seen so far on the lines that the event looks at: changes, and the last level.
+    pub fn activity(&self) -> Vec<(LineId, u64, Level)> {
+        let (level, unknown) = self.last.unwrap_or((0, u64::MAX));
+        let bit = |word: u64, line: &LineId| word.checked_shr(line.0 as u32).unwrap_or(0) & 1 == 1;
+        let last =
+            |line: &LineId| if bit(unknown, line) { Level::Unknown } else { Level::from(bit(level, line)) };
+        self.lines.iter().zip(&self.edges).map(|(line, edges)| (*line, *edges, last(line))).collect()
     }
 
     /// The hits in the next samples.
@@ -224,6 +236,11 @@ impl StreamSearch {
             unknown: &self.unknown,
             before: &self.before,
         };
+        for (slot, edges) in self.edges.iter_mut().enumerate() {
+            let (was, was_unknown) = window.shifted(slot);
+            let changes = (window.planes[slot] ^ was) | (window.unknown[slot] ^ was_unknown);
+            *edges += u64::from((changes & window.has_before()).count_ones());
+        }
         let mut found = self.part.advance(&window);
         while found != 0 {
             hits.push(Tick(start + u64::from(found.trailing_zeros())));
