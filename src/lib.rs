@@ -59,14 +59,14 @@
 //! | bring an instrument of your own | [`instrument::Instrument`], `examples/own_instrument.rs` |
 //! | open or save a capture | [`format::dtap`] |
 //! | read or write a simulation's dump | [`format::vcd`] |
-//! | search for an event | [`event::Program`] |
+//! | search for an event | [`event::Program`], [`event::StreamSearch`] |
 //! | check limits | [`limit::check`] |
 //! | ask a trace about a place | [`capture::Trace`] |
 //!
 //! # What is not here yet
 //!
-//! Serial decoders, analog lines, sequences in events (`then`, counts, `or`), and network
-//! instruments. Expressions that use them are refused by name.
+//! Serial decoders, analog lines, state-machine triggers, and network instruments. Expressions that
+//! would need them are refused by name.
 //!
 //! # Rules that hold everywhere
 //!

@@ -264,3 +264,38 @@ fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
     let error = record(&dangerous, &mut *instrument, RecordOptions::default()).unwrap_err();
     assert_eq!(error.kind(), ErrorKind::Danger);
 }
+
+#[test]
+fn each_sample_trigger_stops_where_its_comment_says() {
+    let folder = crate::support::root().join("setups/triggers");
+    let mut seen = 0;
+    for file in std::fs::read_dir(folder).unwrap() {
+        let path = file.unwrap().path();
+        let text = std::fs::read_to_string(&path).unwrap();
+        let stops = text.split("# Stops ").nth(1).unwrap().split(" after arming").next().unwrap();
+        let setup = Setup::from_file(&path).unwrap_or_else(|e| panic!("{e:?}"));
+        let mut instrument = connect(setup.connect.as_deref().unwrap(), Path::new("")).unwrap();
+        let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+        // The same board from arming on, searched for the same event.
+        let mut whole = setup.clone();
+        whole.sampling.as_mut().unwrap().length = deep_tap::plan::Length::Time(time("40 ms"));
+        let endless = record(&whole, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
+        let program = Program::compile(setup.trigger.as_ref().unwrap(), &setup.scope()).unwrap();
+        let first = program.hits(&endless, endless.range()).next().unwrap().tick;
+        let name = path.file_name().unwrap().display();
+        assert_eq!(endless.base().length_of(first.0 as i64).rounded(time("1 us")), stops, "{name}");
+        let zero = capture.base().zero();
+        for line in (0..capture.lines().len()).map(LineId) {
+            for probe in [0, zero.0, capture.len() - 1] {
+                let there = Tick(first.0 - zero.0 + probe);
+                assert_eq!(
+                    capture.trace(line).level_at(Tick(probe)),
+                    endless.trace(line).level_at(there),
+                    "{name}"
+                );
+            }
+        }
+        seen += 1;
+    }
+    assert_eq!(seen, 10);
+}

@@ -27,6 +27,9 @@ fn changed(from: &str, to: &str) -> TempDir {
         std::fs::create_dir(folder.path().join(kind)).unwrap();
         for file in std::fs::read_dir(root().join(kind)).unwrap() {
             let path = file.unwrap().path();
+            if path.is_dir() {
+                continue;
+            }
             let text = std::fs::read_to_string(&path).unwrap();
             let text = if text.contains(from) { text.replacen(from, to, 1) } else { text };
             std::fs::write(folder.path().join(kind).join(path.file_name().unwrap()), text).unwrap();
@@ -133,6 +136,23 @@ fn arguments_that_are_wrong() {
         (&["convert", "tide-gauge.dtap", "tide-gauge.dtap"], &["this file is there already", "--replace"]),
         (&["capture", SETUP], &["tide-gauge.dtap: this file is there already"]),
         (&["capture", SETUP, "--rate", "fast", "-o", "x.dtap"], &["--rate: 'fast' is not a sample rate"]),
+        (
+            &["find", "tide-gauge.dtap", "ADC_SCKL rises"],
+            &["nothing is called 'ADC_SCKL'", "did you mean 'ADC_SCLK'?"],
+        ),
+        (
+            &["find", "tide-gauge.dtap", "MEM_WE_N low for < 5 ns"],
+            &["can never happen: a tick is 10 ns", "more than 200 MS/s"],
+        ),
+        (
+            &["find", "tide-gauge.dtap", "when PGOOD high and PGOOD low"],
+            &["can never hold: PGOOD would have to be"],
+        ),
+        (&["find", "tide-gauge.dtap", "when ADDR in 9..3"], &["upside down", "in 0x3 .. 0x9"]),
+        (
+            &["find", "tide-gauge.dtap", "PGOOD rises", "--from", "5 ms", "--to", "1 ms"],
+            &["--from must be before --to"],
+        ),
         (&["chek"], &["check"]),
         (&["check"], &["<FILE>"]),
     ] {

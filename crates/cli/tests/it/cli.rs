@@ -187,7 +187,46 @@ fn a_dump_is_checked_with_a_setup_also_from_standard_input() {
 #[test]
 fn help_names_the_commands_and_the_exit_codes() {
     let help = stdout(tool().arg("--help"));
-    for command in ["demo", "capture", "info", "check", "show", "convert", "Exit codes:"] {
+    for command in ["demo", "capture", "info", "find", "check", "show", "convert", "Exit codes:"] {
         assert!(help.contains(command), "{help}");
     }
+}
+
+#[test]
+fn find_counts_lists_and_draws_and_exits_by_what_it_found() {
+    let folder = captured();
+    let find = |args: &[&str]| {
+        let output =
+            tool().current_dir(&folder).args(["find", "tide-gauge.dtap"]).args(args).output().unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stdout).unwrap())
+    };
+    // 1095 writes, the spike, and the four short pulses that the board plants.
+    let (code, text) = find(&["write-ends", "--count"]);
+    assert_eq!((code, text.as_str()), (0, "1095 times: write-ends          tide-gauge.dtap\n"));
+    let short = "MEM_WE_N low for < 40 ns";
+    let (code, text) = find(&[short]);
+    assert_eq!(
+        (code, text.lines().next()),
+        (0, Some("5 times: MEM_WE_N low for < 40 ns          tide-gauge.dtap"))
+    );
+    let (_, text) = find(&[short, "--first", "2", "--around"]);
+    assert!(text.starts_with("2 times, and more after that: "), "{text}");
+    assert_eq!(text.matches("per column").count(), 2);
+    let (_, text) = find(&[short, "--first"]);
+    assert!(text.starts_with("once, and more after that: "), "{text}");
+    let (_, text) = find(&[short, "--from", "0s", "--to", "5ms"]);
+    assert!(text.starts_with("once: "), "{text}");
+    // The one conversion that is answered too late.
+    let late = "ADC_CS_N rises while ADC_DRDY_N high then no ADC_DRDY_N falls within 350 us";
+    let (code, json) = find(&[late, "--format", "json"]);
+    let json: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert_eq!((code, json["count"].as_u64()), (0, Some(1)));
+    let at = json["hits"][0]["at"].as_f64().unwrap();
+    assert!((at - 5.60085e-3).abs() < 2e-6, "{at}");
+    let (_, csv) = find(&[short, "--format", "csv"]);
+    assert_eq!(csv.lines().count(), 6);
+    assert_eq!(
+        find(&["MEM_OE_N falls"]),
+        (1, "never: MEM_OE_N falls          tide-gauge.dtap\n".to_string())
+    );
 }
