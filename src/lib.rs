@@ -65,8 +65,8 @@
 //!
 //! # What is not here yet
 //!
-//! Serial decoders, analog lines, state-machine triggers, and network instruments. Expressions that
-//! would need them are refused by name.
+//! Serial decoders, analog lines, and network instruments. Expressions that would need them are
+//! refused by name.
 //!
 //! # Rules that hold everywhere
 //!
@@ -82,7 +82,7 @@ pub mod docs;
 
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{
-    Error, ErrorKind, Place, Result, TextPlace, capture, event, format, instrument, limit, line, plan, scan,
-    setup, time, trigger,
+    Error, ErrorKind, Place, Result, TextPlace, capture, event, format, instrument, limit, line, measure,
+    plan, scan, setup, time, trigger,
 };
 pub use deep_tap_draw as draw;

@@ -8,7 +8,7 @@ use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::limit::{self, LimitResult, Rule, Verdict};
 use deep_tap::line::{Level, LineId};
-use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::setup::{RecordOptions, Setup, Trigger};
 use deep_tap::time::{Tick, Time};
 
 use crate::support::{demo, record, setup, time};
@@ -193,6 +193,21 @@ fn a_trigger_that_never_comes_says_what_was_seen() {
 }
 
 #[test]
+fn a_state_machine_that_never_fires_says_how_far_it_came() {
+    let sample = crate::support::root().join("setups/triggers/loop-with-timer.toml");
+    let mut setup = Setup::from_file(&sample).unwrap();
+    setup.time_out = Some(time("20 ms"));
+    let mut instrument = connect("bench:tide-gauge?faults=none", Path::new("")).unwrap();
+    let error = record(&setup, &mut *instrument, RecordOptions::default()).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::TimeOut);
+    let help = error.help().unwrap();
+    // A conversion begins every 450 us from 6.74 ms on, until the time-out is noticed at 21 ms.
+    assert!(help.contains("state converting: entered 32 times"), "{help}");
+    assert!(help.contains("  on 'ADC_DRDY_N falls': came "), "{help}");
+    assert!(help.contains("  ADC_CS_N: ") && help.contains(" edges, "), "{help}");
+}
+
+#[test]
 fn a_simulation_can_be_probed_like_a_board() {
     let text = r#"
         [sampling]
@@ -280,7 +295,10 @@ fn each_sample_trigger_stops_where_its_comment_says() {
         let mut whole = setup.clone();
         whole.sampling.as_mut().unwrap().length = deep_tap::plan::Length::Time(time("40 ms"));
         let endless = record(&whole, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
-        let program = Program::compile(setup.trigger.as_ref().unwrap(), &setup.scope()).unwrap();
+        let program = match setup.trigger.as_ref().unwrap() {
+            Trigger::Event(event) => Program::compile(event, &setup.scope()).unwrap(),
+            Trigger::States(machine) => Program::from_states(machine, &setup.scope()).unwrap(),
+        };
         let first = program.hits(&endless, endless.range()).next().unwrap().tick;
         let name = path.file_name().unwrap().display();
         assert_eq!(endless.base().length_of(first.0 as i64).rounded(time("1 us")), stops, "{name}");
@@ -297,5 +315,5 @@ fn each_sample_trigger_stops_where_its_comment_says() {
         }
         seen += 1;
     }
-    assert_eq!(seen, 10);
+    assert_eq!(seen, 11);
 }

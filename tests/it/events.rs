@@ -1,7 +1,9 @@
 //! The event language: what it means, against a naive interpreter, and what it says when wrong.
 
 use deep_tap::capture::{Capture, TraceBuilder};
-use deep_tap::event::{Event, Program, Scope, SimpleKind, StreamSearch};
+use deep_tap::event::{
+    Action, Arm, Event, Program, Scope, SimpleKind, State, StateMachine, StreamSearch, Wait,
+};
 use deep_tap::line::{Bus, Level, Line, LineId};
 use deep_tap::scan::SampleBlock;
 use deep_tap::time::{Tick, TimeBase};
@@ -570,4 +572,85 @@ fn named_events_stand_for_their_text_and_cannot_loop() {
     assert!(error.to_string().contains("refers to itself"), "{error}");
     let error = Program::compile("broken", &scope).unwrap_err();
     assert!(error.to_string().contains("the event 'broken' is wrong"), "{error}");
+}
+
+/// A state machine of two states, with its arms.
+fn machine(first: Vec<Arm>, second: Vec<Arm>) -> StateMachine {
+    let state = |name: &str, arms| State { name: name.into(), arms };
+    StateMachine { states: vec![state("one", first), state("two", second)] }
+}
+
+fn on(text: &str, times: u64, action: Action) -> Arm {
+    Arm { wait: Wait::Event { text: text.into(), times }, action }
+}
+
+fn after(time: &str, action: Action) -> Arm {
+    Arm { wait: Wait::After(time.parse().unwrap()), action }
+}
+
+fn go(name: &str) -> Action {
+    Action::Go(name.into())
+}
+
+#[test]
+fn state_machines_take_the_first_arm_that_happens() {
+    let lines: [(&str, &[u64]); 3] = [
+        ("A", &[10, 15, 100, 105, 200, 205, 300, 305]),
+        ("B", &[30, 35, 150, 155, 205, 210]),
+        ("C", &[205, 215, 320]),
+    ];
+    let capture = capture("100 MS/s", Resolution::SAMPLED, 400, &lines);
+    let scope = Scope::of(&capture);
+    let hits = |machine: StateMachine| -> Vec<u64> {
+        let program = Program::from_states(&machine, &scope).unwrap();
+        program.hits(&capture, capture.range()).map(|h| h.tick.0).collect()
+    };
+    // An answer that takes longer than 30 ticks: those at 100 and 300.
+    let late = machine(
+        vec![on("A rises", 1, go("two"))],
+        vec![on("B rises", 1, go("one")), after("300 ns", Action::Fire(None))],
+    );
+    assert_eq!(hits(late), [130, 330]);
+    // On one tick the arm written first wins.
+    let b_first = vec![on("B rises while A low", 1, go("one")), on("C rises", 1, Action::Fire(None))];
+    assert_eq!(hits(machine(vec![on("A rises", 3, go("two"))], b_first)), Vec::<u64>::new());
+    let c_first = vec![on("C rises", 1, Action::Fire(None)), on("B rises while A low", 1, go("one"))];
+    assert_eq!(hits(machine(vec![on("A rises", 3, go("two"))], c_first)), [205]);
+    // A count begins anew with each visit; firing may go on elsewhere.
+    let counting =
+        machine(vec![on("A rises", 2, Action::Fire(Some("two".into())))], vec![after("10 ns", go("one"))]);
+    assert_eq!(hits(counting), [100, 300]);
+}
+
+proptest! {
+    #[test]
+    fn a_sequence_of_two_has_its_first_hit_where_the_state_machine_has_it(
+        ticks in ticks(0), time in 1u64..40, first in simple(), second in simple(), late: bool,
+    ) {
+        let capture = record(&ticks);
+        let scope = Scope::of(&capture);
+        let (a, b) = (format!("({})", first.text()), format!("({})", second.text()));
+        let time = format!("{time}0 ns");
+        let (text, arms) = if late {
+            // On the very tick at which the time is over, it is too late.
+            let arms = vec![after(&format!("{} ns", time.trim_end_matches(" ns").parse::<u64>().unwrap() + 1), Action::Fire(None)), on(&b, 1, go("one"))];
+            (format!("{a} then no {b} within {time}"), arms)
+        } else {
+            (format!("{a} then {b}"), vec![on(&b, 1, Action::Fire(None))])
+        };
+        let (Ok(sequence), Ok(states)) = (
+            Program::compile(&text, &scope),
+            Program::from_states(&machine(vec![on(&a, 1, go("two"))], arms), &scope),
+        ) else { return Ok(()) };
+        let first_of = |program: &Program| program.hits(&capture, capture.range()).next().map(|h| h.tick);
+        // Where the answer and the next question share a tick, the sequence looks at both.
+        let shared = program_hits(&a, &capture).into_iter().any(|t| program_hits(&b, &capture).contains(&t));
+        prop_assume!(!shared);
+        prop_assert_eq!(first_of(&sequence), first_of(&states), "{}", text);
+    }
+}
+
+fn program_hits(text: &str, capture: &Capture) -> Vec<u64> {
+    let program = Program::compile(text, &Scope::of(capture)).unwrap();
+    program.hits(capture, capture.range()).map(|h| h.tick.0).collect()
 }

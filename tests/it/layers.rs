@@ -10,7 +10,7 @@ const ORDER: &[&[&str]] = &[
     &["capture"],
     &["scan"],
     &["event"],
-    &["trigger"],
+    &["trigger", "measure"],
     &["limit"],
     &["instrument"],
     &["plan"],

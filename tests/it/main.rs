@@ -10,6 +10,8 @@ mod draw;
 mod dtap;
 /// The event language: grammar, messages, and a naive interpreter as oracle.
 mod events;
+/// Short pulses.
+mod glitches;
 /// Order of knowledge between the core's modules.
 mod layers;
 /// Hand-computed verdicts on and beside every boundary.

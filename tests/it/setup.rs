@@ -1,7 +1,7 @@
 //! Setup and limits files: all problems at once, each at its place and with a remedy.
 
 use deep_tap::capture::Attachment;
-use deep_tap::setup::{Attached, Setup};
+use deep_tap::setup::{Attached, Setup, Trigger};
 use deep_tap::{Error, Place};
 use proptest::prelude::*;
 
@@ -213,5 +213,36 @@ proptest! {
         if let Err(problems) = load(&files) {
             prop_assert!(problems.iter().all(|p| p.contains(".toml:")), "{:?}", problems);
         }
+    }
+}
+
+#[test]
+fn state_machines_are_checked_as_a_whole() {
+    let with = |states: &str| format!("[[line]]\nname = \"A\"\n[[line]]\nname = \"B\"\n{states}");
+    let good = "[[trigger.state]]\nname = \"one\"\narm = [{ on = \"A rises\", times = 3, go = \"two\" }]\n\
+                [[trigger.state]]\nname = \"two\"\narm = [{ on = \"B rises\", go = \"one\" }, { after = \"5 us\", fire = true }]\n";
+    let setup = crate::support::setup(&with(good)).unwrap();
+    let Some(Trigger::States(machine)) = &setup.trigger else { panic!("{:?}", setup.trigger) };
+    assert_eq!(
+        machine.to_string(),
+        "starts in one: on 'A rises' 3 times goes to two; then in two: on 'B rises' goes to one, or after 5 us fires"
+    );
+    for (from, to, wanted) in [
+        ("go = \"two\"", "go = \"tow\"", "setup.toml:7:15 there is no state 'tow' | did you mean 'two'?"),
+        ("fire = true", "go = \"one\"", "no state ever fires | let an arm fire: fire = true"),
+        ("go = \"two\"", "fire = true", "setup.toml:8:1 the state 'two' cannot be reached"),
+        ("name = \"two\"", "name = \"one\"", "setup.toml:8:1 two states are called 'one'"),
+        ("A rises", "A rses", "'rses' cannot follow here | did you mean 'rises'?"),
+        ("after = \"5 us\", fire = true", "fire = true", "an arm waits for an event or for a time"),
+        ("after = \"5 us\", fire = true", "after = \"5 us\"", "this arm does nothing"),
+        ("times = 3", "times = 0", "an event cannot be waited for 0 times"),
+        (
+            "arm = [{ on = \"B rises\", go = \"one\" }, { after = \"5 us\", fire = true }]",
+            "",
+            "the state 'two' has no way out",
+        ),
+    ] {
+        let problems = told(&crate::support::setup(&with(&good.replace(from, to))).unwrap_err());
+        assert!(problems.iter().any(|p| p.contains(wanted)), "{to}: {problems:?}");
     }
 }

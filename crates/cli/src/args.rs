@@ -30,6 +30,8 @@ pub(crate) enum Command {
     /// Every occurrence of an event
     #[command(after_help = EXIT_CODES)]
     Find(Find),
+    /// Pulses that are too short to be meant, per line and by width
+    Glitches(Glitches),
     /// The datasheet limits against a capture: the verdict table
     #[command(after_help = EXIT_CODES)]
     Check(Check),
@@ -138,6 +140,20 @@ pub(crate) struct Find {
 }
 
 #[derive(Debug, clap::Args)]
+pub(crate) struct Glitches {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// What is too short, such as '50 ns'
+    #[arg(long, value_name = "TIME")]
+    pub(crate) below: String,
+    /// Lines to look at; all otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
 pub(crate) struct Check {
     #[command(flatten)]
     pub(crate) source: Source,
@@ -195,6 +211,12 @@ pub(crate) struct Convert {
     /// The format, when the name does not say it
     #[arg(long, value_enum)]
     pub(crate) to: Option<Target>,
+    /// Take pulses shorter than this out first, and say so in the history
+    #[arg(long, value_name = "TIME")]
+    pub(crate) remove_below: Option<String>,
+    /// Lines to take pulses out of; all otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',', requires = "remove_below")]
+    pub(crate) lines: Vec<String>,
     /// Rows of a CSV
     #[arg(long, value_enum, default_value_t = Layout::Changes)]
     pub(crate) layout: Layout,

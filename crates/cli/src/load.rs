@@ -5,6 +5,7 @@ use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::format::{dtap, vcd};
+use deep_tap::line::LineId;
 use deep_tap::setup::Setup;
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind, Place};
@@ -97,6 +98,14 @@ pub(crate) fn tick_at(capture: &Capture, option: &str, text: &str) -> Result<Tic
         let error = Error::new(ErrorKind::Unknown, format!("--{option}: {at} is outside the record"));
         Failure::Error(error.with_help(format!("the record goes from {first} to {last}")))
     })
+}
+
+/// The lines with these names; all when none is named.
+pub(crate) fn line_ids(capture: &Capture, names: &[String]) -> Result<Vec<LineId>, Failure> {
+    if names.is_empty() {
+        return Ok((0..capture.lines().len()).map(LineId).collect());
+    }
+    Ok(names.iter().map(|name| capture.line_named(name)).collect::<Result<_, _>>()?)
 }
 
 /// The setup of a record, which must have one.

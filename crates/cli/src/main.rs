@@ -43,6 +43,7 @@ fn main() -> ExitCode {
         Command::Capture(capture) => commands::capture::run(&capture, &mut out),
         Command::Info(info) => commands::info::run(&info, &mut out),
         Command::Find(find) => commands::find::run(&find, &mut out),
+        Command::Glitches(glitches) => commands::glitches::run(&glitches, &mut out),
         Command::Check(check) => commands::check::run(&check, &mut out),
         Command::Show(show) => commands::show::run(&show, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),

@@ -12,6 +12,7 @@ pub mod format;
 pub mod instrument;
 pub mod limit;
 pub mod line;
+pub mod measure;
 pub mod plan;
 pub mod scan;
 pub mod setup;

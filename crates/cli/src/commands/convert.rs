@@ -2,18 +2,25 @@
 
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::format::{csv, vcd};
+use deep_tap::measure::remove_glitches;
 use deep_tap::{Error, ErrorKind, Place};
 
 use crate::Outcome;
 use crate::args::{self, Target};
 use crate::errors::Failure;
-use crate::load::{load, tell_damage};
-use crate::output::{Out, save};
+use crate::load::{line_ids, load, parse_time, tell_damage};
+use crate::output::{Out, remark, save};
 
 pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failure> {
     let target = target(args)?;
-    let loaded = load(&args.source)?;
-    let capture = &loaded.capture;
+    let mut capture = load(&args.source)?.capture;
+    if let Some(below) = &args.remove_below {
+        let below = parse_time("remove-below", below)?;
+        let lines = line_ids(&capture, &args.lines)?;
+        capture = remove_glitches(capture, &lines, below)?;
+        capture.history().iter().for_each(remark);
+    }
+    let capture = &capture;
     let layout = match args.layout {
         args::Layout::Changes => csv::Layout::Changes,
         args::Layout::Samples => csv::Layout::Samples,

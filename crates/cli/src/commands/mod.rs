@@ -5,5 +5,6 @@ pub(crate) mod check;
 pub(crate) mod convert;
 pub(crate) mod demo;
 pub(crate) mod find;
+pub(crate) mod glitches;
 pub(crate) mod info;
 pub(crate) mod show;

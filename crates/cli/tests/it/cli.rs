@@ -187,7 +187,8 @@ fn a_dump_is_checked_with_a_setup_also_from_standard_input() {
 #[test]
 fn help_names_the_commands_and_the_exit_codes() {
     let help = stdout(tool().arg("--help"));
-    for command in ["demo", "capture", "info", "find", "check", "show", "convert", "Exit codes:"] {
+    for command in ["demo", "capture", "info", "find", "glitches", "check", "show", "convert", "Exit codes:"]
+    {
         assert!(help.contains(command), "{help}");
     }
 }
@@ -229,4 +230,24 @@ fn find_counts_lists_and_draws_and_exits_by_what_it_found() {
         find(&["MEM_OE_N falls"]),
         (1, "never: MEM_OE_N falls          tide-gauge.dtap\n".to_string())
     );
+}
+
+#[test]
+fn glitches_are_counted_and_taken_out_only_when_asked() {
+    let folder = captured();
+    let run = |args: &[&str]| {
+        let output = tool().current_dir(&folder).args(args).output().unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stdout).unwrap())
+    };
+    let (code, text) = run(&["glitches", "tide-gauge.dtap", "--below", "45 ns"]);
+    assert_eq!(code, 0);
+    // The spike while the rail ramps, and the four short write pulses.
+    assert!(text.contains("MEM_WE_N      5  -1.48298 ms  10 ns: 1, 20 ns: 4"), "{text}");
+    assert_eq!(run(&["glitches", "tide-gauge.dtap", "--below", "45 ns", "--lines", "PGOOD"]).0, 1);
+    let clean =
+        ["convert", "tide-gauge.dtap", "clean.dtap", "--remove-below", "25 ns", "--lines", "MEM_WE_N"];
+    assert_eq!(run(&clean).0, 0);
+    let (code, text) = run(&["check", "clean.dtap", "--only", "tWP"]);
+    assert_eq!(code, 0);
+    assert!(text.contains("history: pulses shorter than 25 ns removed: 5 (MEM_WE_N 5)"), "{text}");
 }

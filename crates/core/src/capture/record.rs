@@ -316,6 +316,16 @@ impl CaptureBuilder {
         Ok(self)
     }
 
+    /// Gives lines other traces: one entry per line, `None` keeps what it has.
+    pub fn replace_traces(mut self, traces: Vec<Option<Trace>>) -> Self {
+        for (old, new) in self.capture.traces.iter_mut().zip(traces) {
+            if let Some(new) = new {
+                *old = Arc::new(new);
+            }
+        }
+        self
+    }
+
     /// The finished capture.
     ///
     /// # Errors

@@ -19,6 +19,7 @@ mod names;
 mod parser;
 mod program;
 mod search;
+mod states;
 
 pub use ast::{
     Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step,
@@ -29,6 +30,7 @@ pub use names::{Meaning, Scope};
 pub use parser::KEYWORDS;
 pub use program::{ConditionProgram, LineEdge, Program};
 pub use search::{Certainty, DoubtfulHits, Hit, Stretch, Stretches};
+pub use states::{Action, Arm, State, StateMachine, StateProblem, StateReport, Wait};
 
 use crate::capture::Capture;
 use crate::time::Tick;

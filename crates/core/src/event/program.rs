@@ -32,6 +32,18 @@ pub(crate) enum Tree {
     Any(Vec<Guarded>),
     /// One after the other.
     Sequence(Vec<Stage>),
+    /// The arms of each state; it starts in the first.
+    Machine(Vec<Vec<MachineArm>>),
+}
+
+/// An arm of a state.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct MachineArm {
+    pub(crate) event: Option<Guarded>,
+    pub(crate) after: Option<Time>,
+    pub(crate) times: u64,
+    pub(crate) fire: bool,
+    pub(crate) go: usize,
 }
 
 /// One stage of a sequence.
@@ -55,6 +67,9 @@ impl Guarded {
             Tree::Any(any) => any.iter().for_each(|g| g.collect(lines)),
             Tree::Sequence(stages) => {
                 stages.iter().flat_map(|s| s.unless.iter().chain([&s.event])).for_each(|g| g.collect(lines));
+            }
+            Tree::Machine(states) => {
+                states.iter().flatten().filter_map(|a| a.event.as_ref()).for_each(|g| g.collect(lines));
             }
         }
         lines.extend(self.guard.iter().flat_map(Test3::lines));
@@ -85,6 +100,9 @@ impl Guarded {
                 }
                 stage.unless.iter().chain([&stage.event]).try_for_each(|e| e.check_times(base))
             }),
+            Tree::Machine(states) => {
+                states.iter().flatten().filter_map(|a| a.event.as_ref()).try_for_each(|e| e.check_times(base))
+            }
         }
     }
 
@@ -93,7 +111,7 @@ impl Guarded {
         match &self.tree {
             Tree::Simple(form) => !matches!(form, Form::Lasting(..)),
             Tree::Any(any) => any.iter().all(Guarded::is_instantaneous),
-            Tree::Sequence(_) => false,
+            Tree::Sequence(_) | Tree::Machine(_) => false,
         }
     }
 }
@@ -140,6 +158,8 @@ impl ConditionProgram {
 pub struct Program {
     pub(crate) root: Guarded,
     text: String,
+    /// For a state machine: the name of each state, and what each of its arms waits for.
+    pub(super) labels: Vec<(String, Vec<String>)>,
 }
 
 impl Program {
@@ -150,7 +170,15 @@ impl Program {
     /// unknown name, a value that the bus cannot have, or a form that is not evaluated yet.
     pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
         let root = Checker { text, scope }.event(&Event::parse(text)?, &mut Vec::new())?;
-        Ok(Program { root, text: text.to_string() })
+        Ok(Program { root, text: text.to_string(), labels: Vec::new() })
+    }
+
+    pub(super) fn machine(
+        text: String,
+        states: Vec<Vec<MachineArm>>,
+        labels: Vec<(String, Vec<String>)>,
+    ) -> Self {
+        Program { root: Guarded { tree: Tree::Machine(states), guard: None }, text, labels }
     }
 
     /// The same event, only where a condition holds too.

@@ -65,7 +65,7 @@ impl Program {
     pub fn early(&self, capture: &Capture) -> u32 {
         let ends_between = match &self.root.tree {
             Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_))),
-            Tree::Any(_) | Tree::Sequence(_) => true,
+            Tree::Any(_) | Tree::Sequence(_) | Tree::Machine(_) => true,
         };
         capture.resolution().quantum() + u32::from(ends_between)
     }

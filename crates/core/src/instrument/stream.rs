@@ -141,6 +141,16 @@ fn never_came(
             n => format!("  {name}: {n} edges, {level} at the end"),
         }
     });
-    let help = format!("seen meanwhile on its lines:\n{}", lines.collect::<Vec<_>>().join("\n"));
+    let mut help = format!("seen meanwhile on its lines:\n{}", lines.collect::<Vec<_>>().join("\n"));
+    for state in search.states() {
+        let here = if state.present { ", and is the present state" } else { "" };
+        help.push_str(&format!("\nstate {}: entered {} times{here}", state.name, state.entered));
+        for (wait, seen) in state.arms {
+            match seen {
+                Some(seen) => help.push_str(&format!("\n  {wait}: came {seen} times in all")),
+                None => help.push_str(&format!("\n  {wait}")),
+            }
+        }
+    }
     Error::new(ErrorKind::TimeOut, message).with_help(help)
 }

@@ -1,6 +1,7 @@
 //! One setup file as written, with the place of everything, before names mean anything.
 
 use crate::error::{Error, ErrorKind, Place, TextPlace};
+use crate::event::{Action, Arm, Wait};
 use crate::line::{Input, Radix, Threshold};
 use crate::plan::{Before, Length};
 use crate::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
@@ -20,7 +21,7 @@ pub(super) struct Draft {
     pub(super) lines: Vec<DraftLine>,
     pub(super) buses: Vec<DraftBus>,
     pub(super) events: Vec<(Placed<String>, Placed<String>)>,
-    pub(super) trigger: Option<Placed<String>>,
+    pub(super) trigger: Option<DraftTrigger>,
     pub(super) parts: Vec<DraftPart>,
 }
 
@@ -49,6 +50,20 @@ pub(super) struct DraftPart {
     pub(super) pins: Vec<NamedText>,
     /// The limits to check; all when `None`.
     pub(super) only: Option<Vec<Placed<String>>>,
+    pub(super) place: TextPlace,
+}
+
+#[derive(Clone, Debug)]
+pub(super) enum DraftTrigger {
+    Event(Placed<String>),
+    States(Vec<DraftState>),
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct DraftState {
+    pub(super) name: Placed<String>,
+    /// Each with the place of its event, or of itself.
+    pub(super) arms: Vec<(Arm, TextPlace)>,
     pub(super) place: TextPlace,
 }
 
@@ -110,7 +125,7 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
             }
         }
         if let Some(section) = top.section("trigger") {
-            draft.trigger = section.required("event", "event = \"RESET_N rises\"");
+            draft.trigger = read_trigger(&section);
             section.finish();
         }
         for section in top.sections("part", "reference") {
@@ -134,6 +149,69 @@ fn read_sampling(section: &Section<'_>, draft: &mut Draft) {
         length.map(|l| Length::Time(l.value)).or_else(|| samples.map(|s| Length::Samples(s.value.0)));
     draft.before = section.parsed::<BeforeText>("before-trigger").map(|b| b.value.0);
     draft.time_out = section.parsed::<Time>("time-out").map(|t| t.value);
+}
+
+fn read_trigger(section: &Section<'_>) -> Option<DraftTrigger> {
+    let event = section.text("event");
+    let states = section.sections("state", "name");
+    if event.is_none() && states.is_empty() {
+        section.missing("event", "event = \"RESET_N rises\" (or [[trigger.state]] for a state machine)");
+    }
+    let mut drafts = Vec::new();
+    for state in &states {
+        let name = state.required("name", "name = \"waiting\"");
+        let mut arms = Vec::new();
+        for arm in state.sections("arm", "on") {
+            arms.extend(read_arm(&arm));
+            arm.finish();
+        }
+        state.finish();
+        if let Some(name) = name {
+            drafts.push(DraftState { name, arms, place: state.place() });
+        }
+    }
+    match (event, states.is_empty()) {
+        (Some(event), false) => {
+            let error = Error::new(ErrorKind::Setup, "the trigger is both an event and a state machine");
+            section.reader.report(error.with_help("keep one of them").at(Place::Text(event.place)));
+            None
+        }
+        (Some(event), true) => Some(DraftTrigger::Event(event)),
+        (None, _) => Some(DraftTrigger::States(drafts)),
+    }
+}
+
+fn read_arm(section: &Section<'_>) -> Option<(Arm, TextPlace)> {
+    let on = section.text("on");
+    let after = section.parsed::<Time>("after");
+    let times = section.parsed::<Samples>("times").map_or(1, |t| t.value.0);
+    let go = section.text("go").map(|g| g.value);
+    let fire = section.flag("fire").unwrap_or(false);
+    let wrong = |message: &str, help: &str| {
+        let error = Error::new(ErrorKind::Setup, message).with_help(help);
+        section.reader.report(error.at(Place::Text(section.place())));
+    };
+    let (wait, place) = match (on, after) {
+        (Some(on), None) if times > 0 => (Wait::Event { text: on.value, times }, on.place),
+        (Some(_), None) => {
+            wrong("an event cannot be waited for 0 times", "give a count from 1 on");
+            return None;
+        }
+        (None, Some(after)) => (Wait::After(after.value), section.place()),
+        _ => {
+            wrong("an arm waits for an event or for a time", "give it either 'on' or 'after'");
+            return None;
+        }
+    };
+    let action = match (go, fire) {
+        (go, true) => Action::Fire(go),
+        (Some(go), false) => Action::Go(go),
+        (None, false) => {
+            wrong("this arm does nothing", "add go = \"STATE\" or fire = true");
+            return None;
+        }
+    };
+    Some((Arm { wait, action }, place))
 }
 
 /// A share or a time.

@@ -16,7 +16,7 @@ use std::path::Path;
 
 use crate::capture::{Attachment, Capture};
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::Scope;
+use crate::event::{Scope, StateMachine};
 use crate::limit::{BoundLimit, Part};
 use crate::line::{Bus, Input, Line, LineId};
 use crate::plan::{Before, Length};
@@ -63,12 +63,21 @@ pub struct Setup {
     pub buses: Vec<Bus>,
     /// The named events, each with its text.
     pub events: Vec<(String, String)>,
-    /// The event to wait for; `None` to record at once.
-    pub trigger: Option<String>,
+    /// What to wait for; `None` to record at once.
+    pub trigger: Option<Trigger>,
     /// The parts bound to the board, with all limits that are checked.
     pub parts: Vec<PlacedPart>,
     /// The texts it was made from; its own first.
     pub texts: Vec<Attachment>,
+}
+
+/// What a setup waits for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Trigger {
+    /// An event, or the name of one.
+    Event(String),
+    /// A state machine.
+    States(StateMachine),
 }
 
 /// Rate and length of a record.

@@ -4,14 +4,14 @@ use std::ops::ControlFlow;
 
 use crate::capture::{Capture, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::{Program, StreamSearch};
+use crate::event::{Program, StateProblem, StreamSearch};
 use crate::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument, Progress};
 use crate::line::Input;
 use crate::plan::{Plan, Wanted, WantedInput, plan};
 use crate::time::{Rate, Resolution, Tick, Time, TimeBase};
 use crate::trigger::QualifiedEdge;
 
-use super::Setup;
+use super::{Setup, Trigger};
 
 /// What may differ from the setup when recording.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -56,8 +56,17 @@ impl Setup {
 
     /// The event to wait for, unless there is none or it is not wanted.
     fn trigger_program(&self, options: RecordOptions) -> Result<Option<Program>> {
-        let text = self.trigger.as_ref().filter(|_| !options.now);
-        text.map(|text| Program::compile(text, &self.scope())).transpose()
+        match self.trigger.as_ref().filter(|_| !options.now) {
+            None => Ok(None),
+            Some(Trigger::Event(text)) => Program::compile(text, &self.scope()).map(Some),
+            Some(Trigger::States(machine)) => {
+                let wrong = |problems: Vec<StateProblem>| {
+                    let errors = problems.into_iter().map(|p| p.error).collect();
+                    Error::many(errors).unwrap_or_else(|| Error::new(ErrorKind::Event, "no state machine"))
+                };
+                Program::from_states(machine, &self.scope()).map(Some).map_err(wrong)
+            }
+        }
     }
 
     /// Records this setup with an instrument. `progress` is told where it stands and may stop it.

@@ -2,17 +2,17 @@
 
 use crate::capture::Attachment;
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
-use crate::event::{Meaning, Program, Scope, mentions};
+use crate::event::{Meaning, Program, Scope, State, StateMachine, mentions};
 use crate::limit::{BoundLimit, Events, Limit};
 use crate::line::{Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
 use crate::time::Percent;
 
-use super::draft::{Draft, DraftBus, DraftPart, read_draft};
+use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
 use super::parts::{read_part, unknown_pin};
 use super::reader::moved;
 use super::source::{Texts, relative};
-use super::{PlacedPart, Sampling, Setup, SetupLine};
+use super::{PlacedPart, Sampling, Setup, SetupLine, Trigger};
 
 /// Deepest nesting of includes.
 const DEEPEST: usize = 16;
@@ -94,9 +94,7 @@ impl Loader<'_> {
         for (_, event) in &draft.events {
             self.event(&event.value, &scope, &event.place);
         }
-        if let Some(trigger) = &draft.trigger {
-            self.event(&trigger.value, &scope, &trigger.place);
-        }
+        let trigger = draft.trigger.as_ref().map(|trigger| self.trigger(trigger, &scope));
         let parts = draft.parts.iter().filter_map(|part| self.part(part, &scope, &draft)).collect();
         let sampling = match (draft.rate.as_ref(), draft.length) {
             (Some(rate), Some(length)) => {
@@ -119,7 +117,7 @@ impl Loader<'_> {
             lines,
             buses,
             events,
-            trigger: draft.trigger.map(|t| t.value),
+            trigger,
             parts,
             texts: std::mem::take(&mut self.read),
         }
@@ -208,6 +206,30 @@ impl Loader<'_> {
         if let Err(error) = Program::compile(text, scope) {
             self.problems.push(moved(error, ErrorKind::Setup, place));
         }
+    }
+
+    fn trigger(&mut self, draft: &DraftTrigger, scope: &Scope) -> Trigger {
+        let states = match draft {
+            DraftTrigger::Event(event) => {
+                self.event(&event.value, scope, &event.place);
+                return Trigger::Event(event.value.clone());
+            }
+            DraftTrigger::States(states) => states,
+        };
+        let state = |s: &DraftState| State {
+            name: s.name.value.clone(),
+            arms: s.arms.iter().map(|(arm, _)| arm.clone()).collect(),
+        };
+        let machine = StateMachine { states: states.iter().map(state).collect() };
+        // What could not even be read has been complained about already.
+        if !states.is_empty() {
+            for problem in Program::from_states(&machine, scope).err().into_iter().flatten() {
+                let state = &states[problem.state];
+                let place = problem.arm.map_or(&state.place, |arm| &state.arms[arm].1);
+                self.problems.push(moved(problem.error, ErrorKind::Setup, place));
+            }
+        }
+        Trigger::States(machine)
     }
 
     fn part(&mut self, draft: &DraftPart, board: &Scope, whole: &Draft) -> Option<PlacedPart> {

@@ -10,6 +10,7 @@
 //! happen in such a window.
 
 mod lasting;
+mod machine;
 mod mask;
 mod sequence;
 mod source;
@@ -17,6 +18,7 @@ mod source;
 pub use source::{Hits, StreamSearch};
 
 use lasting::LastingPart;
+use machine::Machine;
 use mask::MaskTest;
 use sequence::Sequence;
 
@@ -69,6 +71,7 @@ enum Part {
     Any(Vec<Part>),
     Guard(Box<Part>, MaskTest),
     Sequence(Box<Sequence>),
+    Machine(Box<Machine>),
 }
 
 impl Part {
@@ -83,6 +86,7 @@ impl Part {
             }
             Tree::Any(any) => Part::Any(any.iter().map(|e| Part::new(e, slots, base)).collect()),
             Tree::Sequence(stages) => Part::Sequence(Box::new(Sequence::new(stages, slots, base))),
+            Tree::Machine(states) => Part::Machine(Box::new(Machine::new(states, slots, base))),
         };
         match &event.guard {
             Some(guard) => Part::Guard(Box::new(part), MaskTest::new(guard, slots)),
@@ -124,6 +128,7 @@ impl Part {
                 if happens == 0 { 0 } else { happens & guard.masks(window).0 }
             }
             Part::Sequence(sequence) => sequence.advance(window),
+            Part::Machine(machine) => machine.advance(window),
         }
     }
 
@@ -135,6 +140,7 @@ impl Part {
             Part::Any(any) => any.iter().filter_map(Part::wake).min(),
             Part::Guard(part, _) => part.wake(),
             Part::Sequence(sequence) => sequence.wake(),
+            Part::Machine(machine) => machine.wake(),
         }
     }
 }

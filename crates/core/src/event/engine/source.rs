@@ -6,6 +6,7 @@ use super::{Part, Window};
 use crate::capture::{Capture, Edge, Edges};
 use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
+use crate::event::states::StateReport;
 use crate::line::{Level, LineId};
 use crate::scan::SampleBlock;
 use crate::time::{Tick, TimeBase};
@@ -162,6 +163,7 @@ pub struct StreamSearch {
     mask: u64,
     /// Per line, the changes seen.
     edges: Vec<u64>,
+    labels: Vec<(String, Vec<String>)>,
 }
 
 impl StreamSearch {
@@ -176,6 +178,7 @@ impl StreamSearch {
             before: vec![(false, false); lines.len()],
             edges: vec![0; lines.len()],
             lines,
+            labels: program.labels.clone(),
             position: 0,
             last: None,
             mask,
@@ -194,6 +197,14 @@ impl StreamSearch {
         let last =
             |line: &LineId| if bit(unknown, line) { Level::Unknown } else { Level::from(bit(level, line)) };
         self.lines.iter().zip(&self.edges).map(|(line, edges)| (*line, *edges, last(line))).collect()
+    }
+
+    /// For a state machine, how far it has come; nothing for anything else.
+    pub fn states(&self) -> Vec<StateReport> {
+        match &self.part {
+            Part::Machine(machine) => machine.report(&self.labels),
+            _ => Vec::new(),
+        }
     }
 
     /// The hits in the next samples.

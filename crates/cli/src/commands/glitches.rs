@@ -1,0 +1,104 @@
+//! `glitches`: pulses that are too short to be meant.
+
+use deep_tap::capture::Capture;
+use deep_tap::measure::{self, Glitches};
+use deep_tap::time::{Tick, Time};
+use serde::Serialize;
+
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{line_ids, load, parse_time, tell_damage, time};
+use crate::output::{Grid, Out, write_table};
+
+/// What was found, as JSON has it: times in seconds.
+#[derive(Serialize)]
+struct Found {
+    file: String,
+    below: Time,
+    count: u64,
+    lines: Vec<FoundLine>,
+}
+
+#[derive(Serialize)]
+struct FoundLine {
+    line: String,
+    count: u64,
+    first: Option<Time>,
+    first_tick: Option<Tick>,
+    widths: Vec<Width>,
+}
+
+#[derive(Serialize)]
+struct Width {
+    width: Time,
+    count: u64,
+}
+
+pub(crate) fn run(args: &args::Glitches, out: &mut Out) -> Result<Outcome, Failure> {
+    let loaded = load(&args.source)?;
+    let capture = &loaded.capture;
+    let below = parse_time("below", &args.below)?;
+    let lines = line_ids(capture, &args.lines)?;
+    let lines: Vec<Glitches> = lines.into_iter().map(|l| measure::glitches(capture, l, below)).collect();
+    let found = Found {
+        file: args.source.file.display().to_string(),
+        below,
+        count: lines.iter().map(|l| l.count).sum(),
+        lines: lines.iter().filter(|l| l.count > 0).map(|l| found(capture, l)).collect(),
+    };
+    write_table(&args.table, out, &found, || rows(&found), || text(capture, &found))?;
+    tell_damage(capture);
+    Ok(if found.count > 0 { Outcome::Done } else { Outcome::Violated })
+}
+
+fn found(capture: &Capture, glitches: &Glitches) -> FoundLine {
+    let length = |ticks: u64| capture.base().length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
+    let widths = glitches.widths.iter().map(|(ticks, count)| Width { width: length(*ticks), count: *count });
+    FoundLine {
+        line: capture.line(glitches.line).name.clone(),
+        count: glitches.count,
+        first: glitches.first.map(|t| capture.base().time_of(t)),
+        first_tick: glitches.first,
+        widths: widths.collect(),
+    }
+}
+
+fn rows(found: &Found) -> Vec<Vec<String>> {
+    let mut rows = vec![["line", "width_s", "count"].map(str::to_string).to_vec()];
+    for line in &found.lines {
+        for width in &line.widths {
+            rows.push(vec![
+                line.line.clone(),
+                format!("{:e}", width.width.to_f64()),
+                width.count.to_string(),
+            ]);
+        }
+    }
+    rows
+}
+
+fn text(capture: &Capture, found: &Found) -> String {
+    let tick = capture.base().tick();
+    let mut text = format!("{} pulses shorter than {}          {}\n", found.count, found.below, found.file);
+    if found.count > 0 {
+        let mut grid = Grid::new(&["line", "count", "first at", "widths as counted"], &[1, 2]);
+        for line in &found.lines {
+            let first = line.first_tick.map_or(String::new(), |t| time(capture, t));
+            let widths = line.widths.iter().map(|w| format!("{}: {}", w.width.rounded(tick), w.count));
+            grid.row(vec![
+                line.line.clone(),
+                line.count.to_string(),
+                first,
+                widths.collect::<Vec<_>>().join(", "),
+            ]);
+        }
+        text.push_str(&format!("\n{}\n", grid.text()));
+    }
+    if capture.resolution().sampled {
+        text.push_str(&format!(
+            "\nwidths are known to {tick} either way; pulses shorter than that may not have been seen\n"
+        ));
+    }
+    text
+}

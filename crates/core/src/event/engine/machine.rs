@@ -1,0 +1,139 @@
+//! A state machine at work.
+
+use super::{Part, Window};
+use crate::event::program::MachineArm;
+use crate::event::states::StateReport;
+use crate::line::LineId;
+use crate::time::{Rational, TimeBase};
+
+#[derive(Clone, Debug)]
+pub(super) struct Machine {
+    states: Vec<Vec<Arm>>,
+    current: usize,
+    /// The tick at which the present state was entered.
+    entered: u64,
+    /// Per arm of the present state, how often its event came since.
+    counts: Vec<u64>,
+    /// Per state, how often it was entered.
+    visits: Vec<u64>,
+}
+
+#[derive(Clone, Debug)]
+struct Arm {
+    event: Option<Part>,
+    /// Ticks after which it happens, at least one.
+    after: Option<u64>,
+    times: u64,
+    fire: bool,
+    go: usize,
+    /// How often its event came in the whole record.
+    seen: u64,
+}
+
+impl Machine {
+    pub(super) fn new(states: &[Vec<MachineArm>], slots: &[LineId], base: TimeBase) -> Self {
+        let ticks = |time| {
+            let ticks = base.ticks_in(time).map(Rational::ceil).and_then(|t| u64::try_from(t).ok());
+            ticks.unwrap_or(u64::MAX).max(1)
+        };
+        let arm = |arm: &MachineArm| Arm {
+            event: arm.event.as_ref().map(|e| Part::new(e, slots, base)),
+            after: arm.after.map(ticks),
+            times: arm.times,
+            fire: arm.fire,
+            go: arm.go,
+            seen: 0,
+        };
+        let states: Vec<Vec<Arm>> = states.iter().map(|arms| arms.iter().map(arm).collect()).collect();
+        let mut visits = vec![0; states.len()];
+        if let Some(first) = visits.first_mut() {
+            *first = 1;
+        }
+        let counts = vec![0; states.first().map_or(0, Vec::len)];
+        Machine { states, current: 0, entered: 0, counts, visits }
+    }
+
+    pub(super) fn advance(&mut self, window: &Window<'_>) -> u64 {
+        // Every arm looks at every window, also while its state is not the present one.
+        let mut masks: Vec<Vec<u64>> = Vec::with_capacity(self.states.len());
+        for arms in &mut self.states {
+            let look = |arm: &mut Arm| {
+                let mask = arm.event.as_mut().map_or(0, |e| e.advance(window));
+                arm.seen += u64::from(mask.count_ones());
+                mask
+            };
+            masks.push(arms.iter_mut().map(look).collect());
+        }
+        let end = window.start + u64::from(window.len);
+        let (mut from, mut hits) = (window.start, 0);
+        while let Some(tick) = self.next_tick(from, end, window, &masks) {
+            let bit = 1 << (tick - window.start);
+            if self.at(tick, bit, &masks) {
+                hits |= bit;
+            }
+            from = tick + 1;
+        }
+        hits
+    }
+
+    /// The next tick at which something may happen in the present state.
+    fn next_tick(&self, from: u64, end: u64, window: &Window<'_>, masks: &[Vec<u64>]) -> Option<u64> {
+        // What happens on the tick of entering a state is not looked at, but for the very first.
+        let first = if self.entered == 0 { from } else { from.max(self.entered + 1) };
+        if first >= end {
+            return None;
+        }
+        let later = u64::MAX << (first - window.start);
+        let all = masks.get(self.current)?.iter().fold(0, |all, mask| all | mask) & later;
+        let event = (all != 0).then(|| window.start + u64::from(all.trailing_zeros()));
+        let deadline = self.deadline().filter(|d| (from..end).contains(d));
+        event.into_iter().chain(deadline).min()
+    }
+
+    fn deadline(&self) -> Option<u64> {
+        let arms = self.states.get(self.current)?;
+        arms.iter().filter_map(|a| self.entered.checked_add(a.after?)).min()
+    }
+
+    /// Lets the first arm that happens win; whether it fires.
+    fn at(&mut self, tick: u64, bit: u64, masks: &[Vec<u64>]) -> bool {
+        let arms = &self.states[self.current];
+        let mut winner = None;
+        for (place, arm) in arms.iter().enumerate() {
+            let mut happens = arm.after.is_some_and(|after| self.entered.checked_add(after) == Some(tick));
+            if masks[self.current][place] & bit != 0 {
+                self.counts[place] += 1;
+                happens |= self.counts[place] == arm.times;
+            }
+            if happens && winner.is_none() {
+                winner = Some((arm.fire, arm.go));
+            }
+        }
+        let Some((fire, go)) = winner else { return false };
+        self.current = go;
+        self.entered = tick;
+        self.counts = vec![0; self.states[go].len()];
+        self.visits[go] += 1;
+        fire
+    }
+
+    pub(super) fn wake(&self) -> Option<u64> {
+        let events = self.states.iter().flatten().filter_map(|a| a.event.as_ref());
+        events.filter_map(Part::wake).chain(self.deadline()).min()
+    }
+
+    /// How far it has come, with the names that `labels` has for states and arms.
+    pub(super) fn report(&self, labels: &[(String, Vec<String>)]) -> Vec<StateReport> {
+        let mut reports = Vec::new();
+        for (number, (arms, (name, waits))) in self.states.iter().zip(labels).enumerate() {
+            let seen = |arm: &Arm| arm.event.as_ref().map(|_| arm.seen);
+            reports.push(StateReport {
+                name: name.clone(),
+                present: number == self.current,
+                entered: self.visits[number],
+                arms: waits.iter().cloned().zip(arms.iter().map(seen)).collect(),
+            });
+        }
+        reports
+    }
+}
