@@ -8,7 +8,7 @@ use deep_tap::capture::Capture;
 use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
 use deep_tap::limit::{Doubt, Events, Kind, Limit, Occurrence, Verdict};
 use deep_tap::line::{Input, Level, Line};
-use deep_tap::time::{Percent, Rate, Rational, Resolution, Time, TimeBase};
+use deep_tap::time::{Bounds, Percent, Rate, Rational, Resolution, Time, TimeBase};
 
 use crate::support::{data, limit, occurrences, pair};
 
@@ -106,11 +106,11 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
 }
 
 /// The widest that bounds may be: a tick and the skew to either side, and the time-base error.
-fn widest(capture: &Capture, occurrence: &Occurrence) -> Time {
+fn widest(capture: &Capture, occurrence: &Occurrence, bounds: &Bounds) -> Time {
     let resolution = capture.resolution();
     let two = Rational::from(2);
     let tick = capture.base().tick().to_rational();
-    let longest = occurrence.bounds.hi.to_rational().abs().max(occurrence.bounds.lo.to_rational().abs());
+    let longest = bounds.hi.to_rational().abs().max(bounds.lo.to_rational().abs());
     let clock = longest.checked_mul(resolution.accuracy.to_fraction()).unwrap();
     let skew = if occurrence.interval.same_input { Rational::ZERO } else { resolution.skew.to_rational() };
     let half = tick.checked_add(skew).and_then(|s| s.checked_add(clock)).unwrap();
@@ -138,10 +138,11 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
                 limit.kind, limit.required
             )
         };
+        let bounds = occurrence.bounds(capture.base(), capture.resolution()).unwrap();
         tally.seen += 1;
         match interval.map(femto) {
             Some(interval) => {
-                assert!(occurrence.bounds.contain(interval), "truth outside the bounds: {}", what());
+                assert!(bounds.contain(interval), "truth outside the bounds: {}", what());
                 let min = limit.required.min.is_none_or(|min| interval >= min);
                 let max = limit.required.max.is_none_or(|max| interval <= max);
                 match occurrence.verdict {
@@ -156,9 +157,12 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
         tally.passed += u64::from(occurrence.verdict == Verdict::Pass);
         tally.failed += u64::from(occurrence.verdict == Verdict::Fail);
         if occurrence.doubt != Some(Doubt::Order) && occurrence.interval.ticks > 1 {
-            let width =
-                occurrence.bounds.hi.to_rational().checked_sub(occurrence.bounds.lo.to_rational()).unwrap();
-            assert!(Time::from_rational(width) <= widest(capture, occurrence), "bounds too wide: {}", what());
+            let width = bounds.hi.to_rational().checked_sub(bounds.lo.to_rational()).unwrap();
+            assert!(
+                Time::from_rational(width) <= widest(capture, occurrence, &bounds),
+                "bounds too wide: {}",
+                what()
+            );
         }
     }
 }

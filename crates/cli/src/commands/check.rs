@@ -157,9 +157,9 @@ impl Checked {
     fn cells(&self, capture: &Capture, result: &LimitResult) -> Vec<String> {
         let tick = capture.base().tick();
         let dash = || "-".to_string();
-        let worst = match (&result.worst, result.measured) {
-            (Some(worst), Some(measured)) => {
-                let (lo, hi) = (worst.bounds.lo, worst.bounds.hi);
+        let worst = match (result.bounds, result.measured) {
+            (Some(bounds), Some(measured)) => {
+                let (lo, hi) = (bounds.lo, bounds.hi);
                 let below = measured.to_f64() - lo.to_f64();
                 let above = hi.to_f64() - measured.to_f64();
                 if lo == hi {
@@ -259,8 +259,8 @@ impl Checked {
                 number(r.required.max),
                 r.verdict.to_string().to_lowercase(),
                 number(r.measured),
-                number(r.worst.map(|w| w.bounds.lo)),
-                number(r.worst.map(|w| w.bounds.hi)),
+                number(r.bounds.map(|b| b.lo)),
+                number(r.bounds.map(|b| b.hi)),
                 number(r.at),
                 number(r.margin),
                 r.counts.seen.to_string(),

@@ -9,7 +9,7 @@ use super::occurrence::{Doubt, Found, Occurrence};
 use super::part::{BoundLimit, Kind, Required};
 use crate::capture::Capture;
 use crate::error::Result;
-use crate::time::{Rate, Rational, Time};
+use crate::time::{Bounds, Rate, Rational, Resolution, Time};
 
 /// How many occurrences ended how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -87,6 +87,8 @@ pub struct LimitResult {
     pub reason: Option<Reason>,
     /// The worst occurrence: of those with the worst verdict, the one with the least margin.
     pub worst: Option<Occurrence>,
+    /// What is known of the worst occurrence's true interval.
+    pub bounds: Option<Bounds>,
     /// When the worst occurrence begins.
     pub at: Option<Time>,
     /// The worst occurrence's interval as counted.
@@ -169,10 +171,16 @@ impl Tally {
             None => true,
             Some((verdict, ..)) if rank(*verdict) > rank(occurrence.verdict) => false,
             Some((verdict, least, worst)) => {
-                // Exact margins cost more than integers: skip what equals the worst in ticks.
                 rank(occurrence.verdict) > rank(*verdict)
-                    || (worst.interval.ticks != ticks
-                        && margin(required, capture.base().length_of(ticks)) < *least)
+                    || match (required.min, required.max) {
+                        // Only with both ends does the nearer one have to be found, exactly.
+                        (Some(_), None) => ticks < worst.interval.ticks,
+                        (None, _) => ticks > worst.interval.ticks,
+                        (Some(_), Some(_)) => {
+                            worst.interval.ticks != ticks
+                                && margin(required, capture.base().length_of(ticks)) < *least
+                        }
+                    }
             }
         };
         if worse {
@@ -193,6 +201,11 @@ impl Tally {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::HiddenPulses);
         }
+        let resolution = match rule {
+            Rule::Proven => *capture.resolution(),
+            Rule::Measured => Resolution::EXACT,
+        };
+        let bounds = worst.and_then(|w| w.bounds(base, &resolution));
         let measured = worst.map(|w| base.length_of(w.interval.ticks));
         let statistics = self.least.zip(self.most).map(|(least, most)| Statistics {
             min: base.length_of(least),
@@ -218,6 +231,7 @@ impl Tally {
             verdict,
             reason,
             worst,
+            bounds,
             at: worst.map(|w| base.time_of(w.start)),
             measured,
             margin: measured.map(|m| margin(limit.required, m)),

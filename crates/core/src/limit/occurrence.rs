@@ -15,7 +15,7 @@ use crate::capture::Capture;
 use crate::error::Result;
 use crate::event::{Certainty, ConditionProgram, Hit, Program};
 use crate::line::LineId;
-use crate::time::{Bounds, Interval, Resolution, Tick};
+use crate::time::{Bounds, Interval, Resolution, Tick, TimeBase};
 
 /// Why an occurrence could not be decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -38,12 +38,22 @@ pub struct Occurrence {
     pub end: Tick,
     /// The interval as counted.
     pub interval: Interval,
-    /// What is known of the true interval, over all partners that it may have.
-    pub bounds: Bounds,
+    /// The fewest and the most ticks over all partners that it may have.
+    pub partners: (i64, i64),
     /// The decision.
     pub verdict: Verdict,
     /// Why it is inconclusive, if it is.
     pub doubt: Option<Doubt>,
+}
+
+impl Occurrence {
+    /// What is known of the true interval, over all partners that it may have; `None` when exact
+    /// arithmetic does not fit. For the rule [`Rule::Measured`], give [`Resolution::EXACT`].
+    pub fn bounds(&self, base: TimeBase, resolution: &Resolution) -> Option<Bounds> {
+        let of = |ticks| Some(Interval { ticks, ..self.interval }.bounds(base, resolution)?.not_negative());
+        let (shortest, longest) = (of(self.partners.0)?, of(self.partners.1)?);
+        Some(Bounds { hi: longest.hi, hi_exclusive: longest.hi_exclusive, ..shortest })
+    }
 }
 
 /// What a walk over the occurrences of a limit yields.
@@ -95,7 +105,6 @@ struct Walk<'a> {
     capture: &'a Capture,
     judge: Judge,
     like: Interval,
-    resolution: Resolution,
     rule: Rule,
     /// Lines involved that are unknown somewhere.
     unknown: Vec<LineId>,
@@ -145,7 +154,7 @@ impl<'a> Walk<'a> {
         let together = limit.limit.kind != Kind::Setup;
         let judge = Judge::new(limit.limit.required, capture.base(), &resolution, like, together)?;
         let unknown = lines.into_iter().filter(|l| capture.trace(*l).is_ever_unknown()).collect();
-        Ok(Walk { capture, judge, like, resolution, rule, unknown })
+        Ok(Walk { capture, judge, like, rule, unknown })
     }
 
     fn hits(&self, program: &'a Program) -> Box<dyn Iterator<Item = Hit> + 'a> {
@@ -153,18 +162,6 @@ impl<'a> Walk<'a> {
             Rule::Proven => Box::new(program.hits_with_doubt(self.capture, self.capture.range())),
             Rule::Measured => Box::new(program.hits(self.capture, self.capture.range())),
         }
-    }
-
-    fn bounds(&self, ticks: i64) -> Bounds {
-        let interval = Interval { ticks, ..self.like };
-        // The judge was made from the same numbers, so that this fits whenever it did; a display
-        // of the nominal value is the harmless fallback.
-        interval.bounds(self.capture.base(), &self.resolution).unwrap_or(Bounds {
-            lo: self.capture.base().length_of(ticks),
-            hi: self.capture.base().length_of(ticks),
-            lo_exclusive: false,
-            hi_exclusive: false,
-        })
     }
 
     /// Decides one event that has these possible partners, nearest first.
@@ -193,18 +190,10 @@ impl<'a> Walk<'a> {
         if self.unknown_within(start, end) {
             (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
         }
-        let mut bounds = self.bounds(shown.ticks).not_negative();
-        for partner in partners {
-            let other = self.bounds(partner.ticks).not_negative();
-            if other.lo < bounds.lo {
-                (bounds.lo, bounds.lo_exclusive) = (other.lo, other.lo_exclusive);
-            }
-            if other.hi > bounds.hi {
-                (bounds.hi, bounds.hi_exclusive) = (other.hi, other.hi_exclusive);
-            }
-        }
+        let ticks = partners.iter().map(|p| p.ticks);
+        let span = (ticks.clone().min().unwrap_or(shown.ticks), ticks.max().unwrap_or(shown.ticks));
         let interval = Interval { ticks: shown.ticks, ..self.like };
-        sink(Found::Occurrence(Occurrence { start, end, interval, bounds, verdict, doubt }))
+        sink(Found::Occurrence(Occurrence { start, end, interval, partners: span, verdict, doubt }))
     }
 
     fn unknown_within(&self, start: Tick, end: Tick) -> bool {
@@ -360,9 +349,8 @@ impl<'a> Walk<'a> {
                 // An unknown level touches an end: the length is a lower bound at best.
                 let interval = Interval { ticks, ..self.like };
                 let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
-                let bounds = self.bounds(ticks).not_negative();
-                let (start, end) = (stretch.start, stretch.end);
-                sink(Found::Occurrence(Occurrence { start, end, interval, bounds, verdict, doubt }))?;
+                let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
+                sink(Found::Occurrence(Occurrence { start, end, interval, partners, verdict, doubt }))?;
             }
         }
         ControlFlow::Continue(())
