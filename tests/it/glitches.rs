@@ -14,7 +14,7 @@ proptest! {
         let mut tick = 0;
         let edges: Vec<u64> = gaps.iter().map(|gap| { tick += gap; tick }).collect();
         let record = capture("100 MS/s", Resolution::SAMPLED, tick + 50, &[("A", &edges)]);
-        let below = format!("{}0 ns", below);
+        let below = format!("{below}0 ns");
         let found = glitches(&record, LineId(0), time(&below));
         let hits = |text: &str| {
             let program = Program::compile(text, &Scope::of(&record)).unwrap();

@@ -8,8 +8,10 @@ mod docs;
 mod draw;
 /// The capture container: round trips, cuts, flipped bits, hostile files.
 mod dtap;
-/// The event language: grammar, messages, and a naive interpreter as oracle.
+/// The event language: grammar, messages, state machines.
 mod events;
+/// The event language against a naive interpreter.
+mod events_oracle;
 /// Short pulses.
 mod glitches;
 /// Order of knowledge between the core's modules.
