@@ -1,9 +1,11 @@
 //! Several lines read together.
 
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
 use std::ops::Range;
 
 use super::record::Capture;
-use super::trace::{Edge, Edges};
+use super::trace::Edges;
 use crate::line::{Bus, Level, LineId, Value};
 use crate::time::Tick;
 
@@ -15,7 +17,11 @@ use crate::time::Tick;
 pub struct Merged<'a> {
     lines: Vec<LineId>,
     edges: Vec<Edges<'a>>,
-    upcoming: Vec<Option<Edge>>,
+    /// The tick of each line's next edge, with the line's place. A heap, since a simulation may have
+    /// thousands of lines.
+    upcoming: BinaryHeap<Reverse<(Tick, usize)>>,
+    /// Per line, the level that its next edge leads to.
+    leads_to: Vec<Level>,
     levels: Vec<Level>,
     changed: u64,
 }
@@ -25,26 +31,35 @@ impl<'a> Merged<'a> {
     /// [`changed`](Merged::changed). The levels are those just before the range, or at tick 0.
     pub fn new(capture: &'a Capture, lines: &[LineId], range: Range<Tick>) -> Self {
         let mut edges: Vec<_> = lines.iter().map(|l| capture.trace(*l).edges(range.clone())).collect();
-        let upcoming = edges.iter_mut().map(Iterator::next).collect();
+        let mut upcoming = BinaryHeap::with_capacity(lines.len());
+        let mut leads_to = vec![Level::Unknown; lines.len()];
+        for (i, edge) in edges.iter_mut().map(Iterator::next).enumerate() {
+            if let Some(edge) = edge {
+                upcoming.push(Reverse((edge.tick, i)));
+                leads_to[i] = edge.to;
+            }
+        }
         let before = Tick(range.start.0.saturating_sub(1));
         let levels = lines.iter().map(|l| capture.trace(*l).level_at(before)).collect();
-        Merged { lines: lines.to_vec(), edges, upcoming, levels, changed: 0 }
+        Merged { lines: lines.to_vec(), edges, upcoming, leads_to, levels, changed: 0 }
     }
 
     /// The tick of the next change, without moving there.
     pub fn peek(&self) -> Option<Tick> {
-        self.upcoming.iter().flatten().map(|e| e.tick).min()
+        self.upcoming.peek().map(|Reverse((tick, _))| *tick)
     }
 
     /// Moves to the next tick with a change and returns it.
     pub fn step(&mut self) -> Option<Tick> {
         let tick = self.peek()?;
         self.changed = 0;
-        for (i, upcoming) in self.upcoming.iter_mut().enumerate() {
-            if let Some(edge) = upcoming.filter(|e| e.tick == tick) {
-                self.levels[i] = edge.to;
-                self.changed |= 1u64.checked_shl(i as u32).unwrap_or(0);
-                *upcoming = self.edges[i].next();
+        while self.peek() == Some(tick) {
+            let Some(Reverse((_, i))) = self.upcoming.pop() else { break };
+            self.levels[i] = self.leads_to[i];
+            self.changed |= 1u64.checked_shl(i as u32).unwrap_or(0);
+            if let Some(edge) = self.edges[i].next() {
+                self.upcoming.push(Reverse((edge.tick, i)));
+                self.leads_to[i] = edge.to;
             }
         }
         Some(tick)
