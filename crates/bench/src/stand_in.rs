@@ -476,15 +476,6 @@ impl Instrument for StandIn {
     }
 
     fn remarks(&self) -> Vec<String> {
-        let mut remarks = self.remarks.clone();
-        let before = self.configuration.as_ref().map_or(0, |c| c.before);
-        // In a stream the host keeps what came before.
-        if let Some(trigger) = self.run.trigger.filter(|t| *t < before) {
-            let missing = before - trigger;
-            remarks.push(format!(
-                "the trigger came {missing} samples before the part before the trigger was full: the record begins when the instrument was armed"
-            ));
-        }
-        remarks
+        self.remarks.clone()
     }
 }

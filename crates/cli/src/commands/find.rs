@@ -25,7 +25,7 @@ struct Found<'a> {
     file: String,
     event: &'a str,
     count: u64,
-    /// Whether the search was stopped before the end of the record.
+    /// Whether the search was stopped by `--first`, so that there may be more.
     stopped: bool,
     hits: Vec<FoundHit>,
 }
@@ -49,13 +49,13 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
         let error = Error::new(ErrorKind::Unknown, "the range to search is empty or upside down");
         return Err(error.with_help("--from must be before --to").into());
     }
-    let mut hits = program.hits(capture, from..to).map(|hit| hit.tick);
+    let hits = program.hits(capture, from..to).map(|hit| hit.tick);
     let (ticks, count, stopped) = if args.count {
         (Vec::new(), hits.count() as u64, false)
     } else {
         let most = args.first.map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
-        let ticks: Vec<Tick> = hits.by_ref().take(most).collect();
-        let stopped = ticks.len() == most && hits.next().is_some();
+        let ticks: Vec<Tick> = hits.take(most).collect();
+        let stopped = ticks.len() == most;
         let count = ticks.len() as u64;
         (ticks, count, stopped)
     };
@@ -108,7 +108,7 @@ fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
 
 fn text(args: &args::Find, capture: &Capture, program: &Program, found: &Found<'_>) -> String {
     let times = if found.count == 1 { "once".to_string() } else { format!("{} times", found.count) };
-    let more = if found.stopped { ", and more after that" } else { "" };
+    let more = if found.stopped { ", and stopped there" } else { "" };
     let mut text = match found.count {
         0 => format!("never: {}          {}\n", found.event, found.file),
         _ => format!("{times}{more}: {}          {}\n", found.event, found.file),

@@ -211,10 +211,10 @@ fn find_counts_lists_and_draws_and_exits_by_what_it_found() {
         (0, Some("5 times: MEM_WE_N low for < 40 ns          tide-gauge.dtap"))
     );
     let (_, text) = find(&[short, "--first", "2", "--around"]);
-    assert!(text.starts_with("2 times, and more after that: "), "{text}");
+    assert!(text.starts_with("2 times, and stopped there: "), "{text}");
     assert_eq!(text.matches("per column").count(), 2);
     let (_, text) = find(&[short, "--first"]);
-    assert!(text.starts_with("once, and more after that: "), "{text}");
+    assert!(text.starts_with("once, and stopped there: "), "{text}");
     let (_, text) = find(&[short, "--from", "0s", "--to", "5ms"]);
     assert!(text.starts_with("once: "), "{text}");
     // The one conversion that is answered too late.

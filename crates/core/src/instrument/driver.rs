@@ -108,8 +108,17 @@ impl Acquisition<'_> {
         let mut recording = read_out(instrument, self.configuration, Some(samples), progress)?;
         recording.trigger = trigger.map(Tick);
         recording.remarks = instrument.remarks();
+        recording.remarks.extend(short_of_past(self.configuration, recording.trigger));
         Ok(recording)
     }
+}
+
+/// What to say when the trigger came before the part before it was full.
+pub(super) fn short_of_past(configuration: &Configuration, trigger: Option<Tick>) -> Option<String> {
+    let missing = configuration.before.checked_sub(trigger?.0).filter(|missing| *missing > 0)?;
+    Some(format!(
+        "the trigger came {missing} samples before the part before the trigger was full: the record begins when the instrument was armed"
+    ))
 }
 
 fn read_out(

@@ -126,8 +126,8 @@ pub trait Instrument {
     /// When it fails.
     fn read(&mut self, block: &mut SampleBlock) -> Result<()>;
 
-    /// What the user should know about the last recording, such as a pre-trigger part that could not
-    /// be filled. Nothing by default.
+    /// What the user should know about the last recording, such as that it ended early. Nothing by
+    /// default.
     fn remarks(&self) -> Vec<String> {
         Vec::new()
     }

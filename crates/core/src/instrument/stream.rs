@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
-use super::driver::{Acquisition, Progress, Recording};
+use super::driver::{Acquisition, Progress, Recording, short_of_past};
 use super::{Configuration, Status};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::StreamSearch;
@@ -106,15 +106,10 @@ pub(super) fn run(
             instrument.stop()?;
             let trigger = kept.and_then(|(trigger, ..)| trigger);
             let len = filler.position();
+            let trigger = trigger.map(Tick);
             let mut remarks = instrument.remarks();
-            if let Some(missing) =
-                trigger.and_then(|t| configuration.before.checked_sub(t)).filter(|m| *m > 0)
-            {
-                remarks.push(format!(
-                    "the trigger came {missing} samples before the part before the trigger was full: the record begins when the instrument was armed"
-                ));
-            }
-            return Ok(Recording { traces: filler.finish(), len, trigger: trigger.map(Tick), remarks });
+            remarks.extend(short_of_past(configuration, trigger));
+            return Ok(Recording { traces: filler.finish(), len, trigger, remarks });
         }
     }
 }

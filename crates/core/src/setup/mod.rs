@@ -18,7 +18,7 @@ use crate::capture::{Attachment, Capture};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::limit::{BoundLimit, Part};
-use crate::line::{Bus, Input, Line, LineId};
+use crate::line::{Bus, Input, Line};
 use crate::plan::{Before, Length};
 use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
 
@@ -186,10 +186,5 @@ impl Setup {
         let resolution = Resolution { extra, ..*capture.resolution() };
         let builder = capture.into_builder().select(wanted)?.buses(self.buses.clone());
         builder.resolution(resolution).attachments(self.texts.clone()).build()
-    }
-
-    /// The line with this number.
-    pub fn line(&self, line: LineId) -> Option<&SetupLine> {
-        self.lines.get(line.0)
     }
 }
