@@ -16,7 +16,7 @@ use deep_tap::instrument::{
 };
 use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Rule};
 use deep_tap::line::{Bus, Input, Line, LineId};
-use deep_tap::scan::SampleBlock;
+use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::time::{Percent, Resolution, Tick, Time, TimeBase, Voltage};
 use deep_tap::trigger::{QualifiedEdge, Seen};
 use deep_tap::{Error, ErrorKind, Result};
@@ -106,10 +106,10 @@ impl Instrument for Counter {
     }
 
     fn read(&mut self, block: &mut SampleBlock) -> Result<()> {
-        block.clear();
+        block.reset(SampleWidth::W8);
         let start = self.first + self.read;
         let stop = self.end.min(start + 4096).max(start);
-        block.samples.extend((start..stop).map(sample));
+        (start..stop).for_each(|number| block.push(sample(number), 0));
         self.read += stop - start;
         Ok(())
     }

@@ -4,7 +4,7 @@
 use deep_tap::capture::{Capture, TraceBuilder};
 use deep_tap::event::{Program, Scope, StreamSearch};
 use deep_tap::line::{Bus, Level, Line, LineId};
-use deep_tap::scan::SampleBlock;
+use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::time::{Tick, TimeBase};
 use proptest::prelude::*;
 
@@ -374,9 +374,9 @@ fn compare(what: &What, guard: Option<&Cond>, ticks: &[[Level; 3]], blocks: &[us
         let part = &ticks[at..(at + len).min(ticks.len())];
         let word =
             |levels: &[Level; 3], is: Level| (0..3).fold(0, |all, i| all | u64::from(levels[i] == is) << i);
-        let samples = part.iter().map(|l| word(l, Level::High)).collect();
-        let unknown = part.iter().map(|l| word(l, Level::Unknown)).collect();
-        streamed.extend(search.push(&SampleBlock { samples, unknown }).into_iter().map(|t| t.0));
+        let mut block = SampleBlock::new(SampleWidth::ALL[at % 4]);
+        part.iter().for_each(|l| block.push(word(l, Level::High), word(l, Level::Unknown)));
+        streamed.extend(search.push(block.samples()).into_iter().map(|t| t.0));
         at += part.len();
         if at == ticks.len() {
             break;

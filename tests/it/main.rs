@@ -22,6 +22,8 @@ mod limits;
 mod proof;
 /// Quantities with units: parse and print.
 mod quantities;
+/// Packed samples into traces: vector instructions, portable code and a plain loop agree.
+mod scan;
 /// Setup and limits files.
 mod setup;
 /// What several modules use.

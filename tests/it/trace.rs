@@ -2,7 +2,7 @@
 
 use deep_tap::capture::{Edge, Trace, TraceBuilder};
 use deep_tap::line::Level;
-use deep_tap::scan::{Filler, SampleBlock};
+use deep_tap::scan::{Filler, SampleBlock, SampleWidth};
 use deep_tap::time::Tick;
 use proptest::prelude::*;
 
@@ -39,12 +39,9 @@ impl Plain {
         for len in blocks.iter().cycle() {
             let part = &self.0[at..(at + len).min(self.0.len())];
             let sample = |l: &Level, is: Level| u64::from(*l == is) << bit;
-            let unknown: Vec<u64> = part.iter().map(|l| sample(l, Level::Unknown)).collect();
-            let unknown = if unknown.iter().any(|u| *u != 0) { unknown } else { Vec::new() };
-            filler.push(&SampleBlock {
-                samples: part.iter().map(|l| sample(l, Level::High)).collect(),
-                unknown,
-            });
+            let mut block = SampleBlock::new(SampleWidth::for_inputs(bit as usize + 1));
+            part.iter().for_each(|l| block.push(sample(l, Level::High), sample(l, Level::Unknown)));
+            filler.push(block.samples());
             at += part.len();
             if at == self.0.len() {
                 break;

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use deep_tap_core::instrument::{Capabilities, Configuration, Instrument, Mode, Status};
 use deep_tap_core::line::{Input, Level};
-use deep_tap_core::scan::SampleBlock;
+use deep_tap_core::scan::{SampleBlock, SampleWidth};
 use deep_tap_core::time::{Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::trigger::Seen;
 use deep_tap_core::{Error, ErrorKind, Result};
@@ -445,7 +445,7 @@ impl Instrument for StandIn {
     }
 
     fn read(&mut self, block: &mut SampleBlock) -> Result<()> {
-        block.clear();
+        block.reset(SampleWidth::for_inputs(self.run.channels.len()));
         let streams = self.configuration.as_ref().is_some_and(|c| c.stream);
         let run = &mut self.run;
         let ready = run.state == State::Done || (streams && run.state == State::Recording);
@@ -463,13 +463,9 @@ impl Instrument for StandIn {
             let Some((_, levels, unknown)) = run.runs.get(at).copied() else { break };
             let stop = run.runs.get(at + 1).map_or(end, |(next, ..)| (*next).min(end));
             let count = (stop - position) as usize;
-            block.samples.extend(std::iter::repeat_n(levels, count));
-            block.unknown.extend(std::iter::repeat_n(unknown, count));
+            block.push_run(levels, unknown, count);
             position = stop;
             at += 1;
-        }
-        if block.unknown.iter().all(|u| *u == 0) {
-            block.unknown.clear();
         }
         run.read += end - start;
         Ok(())

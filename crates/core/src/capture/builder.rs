@@ -89,12 +89,16 @@ impl TraceBuilder {
         Ok(())
     }
 
-    fn append(&mut self, tick: u64, level: Level) {
+    /// Closes the open segment if it is full and `tick` lies in a later chunk.
+    fn make_room(&mut self, tick: u64) {
         let chunks = (tick - self.open_start) / CHUNK;
-        let border = self.open_start + chunks * CHUNK;
-        if border > self.open_start && (self.open.weight() >= SEGMENT_WEIGHT || chunks >= SEGMENT_CHUNKS) {
-            self.close(border);
+        if chunks > 0 && (self.open.weight() >= SEGMENT_WEIGHT || chunks >= SEGMENT_CHUNKS) {
+            self.close(self.open_start + chunks * CHUNK);
         }
+    }
+
+    fn append(&mut self, tick: u64, level: Level) {
+        self.make_room(tick);
         self.open.push(tick - self.open_start, level);
         self.level = level;
         self.edges += 1;
@@ -116,34 +120,43 @@ impl TraceBuilder {
         self.open_entry = self.level;
     }
 
-    /// Appends `count` (at most 64) samples: bit `i` of `levels` is the sample at the `i`-th next
-    /// tick, and a one in `unknown` says that it is not known. The very first sample, at tick 0,
-    /// replaces the start level.
+    /// Appends `count` samples that lie in one aligned group of 64 ticks: bit `i` of `levels` is the
+    /// sample at the tick `position + i`, and a one in `unknown` says that it is not known. More
+    /// than fit into the group are left out. The very first sample, at tick 0, replaces the start
+    /// level.
     pub fn push_samples(&mut self, position: Tick, levels: u64, unknown: u64, count: u32) {
-        let valid = if count >= 64 { u64::MAX } else { (1 << count) - 1 };
+        let count = count.min(64 - (position.0 % 64) as u32);
+        if count == 0 {
+            return;
+        }
+        let valid = u64::MAX >> (64 - count);
         let (levels, unknown) = (levels & valid, unknown & valid);
         let base = position.0;
-        if unknown == 0
-            && let Some(bit) = self.level.bit().filter(|_| base > 0)
-        {
-            let mut toggles = (levels ^ (levels << 1 | u64::from(bit))) & valid;
-            while toggles != 0 {
-                let at = toggles.trailing_zeros();
-                toggles &= toggles - 1;
-                self.append(base + u64::from(at), Level::from(levels >> at & 1 == 1));
+        if base == 0 {
+            let first = if unknown & 1 == 1 { Level::Unknown } else { Level::from(levels & 1 == 1) };
+            *self = TraceBuilder::new(first);
+        }
+        match self.level.bit().filter(|_| unknown == 0) {
+            Some(bit) => {
+                let toggles = (levels ^ (levels << 1 | u64::from(bit))) & valid;
+                // The first sample of all has nothing before it.
+                debug_assert!(base > 0 || toggles & 1 == 0);
+                if toggles != 0 {
+                    self.make_room(base);
+                    self.open.push_word(base - self.open_start, toggles, levels, count);
+                    self.level = Level::from(levels >> (count - 1) & 1 == 1);
+                    self.edges += u64::from(toggles.count_ones());
+                }
             }
-        } else {
-            for at in 0..count.min(64) {
-                let level = match (unknown >> at & 1, levels >> at & 1) {
-                    (1, _) => Level::Unknown,
-                    (_, bit) => Level::from(bit == 1),
-                };
-                if base == 0 && at == 0 {
-                    self.open = ChunksBuilder::new(level);
-                    self.open_entry = level;
-                    self.level = level;
-                } else if level != self.level {
-                    self.append(base + u64::from(at), level);
+            None => {
+                for at in 0..count {
+                    let level = match (unknown >> at & 1, levels >> at & 1) {
+                        (1, _) => Level::Unknown,
+                        (_, bit) => Level::from(bit == 1),
+                    };
+                    if level != self.level {
+                        self.append(base + u64::from(at), level);
+                    }
                 }
             }
         }

@@ -289,19 +289,40 @@ fn unpack(code: u16) -> Level {
 #[derive(Clone, Debug)]
 pub struct ChunksBuilder {
     built: Chunks,
-    /// Offsets of the open chunk's edges, and their levels.
-    open: Vec<u16>,
-    open_levels: Vec<Level>,
+    open: OpenChunk,
     open_chunk: u64,
     open_entry: Level,
+    /// The bitmap being filled, empty until the first busy chunk.
+    map: Vec<u64>,
+}
+
+/// How the edges of the chunk being filled are held until it is full.
+#[derive(Clone, Debug)]
+enum OpenChunk {
+    /// Between levels that alternate.
+    List(Vec<u16>),
+    /// Where levels are unknown: offsets, and the level each leads to.
+    Mixed(Vec<u16>, Vec<u16>),
+    /// In the bitmap: how many words of it are valid, and its edges so far.
+    Map { filled: usize, edges: usize },
 }
 
 impl ChunksBuilder {
     /// Starts a segment with the level that is carried into it.
     pub fn new(entry: Level) -> Self {
-        let built =
-            Chunks { directory: Vec::new(), offsets: Vec::new(), words: Vec::new(), edges: 0, exit: entry };
-        ChunksBuilder { built, open: Vec::new(), open_levels: Vec::new(), open_chunk: 0, open_entry: entry }
+        ChunksBuilder {
+            built: Chunks {
+                directory: Vec::new(),
+                offsets: Vec::new(),
+                words: Vec::new(),
+                edges: 0,
+                exit: entry,
+            },
+            open: OpenChunk::List(Vec::new()),
+            open_chunk: 0,
+            open_entry: entry,
+            map: Vec::new(),
+        }
     }
 
     /// The level after the last edge.
@@ -311,40 +332,178 @@ impl ChunksBuilder {
 
     /// Appends an edge. The caller keeps offsets rising and levels changing.
     pub(crate) fn push(&mut self, offset: u64, level: Level) {
+        let within = self.enter(offset);
+        let known = self.built.exit != Level::Unknown && level != Level::Unknown;
+        if known && matches!(self.open, OpenChunk::Map { .. }) {
+            let bit = 1 << (within % 64);
+            let levels = if level == Level::High { bit } else { 0 };
+            self.put_word(within as usize / 64, bit, levels, bit);
+        } else {
+            if !known {
+                self.make_mixed();
+            }
+            match &mut self.open {
+                OpenChunk::List(offsets) => offsets.push(within),
+                OpenChunk::Mixed(offsets, levels) => {
+                    offsets.push(within);
+                    levels.push(pack(level));
+                }
+                OpenChunk::Map { .. } => {}
+            }
+            self.make_dense_if_full();
+        }
+        self.built.exit = level;
+    }
+
+    /// Appends the edges of `count` samples from `offset` on, which lie in one aligned group of 64:
+    /// a one in `toggles` for each edge, at least one, and the levels. All levels are known, also
+    /// the one before.
+    pub(crate) fn push_word(&mut self, offset: u64, toggles: u64, levels: u64, count: u32) {
+        let within = self.enter(offset);
+        match &mut self.open {
+            OpenChunk::Map { .. } => {
+                let shift = within % 64;
+                let valid = (u64::MAX >> (64 - count.clamp(1, 64))) << shift;
+                self.put_word(within as usize / 64, toggles << shift, levels << shift, valid);
+            }
+            OpenChunk::List(offsets) => {
+                let mut left = toggles;
+                while left != 0 {
+                    offsets.push(within + left.trailing_zeros() as u16);
+                    left &= left - 1;
+                }
+                self.make_dense_if_full();
+            }
+            OpenChunk::Mixed(offsets, codes) => {
+                let mut left = toggles;
+                while left != 0 {
+                    let at = left.trailing_zeros();
+                    offsets.push(within + at as u16);
+                    codes.push((levels >> at & 1) as u16);
+                    left &= left - 1;
+                }
+            }
+        }
+        self.built.exit = Level::from(levels >> (count.clamp(1, 64) - 1) & 1 == 1);
+    }
+
+    /// Closes the chunks before the one that holds `offset`; where in its chunk that is.
+    fn enter(&mut self, offset: u64) -> u16 {
         let chunk = offset / CHUNK;
         if chunk != self.open_chunk {
             self.close_chunk();
             self.open_chunk = chunk;
         }
-        self.open.push((offset % CHUNK) as u16);
-        self.open_levels.push(level);
-        self.built.exit = level;
+        (offset % CHUNK) as u16
+    }
+
+    /// Puts samples into a word of the bitmap and fills what was left out before it.
+    fn put_word(&mut self, word: usize, toggles: u64, levels: u64, valid: u64) {
+        let OpenChunk::Map { filled, edges } = &mut self.open else { return };
+        let steady = if self.built.exit == Level::High { u64::MAX } else { 0 };
+        self.map.resize(WORDS, 0);
+        while *filled <= word {
+            self.map[*filled] = steady;
+            *filled += 1;
+        }
+        // The level stays as it is after the last sample, until more are put.
+        let last = levels >> (63 - valid.leading_zeros()) & 1;
+        let after = if last == 1 { u64::MAX } else { 0 };
+        let (before, beyond) = (valid & valid.wrapping_neg(), u64::MAX.checked_shl(64 - valid.leading_zeros()));
+        let map = &mut self.map[word];
+        *map = (*map & (before - 1)) | (levels & valid) | (after & beyond.unwrap_or(0));
+        *edges += toggles.count_ones() as usize;
+    }
+
+    fn make_mixed(&mut self) {
+        if let OpenChunk::Map { .. } = self.open {
+            self.open = OpenChunk::List(self.map_edges());
+        }
+        if let OpenChunk::List(offsets) = &mut self.open {
+            let offsets = std::mem::take(offsets);
+            let mut level = self.open_entry;
+            let mut next = || {
+                level = level.opposite();
+                pack(level)
+            };
+            let levels = offsets.iter().map(|_| next()).collect();
+            self.open = OpenChunk::Mixed(offsets, levels);
+        }
+    }
+
+    fn make_dense_if_full(&mut self) {
+        if let OpenChunk::List(offsets) = &self.open
+            && offsets.len() > DENSE_ABOVE
+        {
+            self.map.clear();
+            self.map.resize(WORDS, 0);
+            fill_bitmap(&mut self.map, offsets, self.open_entry);
+            let filled = offsets.last().map_or(0, |last| usize::from(*last) / 64 + 1);
+            self.open = OpenChunk::Map { filled, edges: offsets.len() };
+        }
+    }
+
+    /// The edges in the bitmap.
+    fn map_edges(&mut self) -> Vec<u16> {
+        let mut offsets = Vec::new();
+        self.fill_map();
+        for word in 0..WORDS {
+            let mut left = toggles(&self.map, word, self.open_entry);
+            while left != 0 {
+                offsets.push((word * 64) as u16 + left.trailing_zeros() as u16);
+                left &= left - 1;
+            }
+        }
+        offsets
+    }
+
+    /// Fills the rest of the bitmap with the last level.
+    fn fill_map(&mut self) {
+        let OpenChunk::Map { filled, .. } = &mut self.open else { return };
+        let steady = if self.built.exit == Level::High { u64::MAX } else { 0 };
+        self.map.resize(WORDS, 0);
+        self.map[*filled..].fill(steady);
+        *filled = WORDS;
     }
 
     /// Pool entries held so far, as a measure of size.
     pub(crate) fn weight(&self) -> usize {
-        self.built.offsets.len() + self.built.words.len() * 4 + self.open.len()
+        let open = match &self.open {
+            OpenChunk::List(offsets) => offsets.len(),
+            OpenChunk::Mixed(offsets, _) => offsets.len() * 2,
+            OpenChunk::Map { .. } => WORDS * 4,
+        };
+        self.built.offsets.len() + self.built.words.len() * 4 + open
     }
 
     fn close_chunk(&mut self) {
-        if !self.open.is_empty() {
-            let mixed = self.open_entry == Level::Unknown || self.open_levels.contains(&Level::Unknown);
-            let built = &mut self.built;
-            let (kind, at) = if mixed {
-                let at = built.offsets.len();
-                built.offsets.extend_from_slice(&self.open);
-                built.offsets.extend(self.open_levels.iter().map(|l| pack(*l)));
-                (Kind::Mixed, at)
-            } else if self.open.len() > DENSE_ABOVE {
-                let at = built.words.len();
-                built.words.resize(at + WORDS, 0);
-                fill_bitmap(&mut built.words[at..], &self.open, self.open_entry);
-                (Kind::Dense, at)
+        if let OpenChunk::Map { edges, .. } = self.open {
+            if edges > DENSE_ABOVE {
+                self.fill_map();
             } else {
+                self.open = OpenChunk::List(self.map_edges());
+            }
+        }
+        let built = &mut self.built;
+        let (kind, at, edges) = match &mut self.open {
+            OpenChunk::List(offsets) => {
                 let at = built.offsets.len();
-                built.offsets.extend_from_slice(&self.open);
-                (Kind::Sparse, at)
-            };
+                built.offsets.extend_from_slice(offsets);
+                (Kind::Sparse, at, offsets.len())
+            }
+            OpenChunk::Mixed(offsets, levels) => {
+                let at = built.offsets.len();
+                built.offsets.extend_from_slice(offsets);
+                built.offsets.extend_from_slice(levels);
+                (Kind::Mixed, at, offsets.len())
+            }
+            OpenChunk::Map { edges, .. } => {
+                let at = built.words.len();
+                built.words.extend_from_slice(&self.map);
+                (Kind::Dense, at, *edges)
+            }
+        };
+        if edges > 0 {
             // A segment is cut long before 2^32 entries or chunks.
             built.directory.push(Entry {
                 chunk: self.open_chunk as u32,
@@ -353,11 +512,19 @@ impl ChunksBuilder {
                 kind,
                 entry: self.open_entry,
             });
-            built.edges += self.open.len() as u32;
+            built.edges += edges as u32;
         }
-        self.open.clear();
-        self.open_levels.clear();
-        self.open_entry = self.built.exit;
+        // After a busy chunk the next one is likely to be busy, too.
+        let dense = kind == Kind::Dense;
+        self.open_entry = built.exit;
+        let mut list = match std::mem::replace(&mut self.open, OpenChunk::Map { filled: 0, edges: 0 }) {
+            OpenChunk::List(offsets) => offsets,
+            OpenChunk::Mixed(..) | OpenChunk::Map { .. } => Vec::new(),
+        };
+        if !dense {
+            list.clear();
+            self.open = OpenChunk::List(list);
+        }
     }
 
     /// The finished segment.

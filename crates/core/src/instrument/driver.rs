@@ -135,7 +135,7 @@ fn read_out(
         if block.is_empty() {
             break;
         }
-        filler.push(&block);
+        filler.push(block.samples());
         let done = filler.position();
         if progress(Progress::Reading { done, of: of.unwrap_or(done) }).is_break() {
             break;

@@ -7,7 +7,7 @@ use super::driver::{Acquisition, Progress, Recording, short_of_past};
 use super::{Configuration, Status};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::StreamSearch;
-use crate::scan::{Filler, SampleBlock};
+use crate::scan::{Filler, SampleBlock, Samples};
 use crate::time::{Rate, Rational, Tick, Time};
 
 /// The blocks that the part before the trigger may need.
@@ -29,18 +29,16 @@ impl Ring {
     /// Hands over the samples from `first` on.
     fn drain(&mut self, first: u64, filler: &mut Filler) {
         for (start, block) in self.blocks.drain(..) {
-            filler.push(&cut(&block, start, first..u64::MAX));
+            filler.push(cut(&block, start, first..u64::MAX));
         }
     }
 }
 
 /// The samples of a block that lie in a range of positions.
-fn cut(block: &SampleBlock, start: u64, range: std::ops::Range<u64>) -> SampleBlock {
+fn cut(block: &SampleBlock, start: u64, range: std::ops::Range<u64>) -> Samples<'_> {
     let len = block.len() as u64;
-    let from = range.start.saturating_sub(start).min(len) as usize;
-    let to = range.end.saturating_sub(start).min(len) as usize;
-    let part = |words: &[u64]| words.get(from..to.max(from)).unwrap_or(&[]).to_vec();
-    SampleBlock { samples: part(&block.samples), unknown: part(&block.unknown) }
+    let place = |position: u64| position.saturating_sub(start).min(len) as usize;
+    block.samples().slice(place(range.start)..place(range.end))
 }
 
 fn elapsed(rate: Rate, samples: u64) -> Time {
@@ -78,14 +76,14 @@ pub(super) fn run(
             position += block.len() as u64;
             if kept.is_none()
                 && let Some(search) = &mut search
-                && let Some(hit) = search.push(&block).first()
+                && let Some(hit) = search.push(block.samples()).first()
             {
                 let first = hit.0.saturating_sub(configuration.before);
                 ring.drain(first, &mut filler);
                 kept = Some((Some(hit.0 - first), first, hit.0 + after));
             }
             match kept {
-                Some((_, first, last)) => filler.push(&cut(&block, start, first..last)),
+                Some((_, first, last)) => filler.push(cut(&block, start, first..last)),
                 None => ring.push(start, std::mem::take(&mut block)),
             }
         }

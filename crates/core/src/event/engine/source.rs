@@ -8,7 +8,7 @@ use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
 use crate::event::states::StateReport;
 use crate::line::{Level, LineId};
-use crate::scan::SampleBlock;
+use crate::scan::{GROUP, Samples, Slicer};
 use crate::time::{Tick, TimeBase};
 
 /// Ticks per window of a stored record.
@@ -135,7 +135,7 @@ impl Iterator for Hits<'_> {
 /// ```
 /// use deep_tap_core::event::{Meaning, Program, Scope, StreamSearch};
 /// use deep_tap_core::line::LineId;
-/// use deep_tap_core::scan::SampleBlock;
+/// use deep_tap_core::scan::{SampleWidth, Samples};
 /// use deep_tap_core::time::{Tick, TimeBase};
 ///
 /// let mut scope = Scope::new();
@@ -144,8 +144,8 @@ impl Iterator for Hits<'_> {
 /// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
 /// let mut search = StreamSearch::new(&program, base);
 /// let mut hits = Vec::new();
-/// for samples in [vec![0, 1, 0], vec![1, 0, 1, 0, 1]] {
-///     hits.extend(search.push(&SampleBlock { samples, unknown: Vec::new() }));
+/// for bytes in [&[0, 1, 0][..], &[1, 0, 1, 0, 1]] {
+///     hits.extend(search.push(Samples::new(SampleWidth::W8, bytes)));
 /// }
 /// assert_eq!(hits, [Tick(3), Tick(7)]);
 /// # Ok::<(), deep_tap_core::Error>(())
@@ -154,6 +154,9 @@ impl Iterator for Hits<'_> {
 pub struct StreamSearch {
     part: Part,
     lines: Vec<LineId>,
+    /// The bit of a sample that each of them is.
+    bits: Vec<u32>,
+    slicer: Slicer,
     planes: Vec<u64>,
     unknown: Vec<u64>,
     before: Vec<(bool, bool)>,
@@ -177,6 +180,8 @@ impl StreamSearch {
             unknown: vec![0; lines.len()],
             before: vec![(false, false); lines.len()],
             edges: vec![0; lines.len()],
+            bits: lines.iter().map(|l| l.0.min(64) as u32).collect(),
+            slicer: Slicer::new(),
             lines,
             labels: program.labels.clone(),
             position: 0,
@@ -208,41 +213,45 @@ impl StreamSearch {
     }
 
     /// The hits in the next samples.
-    pub fn push(&mut self, block: &SampleBlock) -> Vec<Tick> {
+    pub fn push(&mut self, samples: Samples<'_>) -> Vec<Tick> {
         let mut hits = Vec::new();
-        for (i, samples) in block.samples.chunks(SPAN as usize).enumerate() {
-            let at = i * SPAN as usize;
-            let unknown = block.unknown.get(at..at + samples.len()).unwrap_or(&[]);
-            self.window(samples, unknown, &mut hits);
+        let mut at = 0;
+        while at < samples.len() {
+            let end = (at + GROUP).min(samples.len());
+            self.window(samples.slice(at..end), &mut hits);
+            at = end;
         }
         hits
     }
 
-    fn window(&mut self, samples: &[u64], unknown: &[u64], hits: &mut Vec<Tick>) {
-        let (start, len) = (self.position, samples.len() as u64);
-        self.position += len;
-        let last = self.last;
-        self.last = samples.last().map(|s| (*s, unknown.last().copied().unwrap_or(0)));
-        if let Some((level, 0)) = last {
-            // A stretch without a change costs one comparison per sample.
-            let quiet = samples.iter().fold(0, |all, s| all | (s ^ level)) & self.mask == 0;
-            let known = unknown.iter().fold(0, |all, u| all | u) & self.mask == 0;
-            if quiet && known && self.part.wake().is_none_or(|tick| tick >= start + len) {
+    fn window(&mut self, samples: Samples<'_>, hits: &mut Vec<Tick>) {
+        let (start, count, width) = (self.position, samples.len(), samples.width());
+        self.position += count as u64;
+        let last = self.last.replace(samples.get(count - 1));
+        let known = samples.unknown().is_empty();
+        if let Some((levels, 0)) = last {
+            // A stretch without a change costs one comparison.
+            let quiet = self.slicer.differing(samples.levels(), width, levels) & self.mask == 0;
+            let known = known || self.slicer.differing(samples.unknown(), width, 0) & self.mask == 0;
+            if quiet && known && self.part.wake().is_none_or(|tick| tick >= self.position) {
                 return;
             }
         }
-        for (slot, line) in self.lines.iter().enumerate() {
-            let bit = |word: u64| word.checked_shr(line.0 as u32).unwrap_or(0) & 1;
-            let plane =
-                |words: &[u64]| words.iter().enumerate().fold(0, |plane, (i, word)| plane | bit(*word) << i);
-            self.unknown[slot] = plane(unknown);
-            self.planes[slot] = plane(samples) & !self.unknown[slot];
-            let (level, open) = last.unwrap_or((samples[0], unknown.first().copied().unwrap_or(0)));
-            self.before[slot] = (bit(level) == 1 && bit(open) == 0, bit(open) == 1);
+        self.slicer.planes(samples.levels(), width, &self.bits, &mut self.planes);
+        if known {
+            self.unknown.fill(0);
+        } else {
+            self.slicer.planes(samples.unknown(), width, &self.bits, &mut self.unknown);
+        }
+        let (levels, open) = last.unwrap_or(samples.get(0));
+        for (slot, bit) in self.bits.iter().enumerate() {
+            self.planes[slot] &= !self.unknown[slot];
+            let is_set = |word: u64| word.checked_shr(*bit).unwrap_or(0) & 1 == 1;
+            self.before[slot] = (is_set(levels) && !is_set(open), is_set(open));
         }
         let window = Window {
             start,
-            len: len as u32,
+            len: count as u32,
             planes: &self.planes,
             unknown: &self.unknown,
             before: &self.before,

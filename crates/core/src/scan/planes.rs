@@ -1,0 +1,124 @@
+//! Bit planes of packed samples: the one place that chooses between portable code and AVX2.
+//!
+//! To the next editor: [`differing`](Slicer::differing) and [`planes`](Slicer::planes) exist twice,
+//! here and in `avx2.rs`, and must agree on every input; `tests/it/scan.rs` compares them.
+
+use super::SampleWidth;
+
+/// Samples in one plane.
+pub(crate) const GROUP: usize = 64;
+
+/// Turns up to 64 packed samples into one word per input.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Slicer {
+    avx2: bool,
+}
+
+impl Slicer {
+    /// The fastest that this processor has.
+    pub(crate) fn new() -> Self {
+        #[cfg(target_arch = "x86_64")]
+        let avx2 = std::is_x86_feature_detected!("avx2");
+        #[cfg(not(target_arch = "x86_64"))]
+        let avx2 = false;
+        Slicer { avx2 }
+    }
+
+    /// Plain code, for comparison.
+    pub(crate) fn portable() -> Self {
+        Slicer { avx2: false }
+    }
+
+    /// A one for each bit in which some of these samples differ from `word`.
+    #[inline]
+    pub(crate) fn differing(self, samples: &[u8], width: SampleWidth, word: u64) -> u64 {
+        #[cfg(target_arch = "x86_64")]
+        if self.avx2 && samples.len().is_multiple_of(32) {
+            return super::avx2::differing(samples, width, word);
+        }
+        differing(samples, width, word)
+    }
+
+    /// For each of `bits`, the plane of that bit: a one at place `i` where sample `i` of at most
+    /// [`GROUP`] has it. Bits beyond the width read as zero.
+    #[inline]
+    pub(crate) fn planes(self, samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [u64]) {
+        #[cfg(target_arch = "x86_64")]
+        if self.avx2 && samples.len() == GROUP * width.bytes() {
+            super::avx2::planes(samples, width, bits, out);
+            return;
+        }
+        planes(samples, width, bits, out);
+    }
+}
+
+/// The word repeated to fill 64 bits.
+pub(super) fn repeated(word: u64, width: SampleWidth) -> u64 {
+    match width {
+        SampleWidth::W8 => (word & 0xff) * 0x0101_0101_0101_0101,
+        SampleWidth::W16 => (word & 0xffff) * 0x0001_0001_0001_0001,
+        SampleWidth::W32 => (word & 0xffff_ffff) * 0x0000_0001_0000_0001,
+        SampleWidth::W64 => word,
+    }
+}
+
+/// Ors the samples in 64 bits into one.
+pub(super) fn folded(mut all: u64, width: SampleWidth) -> u64 {
+    let mut bits = 64;
+    while bits > width.inputs() {
+        bits /= 2;
+        all |= all >> bits;
+    }
+    if width == SampleWidth::W64 { all } else { all & ((1 << width.inputs()) - 1) }
+}
+
+fn differing(samples: &[u8], width: SampleWidth, word: u64) -> u64 {
+    let wanted = repeated(word, width);
+    let mut groups = samples.chunks_exact(8);
+    let mut all = 0;
+    for group in &mut groups {
+        all |= u64::from_le_bytes(group.try_into().unwrap_or_default()) ^ wanted;
+    }
+    // A whole number of samples is left: each differs from the same place of the repeated word.
+    for (place, byte) in groups.remainder().iter().enumerate() {
+        all |= (u64::from(*byte) << (place * 8)) ^ (wanted & 0xff << (place * 8));
+    }
+    folded(all, width)
+}
+
+fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [u64]) {
+    // Each byte of a sample by itself, as eight words of eight samples.
+    let mut gathered: Option<(usize, [u64; 8])> = None;
+    for (bit, plane) in bits.iter().zip(out) {
+        if *bit >= width.inputs() {
+            *plane = 0;
+            continue;
+        }
+        let byte = (*bit / 8) as usize;
+        let words = match gathered {
+            Some((at, words)) if at == byte => words,
+            _ => {
+                let words = gather(samples, width, byte);
+                gathered = Some((byte, words));
+                words
+            }
+        };
+        // The product moves the lowest bit of byte i to bit 56 + i; nothing else gets there.
+        let pack = |word: u64| ((word >> (bit % 8)) & LOW_BITS).wrapping_mul(0x0102_0408_1020_4080) >> 56;
+        *plane = words.iter().enumerate().fold(0, |plane, (i, word)| plane | pack(*word) << (i * 8));
+    }
+}
+
+const LOW_BITS: u64 = 0x0101_0101_0101_0101;
+
+fn gather(samples: &[u8], width: SampleWidth, byte: usize) -> [u64; 8] {
+    let mut bytes = [0u8; GROUP];
+    for (to, sample) in bytes.iter_mut().zip(samples.chunks_exact(width.bytes())) {
+        *to = sample[byte];
+    }
+    let mut words = [0; 8];
+    for (word, group) in words.iter_mut().zip(bytes.chunks_exact(8)) {
+        *word = u64::from_le_bytes(group.try_into().unwrap_or_default());
+    }
+    words
+}

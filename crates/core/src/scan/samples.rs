@@ -1,0 +1,205 @@
+//! Packed samples, as instruments deliver them.
+
+use std::ops::Range;
+
+/// How many bytes a sample takes, and so how many inputs fit into it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum SampleWidth {
+    /// One byte: 8 inputs.
+    W8,
+    /// Two bytes: 16 inputs.
+    W16,
+    /// Four bytes: 32 inputs.
+    W32,
+    /// Eight bytes: 64 inputs.
+    #[default]
+    W64,
+}
+
+impl SampleWidth {
+    /// All widths, rising.
+    pub const ALL: [SampleWidth; 4] = [Self::W8, Self::W16, Self::W32, Self::W64];
+
+    /// The narrowest width for this many inputs; [`W64`](Self::W64) for more than any holds.
+    pub fn for_inputs(inputs: usize) -> Self {
+        Self::ALL.into_iter().find(|w| w.inputs() as usize >= inputs).unwrap_or_default()
+    }
+
+    /// Bytes per sample.
+    pub const fn bytes(self) -> usize {
+        1 << self as usize
+    }
+
+    /// Inputs per sample.
+    pub const fn inputs(self) -> u32 {
+        8 << self as u32
+    }
+}
+
+/// Consecutive samples: bit `i` of a sample is the `i`-th input, its bytes are little-endian.
+///
+/// ```
+/// use deep_tap_core::scan::{SampleBlock, SampleWidth};
+///
+/// let mut block = SampleBlock::new(SampleWidth::W16);
+/// block.push(0x8001, 0);
+/// block.push_run(0x0001, 0, 3);
+/// assert_eq!(block.len(), 4);
+/// assert_eq!(block.samples().levels(), [0x01, 0x80, 1, 0, 1, 0, 1, 0]);
+/// ```
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SampleBlock {
+    width: SampleWidth,
+    levels: Vec<u8>,
+    /// As long as `levels`, or empty when all levels are known.
+    unknown: Vec<u8>,
+}
+
+impl SampleBlock {
+    /// An empty block of samples this wide.
+    pub fn new(width: SampleWidth) -> Self {
+        SampleBlock { width, levels: Vec::new(), unknown: Vec::new() }
+    }
+
+    /// Number of samples.
+    pub fn len(&self) -> usize {
+        self.levels.len() / self.width.bytes()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.levels.is_empty()
+    }
+
+    /// Removes all samples and keeps the memory; what follows is this wide.
+    pub fn reset(&mut self, width: SampleWidth) {
+        self.width = width;
+        self.levels.clear();
+        self.unknown.clear();
+    }
+
+    /// Appends one sample; a one in `unknown` says that the level of that input is not known. Bits
+    /// beyond the width are left out.
+    pub fn push(&mut self, levels: u64, unknown: u64) {
+        self.push_run(levels, unknown, 1);
+    }
+
+    /// Appends `count` equal samples.
+    pub fn push_run(&mut self, levels: u64, unknown: u64, count: usize) {
+        let bytes = self.width.bytes();
+        let append = |to: &mut Vec<u8>, word: u64| {
+            let word = word.to_le_bytes();
+            match self.width {
+                SampleWidth::W8 => to.resize(to.len() + count, word[0]),
+                _ => (0..count).for_each(|_| to.extend_from_slice(&word[..bytes])),
+            }
+        };
+        if unknown != 0 || !self.unknown.is_empty() {
+            self.unknown.resize(self.levels.len(), 0);
+            append(&mut self.unknown, unknown);
+        }
+        append(&mut self.levels, levels);
+    }
+
+    /// Appends packed samples of this block's width, all levels known; an incomplete sample at the
+    /// end is left out.
+    pub fn push_bytes(&mut self, bytes: &[u8]) {
+        let whole = bytes.len() - bytes.len() % self.width.bytes();
+        self.levels.extend_from_slice(&bytes[..whole]);
+        if !self.unknown.is_empty() {
+            self.unknown.resize(self.levels.len(), 0);
+        }
+    }
+
+    /// Appends other samples, widened or narrowed to this block's width.
+    pub fn extend(&mut self, samples: Samples<'_>) {
+        if samples.width == self.width && samples.unknown.is_empty() {
+            self.push_bytes(samples.levels);
+        } else {
+            samples.iter().for_each(|(levels, unknown)| self.push(levels, unknown));
+        }
+    }
+
+    /// The samples, to be read.
+    pub fn samples(&self) -> Samples<'_> {
+        Samples { width: self.width, levels: &self.levels, unknown: &self.unknown }
+    }
+}
+
+/// Borrowed packed samples, from a [`SampleBlock`] or straight from bytes.
+///
+/// ```
+/// use deep_tap_core::scan::{SampleWidth, Samples};
+///
+/// let samples = Samples::new(SampleWidth::W8, &[1, 3, 2, 2]);
+/// assert_eq!(samples.slice(1..3).iter().collect::<Vec<_>>(), [(3, 0), (2, 0)]);
+/// ```
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Samples<'a> {
+    width: SampleWidth,
+    levels: &'a [u8],
+    unknown: &'a [u8],
+}
+
+impl<'a> Samples<'a> {
+    /// Packed samples, all levels known; an incomplete sample at the end is left out.
+    pub fn new(width: SampleWidth, bytes: &'a [u8]) -> Self {
+        let whole = bytes.len() - bytes.len() % width.bytes();
+        Samples { width, levels: &bytes[..whole], unknown: &[] }
+    }
+
+    /// Number of samples.
+    pub fn len(&self) -> usize {
+        self.levels.len() / self.width.bytes()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.levels.is_empty()
+    }
+
+    /// Width of a sample.
+    pub fn width(&self) -> SampleWidth {
+        self.width
+    }
+
+    /// The packed levels.
+    pub fn levels(&self) -> &'a [u8] {
+        self.levels
+    }
+
+    /// Per sample, a one for each input whose level is not known; empty when all are known.
+    pub fn unknown(&self) -> &'a [u8] {
+        self.unknown
+    }
+
+    /// The samples with these numbers; those that do not exist are left out.
+    #[must_use]
+    pub fn slice(&self, range: Range<usize>) -> Samples<'a> {
+        let bytes = self.width.bytes();
+        let end = range.end.min(self.len());
+        let bounds = range.start.min(end) * bytes..end * bytes;
+        let unknown = self.unknown.get(bounds.clone()).unwrap_or(&[]);
+        Samples { width: self.width, levels: &self.levels[bounds], unknown }
+    }
+
+    /// Levels and unknown bits of a sample; zeros beyond the end.
+    pub fn get(&self, number: usize) -> (u64, u64) {
+        let bytes = self.width.bytes();
+        let word = |from: &[u8]| {
+            let at = number.saturating_mul(bytes);
+            let mut word = [0; 8];
+            if let Some(sample) = from.get(at..at.saturating_add(bytes)) {
+                word[..bytes].copy_from_slice(sample);
+            }
+            u64::from_le_bytes(word)
+        };
+        (word(self.levels), word(self.unknown))
+    }
+
+    /// Levels and unknown bits of each sample.
+    pub fn iter(&self) -> impl Iterator<Item = (u64, u64)> + 'a {
+        let samples = *self;
+        (0..samples.len()).map(move |number| samples.get(number))
+    }
+}

@@ -1,0 +1,123 @@
+//! From packed samples to traces: vector instructions, portable code and a plain loop agree.
+
+use deep_tap::capture::{Edge, Trace};
+use deep_tap::line::Level;
+use deep_tap::scan::{Filler, SampleBlock, SampleWidth, Samples};
+use deep_tap::time::Tick;
+use proptest::prelude::*;
+
+/// How much changes for a while, and for how long.
+#[derive(Clone, Debug)]
+struct Stretch {
+    /// Samples from one change to the next, on average; `None` when nothing changes.
+    between: Option<u64>,
+    samples: usize,
+    /// Bits whose levels are unknown for the whole stretch.
+    unknown: u64,
+}
+
+fn stretches() -> impl Strategy<Value = Vec<Stretch>> {
+    let between = prop_oneof![Just(None), Just(Some(1)), Just(Some(3)), Just(Some(40)), Just(Some(5000))];
+    let samples = prop_oneof![3 => 1usize..300, 2 => 1usize..5000, 1 => 60_000usize..140_000];
+    let unknown = prop_oneof![6 => Just(0), 1 => any::<u64>()];
+    let stretch = (between, samples, unknown);
+    prop::collection::vec(stretch, 1..6).prop_map(|all| {
+        let stretch = |(between, samples, unknown)| Stretch { between, samples, unknown };
+        all.into_iter().map(stretch).collect()
+    })
+}
+
+/// A small generator of its own, so that a failure names two numbers instead of a million samples.
+struct Noise(u64);
+
+impl Noise {
+    fn next(&mut self) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0
+    }
+}
+
+fn samples(stretches: &[Stretch], width: SampleWidth, seed: u64) -> Vec<(u64, u64)> {
+    let mut noise = Noise(seed | 1);
+    let mask = u64::MAX >> (64 - width.inputs());
+    let mut word = noise.next();
+    let mut samples = Vec::new();
+    for stretch in stretches {
+        for _ in 0..stretch.samples {
+            if stretch.between.is_some_and(|n| noise.next().is_multiple_of(n)) {
+                word ^= 1 << (noise.next() % 64);
+            }
+            samples.push((word & mask, stretch.unknown & mask));
+        }
+    }
+    samples
+}
+
+fn naive(samples: &[(u64, u64)], bit: u32) -> Vec<Edge> {
+    let level = |(levels, unknown): &(u64, u64)| match (unknown >> bit & 1, levels >> bit & 1) {
+        (1, _) => Level::Unknown,
+        (_, level) => Level::from(level == 1),
+    };
+    let changes = samples.windows(2).enumerate().filter(|(_, pair)| level(&pair[0]) != level(&pair[1]));
+    changes
+        .map(|(i, pair)| Edge { tick: Tick(i as u64 + 1), from: level(&pair[0]), to: level(&pair[1]) })
+        .collect()
+}
+
+fn filled(mut filler: Filler, samples: &[(u64, u64)], width: SampleWidth, blocks: &[usize]) -> Vec<Trace> {
+    let mut at = 0;
+    for len in blocks.iter().cycle() {
+        let end = (at + len).min(samples.len());
+        let mut block = SampleBlock::new(width);
+        samples[at..end].iter().for_each(|(levels, unknown)| block.push(*levels, *unknown));
+        filler.push(block.samples());
+        at = end;
+        if at == samples.len() {
+            return filler.finish();
+        }
+    }
+    unreachable!("blocks are never empty")
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    #[test]
+    fn every_way_of_filling_gives_the_same_traces(
+        stretches in stretches(),
+        width in prop::sample::select(SampleWidth::ALL.to_vec()),
+        seed in any::<u64>(),
+        blocks in prop::collection::vec(prop_oneof![1usize..200, 1000usize..70_000], 1..4),
+    ) {
+        let samples = samples(&stretches, width, seed);
+        let inputs = width.inputs();
+        // Some lines in any order, one of them twice, one beyond the width.
+        let bits: Vec<u32> = [inputs - 1, 0, 3, inputs / 2, 3, inputs].into_iter().collect();
+        let fast = filled(Filler::new(&bits), &samples, width, &blocks);
+        let portable = filled(Filler::new(&bits).portable(), &samples, width, &[samples.len()]);
+        for ((bit, fast), portable) in bits.iter().zip(&fast).zip(&portable) {
+            let wanted = if *bit < inputs { naive(&samples, *bit) } else { Vec::new() };
+            let all = Tick(0)..Tick(samples.len() as u64);
+            prop_assert_eq!(fast.len(), samples.len() as u64);
+            prop_assert_eq!(fast.edge_count(), wanted.len() as u64);
+            prop_assert!(fast.edges(all.clone()).eq(wanted.iter().copied()), "bit {} by vectors", bit);
+            prop_assert!(portable.edges(all).eq(wanted), "bit {} by portable code", bit);
+            prop_assert_eq!(fast.memory(), portable.memory());
+        }
+    }
+}
+
+/// Blocks of one recording may differ in width, as when a device packs a quiet part narrower.
+#[test]
+fn widths_may_change_on_the_way() {
+    let mut filler = Filler::new(&[0, 9]);
+    filler.push(Samples::new(SampleWidth::W16, &[0x00, 0x02, 0x01, 0x02, 0x01, 0x02, 0xff]));
+    filler.push(Samples::new(SampleWidth::W8, &[1, 1]));
+    filler.push(Samples::new(SampleWidth::W32, &[0, 2, 0, 0]));
+    let traces = filler.finish();
+    let ticks = |trace: &Trace| trace.edges(Tick(0)..Tick(9)).map(|e| e.tick.0).collect::<Vec<_>>();
+    // The odd byte at the end of the first block is no sample; nine fits no eight-bit sample.
+    assert_eq!((ticks(&traces[0]), ticks(&traces[1]), traces[0].len()), (vec![1, 5], vec![3, 5], 6));
+}
