@@ -36,8 +36,10 @@ pub struct TraceBuilder {
     open: ChunksBuilder,
     open_start: u64,
     open_entry: Level,
-    edges: u64,
+    /// Edges in the segments that are done.
     edges_done: u64,
+    /// From here on, an edge lies in a later chunk than the last one did.
+    border: u64,
     /// First tick that may still change; everything before is decided.
     next: u64,
     level: Level,
@@ -51,8 +53,8 @@ impl TraceBuilder {
             open: ChunksBuilder::new(start),
             open_start: 0,
             open_entry: start,
-            edges: 0,
             edges_done: 0,
+            border: CHUNK,
             next: 1,
             level: start,
         }
@@ -90,10 +92,15 @@ impl TraceBuilder {
     }
 
     /// Closes the open segment if it is full and `tick` lies in a later chunk.
+    #[inline]
     fn make_room(&mut self, tick: u64) {
-        let chunks = (tick - self.open_start) / CHUNK;
-        if chunks > 0 && (self.open.weight() >= SEGMENT_WEIGHT || chunks >= SEGMENT_CHUNKS) {
-            self.close(self.open_start + chunks * CHUNK);
+        if tick >= self.border {
+            let chunks = (tick - self.open_start) / CHUNK;
+            let start = self.open_start + chunks * CHUNK;
+            self.border = start + CHUNK;
+            if self.open.weight() >= SEGMENT_WEIGHT || chunks >= SEGMENT_CHUNKS {
+                self.close(start);
+            }
         }
     }
 
@@ -101,7 +108,6 @@ impl TraceBuilder {
         self.make_room(tick);
         self.open.push(tick - self.open_start, level);
         self.level = level;
-        self.edges += 1;
     }
 
     fn close(&mut self, border: u64) {
@@ -120,32 +126,46 @@ impl TraceBuilder {
         self.open_entry = self.level;
     }
 
-    /// Appends `count` samples that lie in one aligned group of 64 ticks: bit `i` of `levels` is the
-    /// sample at the tick `position + i`, and a one in `unknown` says that it is not known. More
-    /// than fit into the group are left out. The very first sample, at tick 0, replaces the start
-    /// level.
-    pub fn push_samples(&mut self, position: Tick, levels: u64, unknown: u64, count: u32) {
-        let count = count.min(64 - (position.0 % 64) as u32);
-        if count == 0 {
-            return;
+    /// Appends `count` samples. Word `w` holds the aligned group of 64 ticks that is `w` groups after
+    /// the one of `position`: bit `i` is the sample at the group's `i`-th tick, so that the first
+    /// sample is bit `position % 64` of the first word. A one in `unknown` says that the level is
+    /// not known; it is empty when all are. Samples without words are left out. The very first
+    /// sample, at tick 0, replaces the start level.
+    pub fn push_samples(&mut self, position: Tick, levels: &[u64], unknown: &[u64], count: u32) {
+        let end = position.0 + u64::from(count);
+        if count > 0
+            && position.0 == 0
+            && let Some(word) = levels.first()
+        {
+            let open = unknown.first().is_some_and(|word| word & 1 == 1);
+            *self = TraceBuilder::new(if open { Level::Unknown } else { Level::from(word & 1 == 1) });
         }
-        let valid = u64::MAX >> (64 - count);
-        let (levels, unknown) = (levels & valid, unknown & valid);
-        let base = position.0;
-        if base == 0 {
-            let first = if unknown & 1 == 1 { Level::Unknown } else { Level::from(levels & 1 == 1) };
-            *self = TraceBuilder::new(first);
+        let mut tick = position.0;
+        for (number, word) in levels.iter().enumerate() {
+            if tick >= end {
+                break;
+            }
+            let group_end = (tick / 64 + 1) * 64;
+            let (shift, stop) = (tick % 64, group_end.min(end));
+            let count = (stop - tick) as u32;
+            let valid = u64::MAX >> (64 - count);
+            let unknown = unknown.get(number).map_or(0, |word| word >> shift & valid);
+            self.push_word(tick, word >> shift & valid, unknown, count);
+            tick = stop;
         }
+        self.next = tick;
+    }
+
+    /// Appends 1 to 64 samples of one aligned group, the first of them in bit 0.
+    #[inline]
+    fn push_word(&mut self, tick: u64, levels: u64, unknown: u64, count: u32) {
         match self.level.bit().filter(|_| unknown == 0) {
             Some(bit) => {
-                let toggles = (levels ^ (levels << 1 | u64::from(bit))) & valid;
-                // The first sample of all has nothing before it.
-                debug_assert!(base > 0 || toggles & 1 == 0);
+                let toggles = (levels ^ (levels << 1 | u64::from(bit))) & (u64::MAX >> (64 - count));
                 if toggles != 0 {
-                    self.make_room(base);
-                    self.open.push_word(base - self.open_start, toggles, levels, count);
+                    self.make_room(tick);
+                    self.open.push_word(tick - self.open_start, toggles, levels, count);
                     self.level = Level::from(levels >> (count - 1) & 1 == 1);
-                    self.edges += u64::from(toggles.count_ones());
                 }
             }
             None => {
@@ -155,20 +175,19 @@ impl TraceBuilder {
                         (_, bit) => Level::from(bit == 1),
                     };
                     if level != self.level {
-                        self.append(base + u64::from(at), level);
+                        self.append(tick + u64::from(at), level);
                     }
                 }
             }
         }
-        self.next = base + u64::from(count);
     }
 
     /// The finished trace of `len` ticks; edges at or after `len` do not exist by contract of the
     /// `push` functions' callers, and `len` is raised to include them if they do.
     pub fn finish(mut self, len: u64) -> Trace {
-        let len = if self.edges == 0 { len } else { len.max(self.next) };
         let border = self.open_start;
         self.close(border);
-        Trace { segments: self.done, len, edges: self.edges }
+        let len = if self.edges_done == 0 { len } else { len.max(self.next) };
+        Trace { segments: self.done, len, edges: self.edges_done }
     }
 }

@@ -3,7 +3,7 @@
 //! A chunk is 65 536 ticks. A *quiet* one (no edge) has no entry at all; a *sparse* one is a
 //! sorted list of 16-bit offsets between levels that alternate; a *dense* one is a bitmap of
 //! levels; a *mixed* one, needed only where a level is unknown, is a list of offsets followed by
-//! a list of levels. Sparse gives way to dense where the bitmap is the smaller of the two.
+//! a list of levels. Sparse gives way to dense where the bitmap is about the smaller of the two.
 //!
 //! To the next editor: [`ChunksBuilder::close_chunk`] decides the kind, and `select`, `rank`,
 //! `level` and [`ChunkCursor`] each have one arm per kind; they change together.
@@ -14,8 +14,9 @@ use crate::line::Level;
 pub(crate) const CHUNK: u64 = 1 << 16;
 /// Words of a dense chunk's bitmap.
 const WORDS: usize = (CHUNK / 64) as usize;
-/// Above this many edges, two bytes per edge exceed the bitmap's 8 KiB.
-const DENSE_ABOVE: usize = WORDS * 4;
+/// Above this many edges the bitmap's 8 KiB are taken: a little more than two bytes per edge, in
+/// exchange for words that need no decoding.
+const DENSE_ABOVE: usize = 3750;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Kind {
@@ -176,6 +177,37 @@ impl Chunks {
         }
     }
 
+    /// Copies the levels from an offset, a multiple of 64, on out of the bitmap of the chunk that the
+    /// cursor is in, and moves the cursor behind them; the level at the end of them. `None`, with
+    /// nothing done, where the chunk is not dense or ends too early.
+    pub(crate) fn dense_words(
+        &self,
+        cursor: &mut ChunkCursor,
+        offset: u64,
+        out: &mut [u64],
+    ) -> Option<Level> {
+        let entry = self.directory.get(cursor.index)?;
+        let first = (offset % CHUNK) as usize / 64;
+        let end = first + out.len();
+        let fits = entry.kind == Kind::Dense
+            && u64::from(entry.chunk) == offset / CHUNK
+            && offset.is_multiple_of(64)
+            && end <= WORDS;
+        if !fits {
+            return None;
+        }
+        let map = self.bitmap(cursor.index);
+        out.copy_from_slice(&map[first..end]);
+        if end == WORDS {
+            cursor.index += 1;
+            cursor.fresh = true;
+        } else {
+            cursor.place = end;
+            cursor.mask = toggles(map, end, entry.entry);
+        }
+        out.last().map(|word| Level::from(word >> 63 == 1))
+    }
+
     /// A cursor at the first edge whose offset is at least `offset`.
     pub(crate) fn cursor(&self, offset: u64) -> ChunkCursor {
         let chunk = offset / CHUNK;
@@ -292,8 +324,8 @@ pub struct ChunksBuilder {
     open: OpenChunk,
     open_chunk: u64,
     open_entry: Level,
-    /// The bitmap being filled, empty until the first busy chunk.
-    map: Vec<u64>,
+    /// Memory for the next chunk of samples.
+    spare: Words,
 }
 
 /// How the edges of the chunk being filled are held until it is full.
@@ -303,25 +335,62 @@ enum OpenChunk {
     List(Vec<u16>),
     /// Where levels are unknown: offsets, and the level each leads to.
     Mixed(Vec<u16>, Vec<u16>),
-    /// In the bitmap: how many words of it are valid, and its edges so far.
-    Map { filled: usize, edges: usize },
+    /// From samples.
+    Words(Words),
+}
+
+/// The words of 64 ticks in which the level changes, by their number in the chunk. Bits after the
+/// last sample repeat its level.
+#[derive(Clone, Debug, Default)]
+struct Words {
+    numbers: Vec<u16>,
+    levels: Vec<u64>,
+}
+
+impl Words {
+    /// The ticks of each word at which the level changes.
+    fn toggles(&self, entry: Level) -> impl Iterator<Item = (u16, u64)> {
+        let mut carry = u64::from(entry == Level::High);
+        self.numbers.iter().zip(&self.levels).map(move |(number, levels)| {
+            let toggles = levels ^ (levels << 1 | carry);
+            carry = levels >> 63;
+            (*number, toggles)
+        })
+    }
+
+    fn extend_offsets(&self, entry: Level, offsets: &mut Vec<u16>) {
+        for (number, mut left) in self.toggles(entry) {
+            while left != 0 {
+                offsets.push(number * 64 + left.trailing_zeros() as u16);
+                left &= left - 1;
+            }
+        }
+    }
+
+    fn extend_bitmap(&self, entry: Level, map: &mut Vec<u64>) {
+        let end = map.len() + WORDS;
+        let start = map.len();
+        let mut steady = if entry == Level::High { u64::MAX } else { 0 };
+        for (number, levels) in self.numbers.iter().zip(&self.levels) {
+            map.resize(start + usize::from(*number), steady);
+            map.push(*levels);
+            steady = if levels >> 63 == 1 { u64::MAX } else { 0 };
+        }
+        map.resize(end, steady);
+    }
 }
 
 impl ChunksBuilder {
     /// Starts a segment with the level that is carried into it.
     pub fn new(entry: Level) -> Self {
+        let built =
+            Chunks { directory: Vec::new(), offsets: Vec::new(), words: Vec::new(), edges: 0, exit: entry };
         ChunksBuilder {
-            built: Chunks {
-                directory: Vec::new(),
-                offsets: Vec::new(),
-                words: Vec::new(),
-                edges: 0,
-                exit: entry,
-            },
+            built,
             open: OpenChunk::List(Vec::new()),
             open_chunk: 0,
             open_entry: entry,
-            map: Vec::new(),
+            spare: Words::default(),
         }
     }
 
@@ -332,25 +401,32 @@ impl ChunksBuilder {
 
     /// Appends an edge. The caller keeps offsets rising and levels changing.
     pub(crate) fn push(&mut self, offset: u64, level: Level) {
-        let within = self.enter(offset);
-        let known = self.built.exit != Level::Unknown && level != Level::Unknown;
-        if known && matches!(self.open, OpenChunk::Map { .. }) {
-            let bit = 1 << (within % 64);
-            let levels = if level == Level::High { bit } else { 0 };
-            self.put_word(within as usize / 64, bit, levels, bit);
-        } else {
-            if !known {
-                self.make_mixed();
+        self.enter(offset);
+        let within = (offset % CHUNK) as u16;
+        if let OpenChunk::Words(words) = &mut self.open {
+            let mut offsets = Vec::new();
+            words.extend_offsets(self.open_entry, &mut offsets);
+            self.open = OpenChunk::List(offsets);
+        }
+        if let OpenChunk::List(offsets) = &mut self.open
+            && (self.built.exit == Level::Unknown || level == Level::Unknown)
+        {
+            let offsets = std::mem::take(offsets);
+            let mut before = self.open_entry;
+            let mut next = || {
+                before = before.opposite();
+                pack(before)
+            };
+            let levels = offsets.iter().map(|_| next()).collect();
+            self.open = OpenChunk::Mixed(offsets, levels);
+        }
+        match &mut self.open {
+            OpenChunk::List(offsets) => offsets.push(within),
+            OpenChunk::Mixed(offsets, levels) => {
+                offsets.push(within);
+                levels.push(pack(level));
             }
-            match &mut self.open {
-                OpenChunk::List(offsets) => offsets.push(within),
-                OpenChunk::Mixed(offsets, levels) => {
-                    offsets.push(within);
-                    levels.push(pack(level));
-                }
-                OpenChunk::Map { .. } => {}
-            }
-            self.make_dense_if_full();
+            OpenChunk::Words(_) => {}
         }
         self.built.exit = level;
     }
@@ -359,20 +435,22 @@ impl ChunksBuilder {
     /// a one in `toggles` for each edge, at least one, and the levels. All levels are known, also
     /// the one before.
     pub(crate) fn push_word(&mut self, offset: u64, toggles: u64, levels: u64, count: u32) {
-        let within = self.enter(offset);
+        self.enter(offset);
+        let within = (offset % CHUNK) as u16;
+        let last = levels >> (count.clamp(1, 64) - 1) & 1;
         match &mut self.open {
-            OpenChunk::Map { .. } => {
-                let shift = within % 64;
-                let valid = (u64::MAX >> (64 - count.clamp(1, 64))) << shift;
-                self.put_word(within as usize / 64, toggles << shift, levels << shift, valid);
+            OpenChunk::List(offsets) if offsets.is_empty() => {
+                let mut words = std::mem::take(&mut self.spare);
+                words.put(within, levels, count, self.built.exit);
+                self.open = OpenChunk::Words(words);
             }
+            OpenChunk::Words(words) => words.put(within, levels, count, self.built.exit),
             OpenChunk::List(offsets) => {
                 let mut left = toggles;
                 while left != 0 {
                     offsets.push(within + left.trailing_zeros() as u16);
                     left &= left - 1;
                 }
-                self.make_dense_if_full();
             }
             OpenChunk::Mixed(offsets, codes) => {
                 let mut left = toggles;
@@ -384,123 +462,51 @@ impl ChunksBuilder {
                 }
             }
         }
-        self.built.exit = Level::from(levels >> (count.clamp(1, 64) - 1) & 1 == 1);
+        self.built.exit = Level::from(last == 1);
     }
 
-    /// Closes the chunks before the one that holds `offset`; where in its chunk that is.
-    fn enter(&mut self, offset: u64) -> u16 {
+    /// Closes the chunks before the one that holds `offset`.
+    fn enter(&mut self, offset: u64) {
         let chunk = offset / CHUNK;
         if chunk != self.open_chunk {
             self.close_chunk();
             self.open_chunk = chunk;
         }
-        (offset % CHUNK) as u16
     }
 
-    /// Puts samples into a word of the bitmap and fills what was left out before it.
-    fn put_word(&mut self, word: usize, toggles: u64, levels: u64, valid: u64) {
-        let OpenChunk::Map { filled, edges } = &mut self.open else { return };
-        let steady = if self.built.exit == Level::High { u64::MAX } else { 0 };
-        self.map.resize(WORDS, 0);
-        while *filled <= word {
-            self.map[*filled] = steady;
-            *filled += 1;
-        }
-        // The level stays as it is after the last sample, until more are put.
-        let last = levels >> (63 - valid.leading_zeros()) & 1;
-        let after = if last == 1 { u64::MAX } else { 0 };
-        let (before, beyond) = (valid & valid.wrapping_neg(), u64::MAX.checked_shl(64 - valid.leading_zeros()));
-        let map = &mut self.map[word];
-        *map = (*map & (before - 1)) | (levels & valid) | (after & beyond.unwrap_or(0));
-        *edges += toggles.count_ones() as usize;
-    }
-
-    fn make_mixed(&mut self) {
-        if let OpenChunk::Map { .. } = self.open {
-            self.open = OpenChunk::List(self.map_edges());
-        }
-        if let OpenChunk::List(offsets) = &mut self.open {
-            let offsets = std::mem::take(offsets);
-            let mut level = self.open_entry;
-            let mut next = || {
-                level = level.opposite();
-                pack(level)
-            };
-            let levels = offsets.iter().map(|_| next()).collect();
-            self.open = OpenChunk::Mixed(offsets, levels);
-        }
-    }
-
-    fn make_dense_if_full(&mut self) {
-        if let OpenChunk::List(offsets) = &self.open
-            && offsets.len() > DENSE_ABOVE
-        {
-            self.map.clear();
-            self.map.resize(WORDS, 0);
-            fill_bitmap(&mut self.map, offsets, self.open_entry);
-            let filled = offsets.last().map_or(0, |last| usize::from(*last) / 64 + 1);
-            self.open = OpenChunk::Map { filled, edges: offsets.len() };
-        }
-    }
-
-    /// The edges in the bitmap.
-    fn map_edges(&mut self) -> Vec<u16> {
-        let mut offsets = Vec::new();
-        self.fill_map();
-        for word in 0..WORDS {
-            let mut left = toggles(&self.map, word, self.open_entry);
-            while left != 0 {
-                offsets.push((word * 64) as u16 + left.trailing_zeros() as u16);
-                left &= left - 1;
-            }
-        }
-        offsets
-    }
-
-    /// Fills the rest of the bitmap with the last level.
-    fn fill_map(&mut self) {
-        let OpenChunk::Map { filled, .. } = &mut self.open else { return };
-        let steady = if self.built.exit == Level::High { u64::MAX } else { 0 };
-        self.map.resize(WORDS, 0);
-        self.map[*filled..].fill(steady);
-        *filled = WORDS;
-    }
-
-    /// Pool entries held so far, as a measure of size.
+    /// Pool entries held so far, the open chunk's left out, as a measure of size.
     pub(crate) fn weight(&self) -> usize {
-        let open = match &self.open {
-            OpenChunk::List(offsets) => offsets.len(),
-            OpenChunk::Mixed(offsets, _) => offsets.len() * 2,
-            OpenChunk::Map { .. } => WORDS * 4,
-        };
-        self.built.offsets.len() + self.built.words.len() * 4 + open
+        self.built.offsets.len() + self.built.words.len() * 4
     }
 
     fn close_chunk(&mut self) {
-        if let OpenChunk::Map { edges, .. } = self.open {
-            if edges > DENSE_ABOVE {
-                self.fill_map();
-            } else {
-                self.open = OpenChunk::List(self.map_edges());
-            }
-        }
         let built = &mut self.built;
+        let (offsets, words) = (built.offsets.len(), built.words.len());
         let (kind, at, edges) = match &mut self.open {
-            OpenChunk::List(offsets) => {
-                let at = built.offsets.len();
-                built.offsets.extend_from_slice(offsets);
-                (Kind::Sparse, at, offsets.len())
+            OpenChunk::List(list) if list.len() > DENSE_ABOVE => {
+                built.words.resize(words + WORDS, 0);
+                fill_bitmap(&mut built.words[words..], list, self.open_entry);
+                (Kind::Dense, words, list.len())
             }
-            OpenChunk::Mixed(offsets, levels) => {
-                let at = built.offsets.len();
-                built.offsets.extend_from_slice(offsets);
+            OpenChunk::List(list) => {
+                built.offsets.extend_from_slice(list);
+                (Kind::Sparse, offsets, list.len())
+            }
+            OpenChunk::Mixed(list, levels) => {
+                built.offsets.extend_from_slice(list);
                 built.offsets.extend_from_slice(levels);
-                (Kind::Mixed, at, offsets.len())
+                (Kind::Mixed, offsets, list.len())
             }
-            OpenChunk::Map { edges, .. } => {
-                let at = built.words.len();
-                built.words.extend_from_slice(&self.map);
-                (Kind::Dense, at, *edges)
+            OpenChunk::Words(groups) => {
+                let edges =
+                    groups.toggles(self.open_entry).map(|(_, toggles)| toggles.count_ones() as usize).sum();
+                if edges > DENSE_ABOVE {
+                    groups.extend_bitmap(self.open_entry, &mut built.words);
+                    (Kind::Dense, words, edges)
+                } else {
+                    groups.extend_offsets(self.open_entry, &mut built.offsets);
+                    (Kind::Sparse, offsets, edges)
+                }
             }
         };
         if edges > 0 {
@@ -514,16 +520,16 @@ impl ChunksBuilder {
             });
             built.edges += edges as u32;
         }
-        // After a busy chunk the next one is likely to be busy, too.
-        let dense = kind == Kind::Dense;
         self.open_entry = built.exit;
-        let mut list = match std::mem::replace(&mut self.open, OpenChunk::Map { filled: 0, edges: 0 }) {
-            OpenChunk::List(offsets) => offsets,
-            OpenChunk::Mixed(..) | OpenChunk::Map { .. } => Vec::new(),
-        };
-        if !dense {
-            list.clear();
-            self.open = OpenChunk::List(list);
+        match &mut self.open {
+            OpenChunk::List(list) => list.clear(),
+            OpenChunk::Mixed(..) => self.open = OpenChunk::List(Vec::new()),
+            OpenChunk::Words(groups) => {
+                self.spare = std::mem::take(groups);
+                self.spare.numbers.clear();
+                self.spare.levels.clear();
+                self.open = OpenChunk::List(Vec::new());
+            }
         }
     }
 
@@ -534,6 +540,27 @@ impl ChunksBuilder {
         self.built.offsets.shrink_to_fit();
         self.built.words.shrink_to_fit();
         self.built
+    }
+}
+
+impl Words {
+    /// Puts the levels of `count` samples at an offset in the chunk; `before` is the last level.
+    fn put(&mut self, within: u16, levels: u64, count: u32, before: Level) {
+        let (number, shift) = (within / 64, u32::from(within % 64));
+        // The level stays as it is after the last sample, until more are put.
+        let spread = |high: bool| if high { u64::MAX } else { 0 };
+        let beyond = |bits: u32| u64::MAX.checked_shl(bits).unwrap_or(0);
+        let last = levels >> (count.clamp(1, 64) - 1) & 1 == 1;
+        let word = (levels & !beyond(count) | spread(last) & beyond(count)) << shift;
+        let earlier = !beyond(shift);
+        if self.numbers.last() == Some(&number)
+            && let Some(open) = self.levels.last_mut()
+        {
+            *open = *open & earlier | word;
+        } else {
+            self.numbers.push(number);
+            self.levels.push(spread(before == Level::High) & earlier | word);
+        }
     }
 }
 

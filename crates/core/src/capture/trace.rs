@@ -257,6 +257,20 @@ pub struct Edges<'a> {
     level: Level,
 }
 
+impl Edges<'_> {
+    /// Copies the levels of the ticks from `start` on, 64 per word, straight out of a busy chunk.
+    /// The edges go on behind them. `None`, with nothing done, where there is no such chunk.
+    ///
+    /// At most one edge at `start` or later may have been taken before.
+    pub(crate) fn words(&mut self, start: u64, out: &mut [u64]) -> Option<Level> {
+        let segment = self.trace.segments.get(self.segment)?;
+        let chunks = segment.chunks()?;
+        let offset = start.checked_sub(segment.start)?;
+        self.level = chunks.dense_words(self.cursor.as_mut()?, offset, out)?;
+        Some(self.level)
+    }
+}
+
 impl Iterator for Edges<'_> {
     type Item = Edge;
 

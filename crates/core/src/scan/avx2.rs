@@ -10,11 +10,11 @@ use std::arch::x86_64::{
     _mm256_extract_epi64, _mm256_loadu_si256, _mm256_movemask_epi8, _mm256_movemask_pd, _mm256_movemask_ps,
     _mm256_or_si256, _mm256_packus_epi16, _mm256_permute4x64_epi64, _mm256_set1_epi16, _mm256_set1_epi64x,
     _mm256_setzero_si256, _mm256_sll_epi16, _mm256_sll_epi32, _mm256_sll_epi64, _mm256_srli_epi16,
-    _mm256_xor_si256,
+    _mm256_testz_si256, _mm256_xor_si256,
 };
 
 use super::SampleWidth;
-use super::planes::{GROUP, folded, repeated};
+use super::planes::{GROUP, Plane, SPAN, folded, repeated};
 
 /// As `Slicer::differing`; the length must be a multiple of 32 bytes.
 pub(super) fn differing(samples: &[u8], width: SampleWidth, word: u64) -> u64 {
@@ -23,9 +23,8 @@ pub(super) fn differing(samples: &[u8], width: SampleWidth, word: u64) -> u64 {
     folded(unsafe { differing_words(samples, repeated(word, width)) }, width)
 }
 
-/// As `Slicer::planes`; there must be 64 samples.
-pub(super) fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [u64]) {
-    assert!(samples.len() == GROUP * width.bytes());
+/// As `Slicer::planes`, for the whole groups of 64 samples; how many these are.
+pub(super) fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [Plane]) -> usize {
     // SAFETY: `Slicer` comes here only after it has detected AVX2.
     unsafe {
         match width {
@@ -35,6 +34,26 @@ pub(super) fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut
             SampleWidth::W64 => planes_64(samples, bits, out),
         }
     }
+}
+
+/// How many groups of this many bytes, a multiple of 32, at the start equal `wanted` under `mask`.
+pub(super) fn quiet_groups(samples: &[u8], group: usize, wanted: u64, mask: u64) -> usize {
+    debug_assert!(group.is_multiple_of(32));
+    // SAFETY: `Slicer` comes here only after it has detected AVX2.
+    unsafe { quiet_groups_32(samples, group, wanted, mask) }
+}
+
+#[target_feature(enable = "avx2")]
+fn quiet_groups_32(samples: &[u8], group: usize, wanted: u64, mask: u64) -> usize {
+    let (wanted, mask) = (_mm256_set1_epi64x(wanted as i64), _mm256_set1_epi64x(mask as i64));
+    let same = |bytes: &&[u8]| {
+        let differs = |index| _mm256_xor_si256(load(bytes, index), wanted);
+        let all = (0..bytes.len() / 32).fold(_mm256_setzero_si256(), |all, index| {
+            _mm256_or_si256(all, differs(index))
+        });
+        _mm256_testz_si256(all, mask) == 1
+    };
+    samples.chunks_exact(group).take_while(same).count()
 }
 
 /// The 32 bytes at an index counted in 32 bytes.
@@ -68,58 +87,72 @@ fn byte_plane(low: __m256i, high: __m256i, bit: u32) -> u64 {
 }
 
 #[target_feature(enable = "avx2")]
-fn planes_8(samples: &[u8], bits: &[u32], out: &mut [u64]) {
-    let (low, high) = (load(samples, 0), load(samples, 1));
-    for (bit, plane) in bits.iter().zip(out) {
-        *plane = if *bit < 8 { byte_plane(low, high, *bit) } else { 0 };
+fn planes_8(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
+    let groups = samples.chunks_exact(GROUP).take(SPAN);
+    let count = groups.len();
+    for (at, group) in groups.enumerate() {
+        let (low, high) = (load(group, 0), load(group, 1));
+        for (bit, plane) in bits.iter().zip(&mut *out) {
+            plane[at] = if *bit < 8 { byte_plane(low, high, *bit) } else { 0 };
+        }
     }
+    count
 }
 
 #[target_feature(enable = "avx2")]
-fn planes_16(samples: &[u8], bits: &[u32], out: &mut [u64]) {
-    let v = [load(samples, 0), load(samples, 1), load(samples, 2), load(samples, 3)];
+fn planes_16(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
     let byte = _mm256_set1_epi16(0xff);
     // Packing works in halves of 128 bits: the middle quarters change places.
     let pack = |a, b| _mm256_permute4x64_epi64::<0b1101_1000>(_mm256_packus_epi16(a, b));
     let low = |v| _mm256_and_si256(v, byte);
     let high = |v| _mm256_srli_epi16::<8>(v);
-    let lows = (pack(low(v[0]), low(v[1])), pack(low(v[2]), low(v[3])));
-    let highs = (pack(high(v[0]), high(v[1])), pack(high(v[2]), high(v[3])));
-    for (bit, plane) in bits.iter().zip(out) {
-        *plane = match bit {
-            0..8 => byte_plane(lows.0, lows.1, *bit),
-            8..16 => byte_plane(highs.0, highs.1, *bit - 8),
-            _ => 0,
-        };
+    let groups = samples.chunks_exact(GROUP * 2).take(SPAN);
+    let count = groups.len();
+    for (at, group) in groups.enumerate() {
+        let v = [load(group, 0), load(group, 1), load(group, 2), load(group, 3)];
+        let lows = (pack(low(v[0]), low(v[1])), pack(low(v[2]), low(v[3])));
+        let highs = (pack(high(v[0]), high(v[1])), pack(high(v[2]), high(v[3])));
+        for (bit, plane) in bits.iter().zip(&mut *out) {
+            plane[at] = match bit {
+                0..8 => byte_plane(lows.0, lows.1, *bit),
+                8..16 => byte_plane(highs.0, highs.1, *bit - 8),
+                _ => 0,
+            };
+        }
     }
+    count
 }
 
 #[target_feature(enable = "avx2")]
-fn planes_32(samples: &[u8], bits: &[u32], out: &mut [u64]) {
-    for (bit, plane) in bits.iter().zip(out) {
-        *plane = 0;
-        if *bit < 32 {
-            let shift = _mm_cvtsi32_si128(31 - *bit as i32);
-            for index in 0..8 {
-                let shifted = _mm256_sll_epi32(load(samples, index), shift);
-                let mask = _mm256_movemask_ps(_mm256_castsi256_ps(shifted));
-                *plane |= u64::from(mask as u32) << (index * 8);
-            }
+fn planes_32(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
+    let groups = samples.chunks_exact(GROUP * 4).take(SPAN);
+    let count = groups.len();
+    for (at, group) in groups.enumerate() {
+        for (bit, plane) in bits.iter().zip(&mut *out) {
+            let shift = _mm_cvtsi32_si128(31 - (*bit).min(31) as i32);
+            let mask = |index| {
+                let shifted = _mm256_sll_epi32(load(group, index), shift);
+                u64::from(_mm256_movemask_ps(_mm256_castsi256_ps(shifted)) as u32) << (index * 8)
+            };
+            plane[at] = if *bit < 32 { (0..8).fold(0, |all, index| all | mask(index)) } else { 0 };
         }
     }
+    count
 }
 
 #[target_feature(enable = "avx2")]
-fn planes_64(samples: &[u8], bits: &[u32], out: &mut [u64]) {
-    for (bit, plane) in bits.iter().zip(out) {
-        *plane = 0;
-        if *bit < 64 {
-            let shift = _mm_cvtsi32_si128(63 - *bit as i32);
-            for index in 0..16 {
-                let shifted = _mm256_sll_epi64(load(samples, index), shift);
-                let mask = _mm256_movemask_pd(_mm256_castsi256_pd(shifted));
-                *plane |= u64::from(mask as u32) << (index * 4);
-            }
+fn planes_64(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
+    let groups = samples.chunks_exact(GROUP * 8).take(SPAN);
+    let count = groups.len();
+    for (at, group) in groups.enumerate() {
+        for (bit, plane) in bits.iter().zip(&mut *out) {
+            let shift = _mm_cvtsi32_si128(63 - (*bit).min(63) as i32);
+            let mask = |index| {
+                let shifted = _mm256_sll_epi64(load(group, index), shift);
+                u64::from(_mm256_movemask_pd(_mm256_castsi256_pd(shifted)) as u32) << (index * 4)
+            };
+            plane[at] = if *bit < 64 { (0..16).fold(0, |all, index| all | mask(index)) } else { 0 };
         }
     }
+    count
 }

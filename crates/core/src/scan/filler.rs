@@ -1,7 +1,7 @@
 //! Traces from samples.
 
-use super::planes::{GROUP, Slicer};
-use super::{SampleWidth, Samples};
+use super::planes::{GROUP, Plane, SPAN, Slicer};
+use super::Samples;
 use crate::capture::{Trace, TraceBuilder};
 use crate::line::Level;
 use crate::time::Tick;
@@ -30,7 +30,7 @@ pub struct Filler {
     /// Levels and unknown bits of the last sample.
     last: Option<(u64, u64)>,
     slicer: Slicer,
-    /// The lines that change in a group, their bits and planes.
+    /// The lines that change in a span, their bits and planes.
     changing: Changing,
 }
 
@@ -38,8 +38,8 @@ pub struct Filler {
 struct Changing {
     traces: Vec<usize>,
     bits: Vec<u32>,
-    planes: Vec<u64>,
-    unknown: Vec<u64>,
+    planes: Vec<Plane>,
+    unknown: Vec<Plane>,
 }
 
 impl Filler {
@@ -75,30 +75,49 @@ impl Filler {
     pub fn push(&mut self, samples: Samples<'_>) {
         let mut at = 0;
         while at < samples.len() {
-            // Groups begin at multiples of 64 ticks, so that they fit the words of busy chunks.
-            let room = GROUP - (self.position % GROUP as u64) as usize;
+            at += self.skip_quiet(samples.slice(at..samples.len()));
+            // Spans begin at multiples of 64 ticks, so that they fit the words of busy chunks.
+            let room = match self.position % GROUP as u64 {
+                0 => SPAN * GROUP,
+                within => GROUP - within as usize,
+            };
             let end = (at + room).min(samples.len());
-            self.push_group(samples.slice(at..end));
+            if at < end {
+                self.push_span(samples.slice(at..end));
+            }
             at = end;
         }
     }
 
-    fn push_group(&mut self, samples: Samples<'_>) {
+    /// Passes samples that equal the last one; how many.
+    fn skip_quiet(&mut self, samples: Samples<'_>) -> usize {
+        let Some((levels, 0)) = self.last else { return 0 };
+        let beyond = levels & samples.width().beyond() != 0;
+        if beyond || !samples.unknown().is_empty() || !self.position.is_multiple_of(GROUP as u64) {
+            return 0;
+        }
+        let quiet = self.slicer.quiet(samples.levels(), samples.width(), levels, self.mask);
+        self.position += quiet as u64;
+        quiet
+    }
+
+    /// Takes samples in that fit into the words of one span.
+    fn push_span(&mut self, samples: Samples<'_>) {
         let (width, count) = (samples.width(), samples.len());
-        let first = samples.get(0);
-        let (levels, unknown) = self.last.unwrap_or((!first.0, first.1));
-        let mut differing = self.slicer.differing(samples.levels(), width, levels);
+        let (levels, unknown) = self.last.unwrap_or_default();
         let open = if samples.unknown().is_empty() {
             0
         } else {
             self.slicer.differing(samples.unknown(), width, 0)
         };
-        // Bits beyond the width read as low.
-        let beyond = if width == SampleWidth::W64 { 0 } else { u64::MAX << width.inputs() };
-        differing |= open | unknown | levels & beyond;
-        if self.last.is_none() {
-            differing = u64::MAX;
-        }
+        let differing = match self.last {
+            None => u64::MAX,
+            // Bits beyond the width read as low.
+            Some(_) => {
+                let changed = self.slicer.differing(samples.levels(), width, levels);
+                changed | open | unknown | levels & width.beyond()
+            }
+        };
         if differing & self.mask != 0 {
             self.push_changes(samples, differing, open);
         }
@@ -116,18 +135,25 @@ impl Filler {
                 changing.bits.push(*bit);
             }
         }
-        let (width, lines) = (samples.width(), changing.bits.len());
-        changing.planes.resize(lines, 0);
-        changing.unknown.clear();
-        changing.unknown.resize(lines, 0);
+        let (width, lines, count) = (samples.width(), changing.bits.len(), samples.len() as u32);
+        changing.planes.resize(lines.max(changing.planes.len()), [0; SPAN]);
         self.slicer.planes(samples.levels(), width, &changing.bits, &mut changing.planes);
         if open != 0 {
+            changing.unknown.resize(lines.max(changing.unknown.len()), [0; SPAN]);
             self.slicer.planes(samples.unknown(), width, &changing.bits, &mut changing.unknown);
         }
-        let position = Tick(self.position);
+        let (position, within) = (self.position, self.position % GROUP as u64);
+        let words = (count as usize).div_ceil(GROUP);
         for (place, trace) in changing.traces.iter().enumerate() {
-            let (plane, unknown) = (changing.planes[place], changing.unknown[place]);
-            self.traces[*trace].push_samples(position, plane, unknown, samples.len() as u32);
+            let plane = &mut changing.planes[place];
+            // Only a single word begins within its group.
+            plane[0] <<= within;
+            let mut unknown: &[u64] = &[];
+            if open != 0 {
+                changing.unknown[place][0] <<= within;
+                unknown = &changing.unknown[place][..words];
+            }
+            self.traces[*trace].push_samples(Tick(position), &plane[..words], unknown, count);
         }
     }
 

@@ -10,5 +10,5 @@ mod planes;
 mod samples;
 
 pub use filler::Filler;
-pub(crate) use planes::{GROUP, Slicer};
+pub(crate) use planes::{GROUP, Plane, SPAN, Slicer};
 pub use samples::{SampleBlock, SampleWidth, Samples};

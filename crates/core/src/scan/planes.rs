@@ -1,14 +1,19 @@
 //! Bit planes of packed samples: the one place that chooses between portable code and AVX2.
 //!
-//! To the next editor: [`differing`](Slicer::differing) and [`planes`](Slicer::planes) exist twice,
-//! here and in `avx2.rs`, and must agree on every input; `tests/it/scan.rs` compares them.
+//! To the next editor: what [`Slicer`] does exists twice, here and in `avx2.rs`, and must agree on
+//! every input; `tests/it/scan.rs` compares them.
 
 use super::SampleWidth;
 
-/// Samples in one plane.
+/// Samples in one word of a plane.
 pub(crate) const GROUP: usize = 64;
+/// Most words that are sliced at once.
+pub(crate) const SPAN: usize = 16;
 
-/// Turns up to 64 packed samples into one word per input.
+/// Levels of one line at up to 1024 consecutive ticks.
+pub(crate) type Plane = [u64; SPAN];
+
+/// Turns packed samples into one plane per input.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Slicer {
     avx2: bool,
@@ -39,16 +44,34 @@ impl Slicer {
         differing(samples, width, word)
     }
 
-    /// For each of `bits`, the plane of that bit: a one at place `i` where sample `i` of at most
-    /// [`GROUP`] has it. Bits beyond the width read as zero.
+    /// How many samples at the start, in whole groups of [`GROUP`], do not differ from `word` in
+    /// any bit of `mask`.
     #[inline]
-    pub(crate) fn planes(self, samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [u64]) {
+    pub(crate) fn quiet(self, samples: &[u8], width: SampleWidth, word: u64, mask: u64) -> usize {
+        let group = GROUP * width.bytes();
         #[cfg(target_arch = "x86_64")]
-        if self.avx2 && samples.len() == GROUP * width.bytes() {
-            super::avx2::planes(samples, width, bits, out);
-            return;
+        if self.avx2 {
+            let (wanted, mask) = (repeated(word, width), repeated(mask, width));
+            return super::avx2::quiet_groups(samples, group, wanted, mask) * GROUP;
         }
-        planes(samples, width, bits, out);
+        let same = |group: &&[u8]| differing(group, width, word) & mask == 0;
+        samples.chunks_exact(group).take_while(same).count() * GROUP
+    }
+
+    /// For each of `bits`, the plane of that bit: bit `i` of word `w` is what sample `64 w + i` of at
+    /// most 1024 has. Bits beyond the width read as zero; bits beyond the samples are left as zero,
+    /// words beyond them as they are.
+    #[inline]
+    pub(crate) fn planes(self, samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [Plane]) {
+        let group = GROUP * width.bytes();
+        #[cfg(target_arch = "x86_64")]
+        let whole = if self.avx2 { super::avx2::planes(samples, width, bits, out) } else { 0 };
+        #[cfg(not(target_arch = "x86_64"))]
+        let whole = 0;
+        let rest = samples.get(whole * group..).unwrap_or(&[]);
+        for (word, samples) in rest.chunks(group).enumerate().take(SPAN.saturating_sub(whole)) {
+            planes(samples, width, bits, whole + word, out);
+        }
     }
 }
 
@@ -86,17 +109,17 @@ fn differing(samples: &[u8], width: SampleWidth, word: u64) -> u64 {
     folded(all, width)
 }
 
-fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [u64]) {
+fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], at: usize, out: &mut [Plane]) {
     // Each byte of a sample by itself, as eight words of eight samples.
     let mut gathered: Option<(usize, [u64; 8])> = None;
     for (bit, plane) in bits.iter().zip(out) {
         if *bit >= width.inputs() {
-            *plane = 0;
+            plane[at] = 0;
             continue;
         }
         let byte = (*bit / 8) as usize;
         let words = match gathered {
-            Some((at, words)) if at == byte => words,
+            Some((gathered, words)) if gathered == byte => words,
             _ => {
                 let words = gather(samples, width, byte);
                 gathered = Some((byte, words));
@@ -105,7 +128,7 @@ fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [u64]) {
         };
         // The product moves the lowest bit of byte i to bit 56 + i; nothing else gets there.
         let pack = |word: u64| ((word >> (bit % 8)) & LOW_BITS).wrapping_mul(0x0102_0408_1020_4080) >> 56;
-        *plane = words.iter().enumerate().fold(0, |plane, (i, word)| plane | pack(*word) << (i * 8));
+        plane[at] = words.iter().enumerate().fold(0, |plane, (i, word)| plane | pack(*word) << (i * 8));
     }
 }
 

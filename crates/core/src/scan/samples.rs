@@ -30,6 +30,11 @@ impl SampleWidth {
         1 << self as usize
     }
 
+    /// The bits that a sample of this width does not have.
+    pub(crate) fn beyond(self) -> u64 {
+        u64::MAX.checked_shl(self.inputs()).unwrap_or(0)
+    }
+
     /// Inputs per sample.
     pub const fn inputs(self) -> u32 {
         8 << self as u32
@@ -185,14 +190,11 @@ impl<'a> Samples<'a> {
 
     /// Levels and unknown bits of a sample; zeros beyond the end.
     pub fn get(&self, number: usize) -> (u64, u64) {
-        let bytes = self.width.bytes();
-        let word = |from: &[u8]| {
-            let at = number.saturating_mul(bytes);
-            let mut word = [0; 8];
-            if let Some(sample) = from.get(at..at.saturating_add(bytes)) {
-                word[..bytes].copy_from_slice(sample);
-            }
-            u64::from_le_bytes(word)
+        let word = |from: &[u8]| match self.width {
+            SampleWidth::W8 => at::<1>(from, number).map_or(0, |b| u64::from(u8::from_le_bytes(b))),
+            SampleWidth::W16 => at::<2>(from, number).map_or(0, |b| u64::from(u16::from_le_bytes(b))),
+            SampleWidth::W32 => at::<4>(from, number).map_or(0, |b| u64::from(u32::from_le_bytes(b))),
+            SampleWidth::W64 => at::<8>(from, number).map_or(0, u64::from_le_bytes),
         };
         (word(self.levels), word(self.unknown))
     }
@@ -202,4 +204,10 @@ impl<'a> Samples<'a> {
         let samples = *self;
         (0..samples.len()).map(move |number| samples.get(number))
     }
+}
+
+/// Sample `number` of packed samples that take `N` bytes.
+#[inline]
+fn at<const N: usize>(bytes: &[u8], number: usize) -> Option<[u8; N]> {
+    bytes.get(number.checked_mul(N)?..)?.first_chunk().copied()
 }

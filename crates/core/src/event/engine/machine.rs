@@ -1,9 +1,11 @@
 //! A state machine at work.
 
-use super::{Part, Window};
+use super::Part;
+use super::window::{NONE, Window};
 use crate::event::program::MachineArm;
 use crate::event::states::StateReport;
 use crate::line::LineId;
+use crate::scan::Plane;
 use crate::time::{Rational, TimeBase};
 
 #[derive(Clone, Debug)]
@@ -16,6 +18,8 @@ pub(super) struct Machine {
     counts: Vec<u64>,
     /// Per state, how often it was entered.
     visits: Vec<u64>,
+    /// Per state and arm, where its event happens in a window.
+    masks: Vec<Vec<Plane>>,
 }
 
 #[derive(Clone, Debug)]
@@ -50,42 +54,47 @@ impl Machine {
             *first = 1;
         }
         let counts = vec![0; states.first().map_or(0, Vec::len)];
-        Machine { states, current: 0, entered: 0, counts, visits }
+        Machine { states, current: 0, entered: 0, counts, visits, masks: Vec::new() }
     }
 
-    pub(super) fn advance(&mut self, window: &Window<'_>) -> u64 {
+    pub(super) fn advance(&mut self, window: &Window<'_>) -> Plane {
         // Every arm looks at every window, also while its state is not the present one.
-        let mut masks: Vec<Vec<u64>> = Vec::with_capacity(self.states.len());
-        for arms in &mut self.states {
-            let look = |arm: &mut Arm| {
-                let mask = arm.event.as_mut().map_or(0, |e| e.advance(window));
-                arm.seen += u64::from(mask.count_ones());
+        let mut masks = std::mem::take(&mut self.masks);
+        masks.resize_with(self.states.len(), Vec::new);
+        for (arms, masks) in self.states.iter_mut().zip(&mut masks) {
+            masks.clear();
+            masks.extend(arms.iter_mut().map(|arm| {
+                let mask = arm.event.as_mut().map_or(NONE, |event| event.advance(window));
+                arm.seen += mask.iter().map(|word| u64::from(word.count_ones())).sum::<u64>();
                 mask
-            };
-            masks.push(arms.iter_mut().map(look).collect());
+            }));
         }
-        let end = window.start + u64::from(window.len);
-        let (mut from, mut hits) = (window.start, 0);
-        while let Some(tick) = self.next_tick(from, end, window, &masks) {
-            let bit = 1 << (tick - window.start);
-            if self.at(tick, bit, &masks) {
-                hits |= bit;
+        let mut hits = NONE;
+        for (word, hits) in hits.iter_mut().enumerate().take(window.words()) {
+            let (first, end) = window.ticks(word);
+            let mut from = first;
+            while let Some(tick) = self.next_tick(from, first, end, word, &masks) {
+                let bit = 1 << (tick - first);
+                if self.at(tick, word, bit, &masks) {
+                    *hits |= bit;
+                }
+                from = tick + 1;
             }
-            from = tick + 1;
         }
+        self.masks = masks;
         hits
     }
 
-    /// The next tick at which something may happen in the present state.
-    fn next_tick(&self, from: u64, end: u64, window: &Window<'_>, masks: &[Vec<u64>]) -> Option<u64> {
+    /// The next tick of a word, from `from` on, at which something may happen in the present state.
+    fn next_tick(&self, from: u64, first: u64, end: u64, word: usize, masks: &[Vec<Plane>]) -> Option<u64> {
         // What happens on the tick of entering a state is not looked at, but for the very first.
-        let first = if self.entered == 0 { from } else { from.max(self.entered + 1) };
-        if first >= end {
+        let start = if self.entered == 0 { from } else { from.max(self.entered + 1) };
+        if start >= end {
             return None;
         }
-        let later = u64::MAX << (first - window.start);
-        let all = masks.get(self.current)?.iter().fold(0, |all, mask| all | mask) & later;
-        let event = (all != 0).then(|| window.start + u64::from(all.trailing_zeros()));
+        let later = u64::MAX << (start - first);
+        let all = masks.get(self.current)?.iter().fold(0, |all, mask| all | mask[word]) & later;
+        let event = (all != 0).then(|| first + u64::from(all.trailing_zeros()));
         let deadline = self.deadline().filter(|d| (from..end).contains(d));
         event.into_iter().chain(deadline).min()
     }
@@ -96,12 +105,12 @@ impl Machine {
     }
 
     /// Lets the first arm that happens win; whether it fires.
-    fn at(&mut self, tick: u64, bit: u64, masks: &[Vec<u64>]) -> bool {
+    fn at(&mut self, tick: u64, word: usize, bit: u64, masks: &[Vec<Plane>]) -> bool {
         let arms = &self.states[self.current];
         let mut winner = None;
         for (place, arm) in arms.iter().enumerate() {
             let mut happens = arm.after.is_some_and(|after| self.entered.checked_add(after) == Some(tick));
-            if masks[self.current][place] & bit != 0 {
+            if masks[self.current][place][word] & bit != 0 {
                 self.counts[place] += 1;
                 happens |= self.counts[place] == arm.times;
             }

@@ -1,19 +1,20 @@
-//! Evaluation in windows of up to 64 ticks.
+//! Evaluation in windows of up to 1024 ticks.
 //!
-//! A window holds, per line, one word of levels: the bit plane. Each part of an event turns it into
-//! a word with a one for each tick at which it happens: an edge is a few operations, a pattern a
-//! handful; durations, counts and sequences go from one bit to the next. The same engine runs over
-//! stored traces, where stretches without edges are skipped, and over arriving samples.
+//! A window holds, per line, its levels as words of 64: the bit plane. Each part of an event turns
+//! it into words with a one for each tick at which it happens: an edge is a few operations, a
+//! pattern a handful; durations, counts and sequences go from one bit to the next. The same engine
+//! runs over stored traces, where stretches without edges are skipped, and over arriving samples.
 //!
 //! To the next editor: a part may only carry state from one window to the next that stays right
 //! when windows without any edge are left out, and must name in `wake` the tick at which it could
-//! happen in such a window.
+//! happen in such a window. `tests/it/events_oracle.rs` is what notices when it does not.
 
 mod lasting;
 mod machine;
 mod mask;
 mod sequence;
 mod source;
+mod window;
 
 pub use source::{Hits, StreamSearch};
 
@@ -21,44 +22,13 @@ use lasting::LastingPart;
 use machine::Machine;
 use mask::MaskTest;
 use sequence::Sequence;
+use window::{NONE, Window};
 
 use super::ast::Direction;
 use super::program::{Form, Guarded, Tree};
 use crate::line::LineId;
+use crate::scan::Plane;
 use crate::time::TimeBase;
-
-/// Up to 64 consecutive ticks of some lines.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Window<'a> {
-    /// First tick.
-    pub(crate) start: u64,
-    /// Number of ticks, 1 to 64.
-    pub(crate) len: u32,
-    /// Per line, the levels; zero where unknown.
-    pub(crate) planes: &'a [u64],
-    /// Per line, a one for each tick whose level is unknown.
-    pub(crate) unknown: &'a [u64],
-    /// Per line, level and unknown bit at the tick before.
-    pub(crate) before: &'a [(bool, bool)],
-}
-
-impl Window<'_> {
-    /// A one for each tick that is in the window.
-    fn valid(&self) -> u64 {
-        if self.len >= 64 { u64::MAX } else { (1 << self.len) - 1 }
-    }
-
-    /// A one for each tick that has one before it in the record.
-    fn has_before(&self) -> u64 {
-        if self.start == 0 { self.valid() & !1 } else { self.valid() }
-    }
-
-    /// Levels and unknown bits of a line, one tick later.
-    fn shifted(&self, slot: usize) -> (u64, u64) {
-        let (level, unknown) = self.before[slot];
-        (self.planes[slot] << 1 | u64::from(level), self.unknown[slot] << 1 | u64::from(unknown))
-    }
-}
 
 /// One part of a running event.
 #[derive(Clone, Debug)]
@@ -94,38 +64,49 @@ impl Part {
         }
     }
 
-    /// The ticks of the window at which it happens.
-    fn advance(&mut self, window: &Window<'_>) -> u64 {
+    /// The ticks of the window at which it happens; words beyond the window are zero.
+    fn advance(&mut self, window: &Window<'_>) -> Plane {
         match self {
             Part::Edge(slot, direction) => {
-                let (now, unknown) = (window.planes[*slot], window.unknown[*slot]);
-                let (was, was_unknown) = window.shifted(*slot);
-                let known = !unknown & !was_unknown;
-                let edges = match direction {
-                    Direction::Rises => now & !was & known,
-                    Direction::Falls => !now & was & known,
-                    Direction::Changes => (now ^ was) | (unknown ^ was_unknown),
+                let mut edges = match direction {
+                    Direction::Rises => window.rises(*slot),
+                    Direction::Falls => window.falls(*slot),
+                    Direction::Changes => window.changes(*slot),
                 };
-                edges & window.has_before()
+                window.trim_to_past(&mut edges);
+                edges
             }
             Part::Changes(slots) => {
-                let changes = |slot: &usize| {
-                    let (was, was_unknown) = window.shifted(*slot);
-                    (window.planes[*slot] ^ was) | (window.unknown[*slot] ^ was_unknown)
-                };
-                slots.iter().fold(0, |all, slot| all | changes(slot)) & window.has_before()
+                let mut changes = NONE;
+                for slot in slots {
+                    window.or_into(&mut changes, &window.changes(*slot));
+                }
+                window.trim_to_past(&mut changes);
+                changes
             }
             Part::When(test, was_false) => {
-                let (yes, no) = test.masks(window);
-                let happens = yes & (no << 1 | u64::from(*was_false)) & window.has_before();
-                *was_false = no >> (window.len - 1) & 1 == 1;
+                let (mut happens, no) = test.masks(window);
+                let mut before = u64::from(*was_false);
+                for (happens, no) in happens.iter_mut().zip(no).take(window.words()) {
+                    *happens &= no << 1 | before;
+                    before = no >> 63;
+                }
+                *was_false = window.last_bit(&no);
+                window.trim_to_past(&mut happens);
                 happens
             }
             Part::Lasting(lasting) => lasting.advance(window),
-            Part::Any(any) => any.iter_mut().fold(0, |all, part| all | part.advance(window)),
+            Part::Any(any) => {
+                let mut happens = NONE;
+                any.iter_mut().for_each(|part| window.or_into(&mut happens, &part.advance(window)));
+                happens
+            }
             Part::Guard(part, guard) => {
-                let happens = part.advance(window);
-                if happens == 0 { 0 } else { happens & guard.masks(window).0 }
+                let mut happens = part.advance(window);
+                if happens != NONE {
+                    guard.and_into(window, &mut happens);
+                }
+                happens
             }
             Part::Sequence(sequence) => sequence.advance(window),
             Part::Machine(machine) => machine.advance(window),

@@ -7,15 +7,19 @@
 
 use std::collections::VecDeque;
 
-use super::{Part, Window};
+use super::Part;
+use super::window::{NONE, Window};
 use crate::event::ast::StepLimit;
 use crate::event::program;
 use crate::line::LineId;
+use crate::scan::Plane;
 use crate::time::{Rational, TimeBase};
 
 #[derive(Clone, Debug)]
 pub(super) struct Sequence {
     stages: Vec<Stage>,
+    /// Per stage, where its event happens in a window, and where what ends an attempt does.
+    masks: Vec<(Plane, Plane)>,
 }
 
 #[derive(Clone, Debug)]
@@ -105,40 +109,43 @@ impl Stage {
 
 impl Sequence {
     pub(super) fn new(stages: &[program::Stage], slots: &[LineId], base: TimeBase) -> Self {
-        Sequence { stages: stages.iter().map(|s| Stage::new(s, slots, base)).collect() }
+        Sequence { stages: stages.iter().map(|s| Stage::new(s, slots, base)).collect(), masks: Vec::new() }
     }
 
-    pub(super) fn advance(&mut self, window: &Window<'_>) -> u64 {
-        let masks: Vec<(u64, u64)> = self
-            .stages
-            .iter_mut()
-            .map(|s| {
-                let unless = s.unless.iter_mut().fold(0, |all, part| all | part.advance(window));
-                (s.event.advance(window), unless)
-            })
-            .collect();
-        let end = window.start + u64::from(window.len);
-        let mut left = masks.iter().fold(0, |all, (event, unless)| all | event | unless);
-        let mut hits = 0;
-        loop {
-            let event = (left != 0).then(|| window.start + u64::from(left.trailing_zeros()));
-            let deadline = self.stages.iter().filter_map(Stage::deadline).min().filter(|d| *d < end);
-            let Some(tick) = event.into_iter().chain(deadline).min() else { return hits };
-            let bit = 1 << tick.saturating_sub(window.start).min(63);
-            left &= !bit;
-            if self.at(tick, bit, &masks) {
-                hits |= bit;
+    pub(super) fn advance(&mut self, window: &Window<'_>) -> Plane {
+        let mut masks = std::mem::take(&mut self.masks);
+        masks.clear();
+        masks.extend(self.stages.iter_mut().map(|stage| {
+            let mut unless = NONE;
+            stage.unless.iter_mut().for_each(|part| window.or_into(&mut unless, &part.advance(window)));
+            (stage.event.advance(window), unless)
+        }));
+        let mut hits = NONE;
+        for (word, hits) in hits.iter_mut().enumerate().take(window.words()) {
+            let (first, end) = window.ticks(word);
+            let mut left = masks.iter().fold(0, |all, (event, unless)| all | event[word] | unless[word]);
+            loop {
+                let event = (left != 0).then(|| first + u64::from(left.trailing_zeros()));
+                let deadline = self.stages.iter().filter_map(Stage::deadline).min().filter(|d| *d < end);
+                let Some(tick) = event.into_iter().chain(deadline).min() else { break };
+                let bit = 1 << tick.saturating_sub(first).min(63);
+                left &= !bit;
+                if self.at(tick, word, bit, &masks) {
+                    *hits |= bit;
+                }
             }
         }
+        self.masks = masks;
+        hits
     }
 
     /// Everything that happens at one tick; whether an attempt gets through. Later stages come
     /// first, so that nothing passes two of them at once.
-    fn at(&mut self, tick: u64, bit: u64, masks: &[(u64, u64)]) -> bool {
+    fn at(&mut self, tick: u64, word: usize, bit: u64, masks: &[(Plane, Plane)]) -> bool {
         let mut through = false;
         for number in (0..self.stages.len()).rev() {
             let stage = &mut self.stages[number];
-            let (event, unless) = masks[number];
+            let (event, unless) = (masks[number].0[word], masks[number].1[word]);
             if unless & bit != 0 {
                 stage.waiting.clear();
             }

@@ -2,17 +2,18 @@
 
 use std::ops::Range;
 
-use super::{Part, Window};
+use super::Part;
+use super::window::{NONE, Window};
 use crate::capture::{Capture, Edge, Edges};
 use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
 use crate::event::states::StateReport;
 use crate::line::{Level, LineId};
-use crate::scan::{GROUP, Samples, Slicer};
+use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 use crate::time::{Tick, TimeBase};
 
-/// Ticks per window of a stored record.
-const SPAN: u64 = 64;
+/// Ticks per word of a window.
+const WORD: u64 = GROUP as u64;
 
 /// The occurrences of an event that a stored record shows, in order of time. Made by
 /// [`Program::hits`].
@@ -20,15 +21,17 @@ const SPAN: u64 = 64;
 pub struct Hits<'a> {
     part: Part,
     lines: Vec<Stored<'a>>,
-    planes: Vec<u64>,
-    unknown: Vec<u64>,
+    planes: Vec<Plane>,
+    unknown: Vec<Plane>,
     before: Vec<(bool, bool)>,
-    /// First tick of the next window.
+    /// First tick of the next window, and its words: few where windows are skipped in between.
     next: u64,
+    words: usize,
     range: Range<u64>,
-    /// Hits of the last window that have not been given out.
-    found: u64,
+    /// Hits of the last window that have not been given out, and the word that is next.
+    found: Plane,
     found_at: u64,
+    found_word: usize,
 }
 
 /// One line of a stored record, read from its start.
@@ -39,8 +42,48 @@ struct Stored<'a> {
     level: Level,
 }
 
-fn bits(level: Level) -> (bool, bool) {
-    (level == Level::High, level == Level::Unknown)
+impl Stored<'_> {
+    /// Reads the levels from `start` to before `end`; whether any is unknown.
+    fn read(&mut self, start: u64, end: u64, plane: &mut [u64], unknown: &mut [u64]) -> bool {
+        let mut open = self.level == Level::Unknown;
+        if !open
+            && self.upcoming.is_some_and(|e| e.tick.0 < end)
+            && let Some(level) = self.edges.words(start, plane)
+        {
+            unknown.fill(0);
+            self.level = level;
+            self.upcoming = self.edges.next();
+            return false;
+        }
+        let mut at = 0;
+        let (mut levels, mut unknowns) = spread(self.level);
+        while let Some(edge) = self.upcoming.filter(|e| e.tick.0 < end) {
+            let word = ((edge.tick.0 - start) / WORD) as usize;
+            while at < word {
+                (plane[at], unknown[at]) = (levels, unknowns);
+                (levels, unknowns) = spread(self.level);
+                at += 1;
+            }
+            let (to, to_unknown) = spread(edge.to);
+            let earlier = (1 << (edge.tick.0 - start) % WORD) - 1;
+            levels = levels & earlier | to & !earlier;
+            unknowns = unknowns & earlier | to_unknown & !earlier;
+            self.level = edge.to;
+            open |= edge.to == Level::Unknown;
+            self.upcoming = self.edges.next();
+        }
+        (plane[at], unknown[at]) = (levels, unknowns);
+        let (levels, unknowns) = spread(self.level);
+        plane[at + 1..].fill(levels);
+        unknown[at + 1..].fill(unknowns);
+        open
+    }
+}
+
+/// A word of one level, and whether it is unknown.
+fn spread(level: Level) -> (u64, u64) {
+    let all = |is: bool| if is { u64::MAX } else { 0 };
+    (all(level == Level::High), all(level == Level::Unknown))
 }
 
 impl<'a> Hits<'a> {
@@ -50,7 +93,7 @@ impl<'a> Hits<'a> {
         let end = range.end.0.min(capture.len());
         // What lasts, counts or follows has a past; an edge needs only the tick before.
         let start =
-            if program.root.is_instantaneous() { (range.start.0 / SPAN).saturating_sub(1) * SPAN } else { 0 };
+            if program.root.is_instantaneous() { (range.start.0 / WORD).saturating_sub(1) * WORD } else { 0 };
         let stored = |line: &LineId| {
             let trace = capture.trace(*line);
             let mut edges = trace.edges(Tick(start)..Tick(end));
@@ -60,14 +103,16 @@ impl<'a> Hits<'a> {
         let stored: Vec<Stored<'a>> = lines.iter().map(stored).collect();
         Hits {
             part,
-            planes: vec![0; stored.len()],
-            unknown: vec![0; stored.len()],
+            planes: vec![NONE; stored.len()],
+            unknown: vec![NONE; stored.len()],
             before: vec![(false, false); stored.len()],
             lines: stored,
             next: start,
+            words: 1,
             range: range.start.0..end,
-            found: 0,
+            found: NONE,
             found_at: 0,
+            found_word: SPAN,
         }
     }
 
@@ -77,21 +122,13 @@ impl<'a> Hits<'a> {
         if start >= self.range.end {
             return false;
         }
-        let end = (start + SPAN).min(self.range.end);
+        let end = (start + self.words as u64 * WORD).min(self.range.end);
+        let words = (end - start).div_ceil(WORD) as usize;
+        let mut open = false;
         for (slot, line) in self.lines.iter_mut().enumerate() {
-            self.before[slot] = bits(line.level);
-            let (high, unknown) = bits(line.level);
-            let (mut plane, mut open) =
-                (0u64.wrapping_sub(u64::from(high)), 0u64.wrapping_sub(u64::from(unknown)));
-            while let Some(edge) = line.upcoming.filter(|e| e.tick.0 < end) {
-                let from = u64::MAX << (edge.tick.0 - start);
-                let (high, unknown) = bits(edge.to);
-                plane = if high { plane | from } else { plane & !from };
-                open = if unknown { open | from } else { open & !from };
-                line.level = edge.to;
-                line.upcoming = line.edges.next();
-            }
-            (self.planes[slot], self.unknown[slot]) = (plane, open);
+            self.before[slot] = (line.level == Level::High, line.level == Level::Unknown);
+            let (plane, unknown) = (&mut self.planes[slot][..words], &mut self.unknown[slot][..words]);
+            open |= line.read(start, end, plane, unknown);
         }
         let window = Window {
             start,
@@ -99,13 +136,15 @@ impl<'a> Hits<'a> {
             planes: &self.planes,
             unknown: &self.unknown,
             before: &self.before,
+            open,
         };
         self.found = self.part.advance(&window);
-        self.found_at = start;
+        (self.found_at, self.found_word) = (start, 0);
         // Nothing happens before the next edge, unless a time runs out first.
         let edge = self.lines.iter().filter_map(|l| l.upcoming).map(|e| e.tick.0).min();
         let next = edge.into_iter().chain(self.part.wake()).min();
-        self.next = next.map_or(self.range.end, |tick| (tick / SPAN * SPAN).max(start + SPAN));
+        self.next = next.map_or(self.range.end, |tick| (tick / WORD * WORD).max(end));
+        self.words = if self.next == end { (self.words * 2).min(SPAN) } else { 1 };
         true
     }
 }
@@ -115,9 +154,13 @@ impl Iterator for Hits<'_> {
 
     fn next(&mut self) -> Option<Hit> {
         loop {
-            while self.found != 0 {
-                let tick = self.found_at + u64::from(self.found.trailing_zeros());
-                self.found &= self.found - 1;
+            while let Some(word) = self.found.get_mut(self.found_word) {
+                if *word == 0 {
+                    self.found_word += 1;
+                    continue;
+                }
+                let tick = self.found_at + self.found_word as u64 * WORD + u64::from(word.trailing_zeros());
+                *word &= *word - 1;
                 if self.range.contains(&tick) {
                     return Some(Hit { tick: Tick(tick), certainty: Certainty::Certain });
                 }
@@ -157,8 +200,8 @@ pub struct StreamSearch {
     /// The bit of a sample that each of them is.
     bits: Vec<u32>,
     slicer: Slicer,
-    planes: Vec<u64>,
-    unknown: Vec<u64>,
+    planes: Vec<Plane>,
+    unknown: Vec<Plane>,
     before: Vec<(bool, bool)>,
     position: u64,
     last: Option<(u64, u64)>,
@@ -176,8 +219,8 @@ impl StreamSearch {
         let mask = lines.iter().fold(0, |all, l| all | 1u64.checked_shl(l.0 as u32).unwrap_or(0));
         StreamSearch {
             part: Part::new(&program.root, &lines, base),
-            planes: vec![0; lines.len()],
-            unknown: vec![0; lines.len()],
+            planes: vec![NONE; lines.len()],
+            unknown: vec![NONE; lines.len()],
             before: vec![(false, false); lines.len()],
             edges: vec![0; lines.len()],
             bits: lines.iter().map(|l| l.0.min(64) as u32).collect(),
@@ -217,37 +260,49 @@ impl StreamSearch {
         let mut hits = Vec::new();
         let mut at = 0;
         while at < samples.len() {
-            let end = (at + GROUP).min(samples.len());
-            self.window(samples.slice(at..end), &mut hits);
+            at += self.skip_quiet(samples.slice(at..samples.len()));
+            let end = (at + SPAN * GROUP).min(samples.len());
+            if at < end {
+                self.window(samples.slice(at..end), &mut hits);
+            }
             at = end;
         }
         hits
     }
 
+    /// Passes samples that equal the last one, up to where a time runs out; how many.
+    fn skip_quiet(&mut self, samples: Samples<'_>) -> usize {
+        let Some((levels, 0)) = self.last.filter(|_| samples.unknown().is_empty()) else { return 0 };
+        if levels & self.mask & samples.width().beyond() != 0 {
+            return 0;
+        }
+        let soon = self.part.wake().map_or(u64::MAX, |tick| tick.saturating_sub(self.position));
+        let samples = samples.slice(0..usize::try_from(soon).unwrap_or(usize::MAX));
+        let quiet = self.slicer.quiet(samples.levels(), samples.width(), levels, self.mask);
+        self.position += quiet as u64;
+        quiet
+    }
+
     fn window(&mut self, samples: Samples<'_>, hits: &mut Vec<Tick>) {
         let (start, count, width) = (self.position, samples.len(), samples.width());
         self.position += count as u64;
-        let last = self.last.replace(samples.get(count - 1));
-        let known = samples.unknown().is_empty();
-        if let Some((levels, 0)) = last {
-            // A stretch without a change costs one comparison.
-            let quiet = self.slicer.differing(samples.levels(), width, levels) & self.mask == 0;
-            let known = known || self.slicer.differing(samples.unknown(), width, 0) & self.mask == 0;
-            if quiet && known && self.part.wake().is_none_or(|tick| tick >= self.position) {
-                return;
-            }
+        let (levels, unknown) = self.last.replace(samples.get(count - 1)).unwrap_or(samples.get(0));
+        let mut open = unknown & self.mask != 0;
+        if !samples.unknown().is_empty() {
+            open |= self.slicer.differing(samples.unknown(), width, 0) & self.mask != 0;
         }
         self.slicer.planes(samples.levels(), width, &self.bits, &mut self.planes);
-        if known {
-            self.unknown.fill(0);
-        } else {
+        if open && samples.unknown().is_empty() {
+            self.unknown.fill(NONE);
+        } else if open {
             self.slicer.planes(samples.unknown(), width, &self.bits, &mut self.unknown);
+            for (plane, unknown) in self.planes.iter_mut().zip(&self.unknown) {
+                plane.iter_mut().zip(unknown).for_each(|(level, unknown)| *level &= !unknown);
+            }
         }
-        let (levels, open) = last.unwrap_or(samples.get(0));
-        for (slot, bit) in self.bits.iter().enumerate() {
-            self.planes[slot] &= !self.unknown[slot];
+        for (before, bit) in self.before.iter_mut().zip(&self.bits) {
             let is_set = |word: u64| word.checked_shr(*bit).unwrap_or(0) & 1 == 1;
-            self.before[slot] = (is_set(levels) && !is_set(open), is_set(open));
+            *before = (is_set(levels) && !is_set(unknown), is_set(unknown));
         }
         let window = Window {
             start,
@@ -255,16 +310,19 @@ impl StreamSearch {
             planes: &self.planes,
             unknown: &self.unknown,
             before: &self.before,
+            open,
         };
         for (slot, edges) in self.edges.iter_mut().enumerate() {
-            let (was, was_unknown) = window.shifted(slot);
-            let changes = (window.planes[slot] ^ was) | (window.unknown[slot] ^ was_unknown);
-            *edges += u64::from((changes & window.has_before()).count_ones());
+            let mut changes = window.changes(slot);
+            window.trim_to_past(&mut changes);
+            *edges += changes.iter().map(|word| u64::from(word.count_ones())).sum::<u64>();
         }
-        let mut found = self.part.advance(&window);
-        while found != 0 {
-            hits.push(Tick(start + u64::from(found.trailing_zeros())));
-            found &= found - 1;
+        let found = self.part.advance(&window);
+        for (word, mut found) in found.into_iter().enumerate().take(window.words()) {
+            while found != 0 {
+                hits.push(Tick(window.ticks(word).0 + u64::from(found.trailing_zeros())));
+                found &= found - 1;
+            }
         }
     }
 }
