@@ -1,4 +1,6 @@
 mod samples;
-fn main(){ 
-    for n in [10_000_000usize, 100_000_000] { samples::run(n); }
+fn main() {
+    for n in [30_000_000usize] {
+        samples::run(n);
+    }
 }

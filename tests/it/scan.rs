@@ -2,7 +2,7 @@
 
 use deep_tap::capture::{Edge, Trace};
 use deep_tap::line::Level;
-use deep_tap::scan::{Filler, SampleBlock, SampleWidth, Samples};
+use deep_tap::scan::{Filler, SampleBlock, SampleWidth, Samples, fill};
 use deep_tap::time::Tick;
 use proptest::prelude::*;
 
@@ -97,12 +97,16 @@ proptest! {
         let bits: Vec<u32> = [inputs - 1, 0, 3, inputs / 2, 3, inputs].into_iter().collect();
         let fast = filled(Filler::new(&bits), &samples, width, &blocks);
         let portable = filled(Filler::new(&bits).portable(), &samples, width, &[samples.len()]);
-        for ((bit, fast), portable) in bits.iter().zip(&fast).zip(&portable) {
+        let mut block = SampleBlock::new(width);
+        samples.iter().for_each(|(levels, unknown)| block.push(*levels, *unknown));
+        let parallel = fill(block.samples(), &bits);
+        for (((bit, fast), portable), parallel) in bits.iter().zip(&fast).zip(&portable).zip(&parallel) {
             let wanted = if *bit < inputs { naive(&samples, *bit) } else { Vec::new() };
             let all = Tick(0)..Tick(samples.len() as u64);
             prop_assert_eq!(fast.len(), samples.len() as u64);
             prop_assert_eq!(fast.edge_count(), wanted.len() as u64);
             prop_assert!(fast.edges(all.clone()).eq(wanted.iter().copied()), "bit {} by vectors", bit);
+            prop_assert!(parallel.edges(all.clone()).eq(wanted.iter().copied()), "bit {} in parallel", bit);
             prop_assert!(portable.edges(all).eq(wanted), "bit {} by portable code", bit);
             prop_assert_eq!(fast.memory(), portable.memory());
         }
@@ -120,4 +124,24 @@ fn widths_may_change_on_the_way() {
     let ticks = |trace: &Trace| trace.edges(Tick(0)..Tick(9)).map(|e| e.tick.0).collect::<Vec<_>>();
     // The odd byte at the end of the first block is no sample; nine fits no eight-bit sample.
     assert_eq!((ticks(&traces[0]), ticks(&traces[1]), traces[0].len()), (vec![1, 5], vec![3, 5], 6));
+}
+
+/// Long enough for several threads, with edges on and beside each border between them.
+#[test]
+fn a_recording_filled_in_parts_has_no_seams() {
+    let len = 10_000_000usize;
+    let bytes: Vec<u8> =
+        (0..len).map(|i| u8::from(i % 65_536 < 2 || i % 131_071 == 7) | (i / 65_536) as u8 & 2).collect();
+    let samples = Samples::new(SampleWidth::W8, &bytes);
+    let mut filler = Filler::new(&[0, 1]);
+    filler.push(samples);
+    for (whole, parts) in filler.finish().iter().zip(&fill(samples, &[0, 1])) {
+        let all = Tick(0)..Tick(len as u64);
+        assert!(whole.edge_count() > 70);
+        assert!(whole.edges(all.clone()).eq(parts.edges(all)));
+        for tick in (0..len as u64).step_by(65_535) {
+            assert_eq!(whole.count(Tick(0)..Tick(tick)), parts.count(Tick(0)..Tick(tick)));
+            assert_eq!(whole.prev_edge(Tick(tick)), parts.prev_edge(Tick(tick)));
+        }
+    }
 }

@@ -60,6 +60,13 @@ impl TraceBuilder {
         }
     }
 
+    /// The continuation from `start` on, a multiple of a chunk's length, of a trace that has this
+    /// level before.
+    pub(crate) fn resume(level: Level, start: u64) -> Self {
+        debug_assert!(start.is_multiple_of(CHUNK));
+        TraceBuilder { open_start: start, border: start + CHUNK, next: start, ..TraceBuilder::new(level) }
+    }
+
     /// The level at the last tick so far.
     pub fn level(&self) -> Level {
         self.level
@@ -111,7 +118,7 @@ impl TraceBuilder {
     }
 
     fn close(&mut self, border: u64) {
-        let chunks = std::mem::replace(&mut self.open, ChunksBuilder::new(self.level)).finish();
+        let chunks = self.open.next_segment();
         let edges = chunks.edges();
         self.done.push(Segment {
             start: self.open_start,
@@ -140,20 +147,35 @@ impl TraceBuilder {
             let open = unknown.first().is_some_and(|word| word & 1 == 1);
             *self = TraceBuilder::new(if open { Level::Unknown } else { Level::from(word & 1 == 1) });
         }
-        let mut tick = position.0;
-        for (number, word) in levels.iter().enumerate() {
-            if tick >= end {
-                break;
+        let (mut tick, mut at) = (position.0, 0);
+        while tick < end && at < levels.len() {
+            let whole = self.whole_words(tick, end, &levels[at..], unknown);
+            if whole > 0 {
+                self.make_room(tick);
+                self.open.push_words(tick - self.open_start, &levels[at..at + whole]);
+                self.level = self.open.level();
+                tick += whole as u64 * 64;
+                at += whole;
+                continue;
             }
-            let group_end = (tick / 64 + 1) * 64;
-            let (shift, stop) = (tick % 64, group_end.min(end));
+            let shift = tick % 64;
+            let stop = (tick - shift + 64).min(end);
             let count = (stop - tick) as u32;
             let valid = u64::MAX >> (64 - count);
-            let unknown = unknown.get(number).map_or(0, |word| word >> shift & valid);
-            self.push_word(tick, word >> shift & valid, unknown, count);
-            tick = stop;
+            let unknown = unknown.get(at).map_or(0, |word| word >> shift & valid);
+            self.push_word(tick, levels[at] >> shift & valid, unknown, count);
+            (tick, at) = (stop, at + 1);
         }
         self.next = tick;
+    }
+
+    /// How many whole words of known levels follow in the chunk that holds `tick`.
+    fn whole_words(&self, tick: u64, end: u64, levels: &[u64], unknown: &[u64]) -> usize {
+        if !tick.is_multiple_of(64) || !unknown.is_empty() || self.level == Level::Unknown {
+            return 0;
+        }
+        let room = (CHUNK - (tick - self.open_start) % CHUNK).min(end - tick) / 64;
+        levels.len().min(room as usize)
     }
 
     /// Appends 1 to 64 samples of one aligned group, the first of them in bit 0.

@@ -324,6 +324,8 @@ pub struct ChunksBuilder {
     open: OpenChunk,
     open_chunk: u64,
     open_entry: Level,
+    /// Whether the last chunk is.
+    was_dense: bool,
     /// Memory for the next chunk of samples.
     spare: Words,
 }
@@ -343,18 +345,43 @@ enum OpenChunk {
 /// last sample repeat its level.
 #[derive(Clone, Debug, Default)]
 struct Words {
+    /// Both as long as a chunk has words, or empty; the first `len` are in use.
     numbers: Vec<u16>,
     levels: Vec<u64>,
+    len: usize,
+    /// Whether every word is kept, as is best for a busy chunk: then they are numbered in turn.
+    every: bool,
 }
 
 impl Words {
+    fn prepare(&mut self, every: bool) {
+        self.numbers.resize(WORDS, 0);
+        self.levels.resize(WORDS, 0);
+        if every && !self.every {
+            self.numbers = (0..WORDS as u16).collect();
+        }
+        (self.len, self.every) = (0, every);
+    }
+
+    /// Keeps the words before this one, too, at the last level.
+    fn catch_up(&mut self, number: usize, before: bool) {
+        if self.every && number > self.len {
+            self.levels[self.len..number].fill(spread(before));
+            self.len = number;
+        }
+    }
+
+    fn used(&self) -> impl Iterator<Item = (u16, u64)> {
+        self.numbers.iter().copied().zip(self.levels.iter().copied()).take(self.len)
+    }
+
     /// The ticks of each word at which the level changes.
     fn toggles(&self, entry: Level) -> impl Iterator<Item = (u16, u64)> {
         let mut carry = u64::from(entry == Level::High);
-        self.numbers.iter().zip(&self.levels).map(move |(number, levels)| {
+        self.used().map(move |(number, levels)| {
             let toggles = levels ^ (levels << 1 | carry);
             carry = levels >> 63;
-            (*number, toggles)
+            (number, toggles)
         })
     }
 
@@ -368,16 +395,28 @@ impl Words {
     }
 
     fn extend_bitmap(&self, entry: Level, map: &mut Vec<u64>) {
-        let end = map.len() + WORDS;
-        let start = map.len();
-        let mut steady = if entry == Level::High { u64::MAX } else { 0 };
-        for (number, levels) in self.numbers.iter().zip(&self.levels) {
-            map.resize(start + usize::from(*number), steady);
-            map.push(*levels);
-            steady = if levels >> 63 == 1 { u64::MAX } else { 0 };
+        if self.len == WORDS {
+            map.extend_from_slice(&self.levels);
+            return;
         }
-        map.resize(end, steady);
+        let start = map.len();
+        map.resize(start + WORDS, 0);
+        let map = &mut map[start..];
+        let (mut steady, mut next) = (spread(entry == Level::High), 0);
+        for (number, levels) in self.used() {
+            let number = usize::from(number);
+            map[next..number].fill(steady);
+            map[number] = levels;
+            steady = spread(levels >> 63 == 1);
+            next = number + 1;
+        }
+        map[next..].fill(steady);
     }
+}
+
+/// A word of one level.
+fn spread(high: bool) -> u64 {
+    if high { u64::MAX } else { 0 }
 }
 
 impl ChunksBuilder {
@@ -390,8 +429,18 @@ impl ChunksBuilder {
             open: OpenChunk::List(Vec::new()),
             open_chunk: 0,
             open_entry: entry,
+            was_dense: false,
             spare: Words::default(),
         }
+    }
+
+    /// Starts the next segment after a full one; there is likely to be as much in it.
+    pub(crate) fn next_segment(&mut self) -> Chunks {
+        let mut next = ChunksBuilder::new(self.level());
+        next.was_dense = self.was_dense;
+        next.built.offsets.reserve(self.built.offsets.len());
+        next.built.words.reserve(self.built.words.len());
+        std::mem::replace(self, next).finish()
     }
 
     /// The level after the last edge.
@@ -437,32 +486,61 @@ impl ChunksBuilder {
     pub(crate) fn push_word(&mut self, offset: u64, toggles: u64, levels: u64, count: u32) {
         self.enter(offset);
         let within = (offset % CHUNK) as u16;
-        let last = levels >> (count.clamp(1, 64) - 1) & 1;
-        match &mut self.open {
-            OpenChunk::List(offsets) if offsets.is_empty() => {
-                let mut words = std::mem::take(&mut self.spare);
-                words.put(within, levels, count, self.built.exit);
-                self.open = OpenChunk::Words(words);
-            }
-            OpenChunk::Words(words) => words.put(within, levels, count, self.built.exit),
-            OpenChunk::List(offsets) => {
-                let mut left = toggles;
-                while left != 0 {
-                    offsets.push(within + left.trailing_zeros() as u16);
-                    left &= left - 1;
-                }
-            }
-            OpenChunk::Mixed(offsets, codes) => {
-                let mut left = toggles;
-                while left != 0 {
-                    let at = left.trailing_zeros();
-                    offsets.push(within + at as u16);
-                    codes.push((levels >> at & 1) as u16);
-                    left &= left - 1;
+        let before = self.built.exit;
+        if let Some(words) = self.words() {
+            words.put(within, levels, count, before);
+        } else {
+            let mut left = toggles;
+            while left != 0 {
+                let at = left.trailing_zeros();
+                left &= left - 1;
+                match &mut self.open {
+                    OpenChunk::List(offsets) => offsets.push(within + at as u16),
+                    OpenChunk::Mixed(offsets, codes) => {
+                        offsets.push(within + at as u16);
+                        codes.push((levels >> at & 1) as u16);
+                    }
+                    OpenChunk::Words(_) => {}
                 }
             }
         }
-        self.built.exit = Level::from(last == 1);
+        self.built.exit = Level::from(levels >> (count.clamp(1, 64) - 1) & 1 == 1);
+    }
+
+    /// The same for whole words of one chunk, the first at `offset`, a multiple of 64.
+    pub(crate) fn push_words(&mut self, offset: u64, levels: &[u64]) {
+        self.enter(offset);
+        let mut carry = u64::from(self.built.exit == Level::High);
+        let first = ((offset % CHUNK) / 64) as usize;
+        if let Some(words) = self.words() {
+            words.put_whole(first, levels, carry);
+            let last = levels.last().map_or(carry, |word| word >> 63);
+            self.built.exit = Level::from(last == 1);
+            return;
+        }
+        for (number, word) in levels.iter().enumerate() {
+            let toggles = word ^ (word << 1 | carry);
+            carry = word >> 63;
+            if toggles != 0 {
+                self.push_word(offset + number as u64 * 64, toggles, *word, 64);
+            }
+        }
+    }
+
+    /// Where words go, unless the open chunk is already kept in another way.
+    fn words(&mut self) -> Option<&mut Words> {
+        if let OpenChunk::List(offsets) = &self.open
+            && offsets.is_empty()
+        {
+            let mut words = std::mem::take(&mut self.spare);
+            // After a busy chunk the next one is likely to be busy, too.
+            words.prepare(self.was_dense);
+            self.open = OpenChunk::Words(words);
+        }
+        match &mut self.open {
+            OpenChunk::Words(words) => Some(words),
+            OpenChunk::List(_) | OpenChunk::Mixed(..) => None,
+        }
     }
 
     /// Closes the chunks before the one that holds `offset`.
@@ -520,14 +598,13 @@ impl ChunksBuilder {
             });
             built.edges += edges as u32;
         }
+        self.was_dense = kind == Kind::Dense;
         self.open_entry = built.exit;
         match &mut self.open {
             OpenChunk::List(list) => list.clear(),
             OpenChunk::Mixed(..) => self.open = OpenChunk::List(Vec::new()),
             OpenChunk::Words(groups) => {
                 self.spare = std::mem::take(groups);
-                self.spare.numbers.clear();
-                self.spare.levels.clear();
                 self.open = OpenChunk::List(Vec::new());
             }
         }
@@ -548,19 +625,40 @@ impl Words {
     fn put(&mut self, within: u16, levels: u64, count: u32, before: Level) {
         let (number, shift) = (within / 64, u32::from(within % 64));
         // The level stays as it is after the last sample, until more are put.
-        let spread = |high: bool| if high { u64::MAX } else { 0 };
         let beyond = |bits: u32| u64::MAX.checked_shl(bits).unwrap_or(0);
         let last = levels >> (count.clamp(1, 64) - 1) & 1 == 1;
         let word = (levels & !beyond(count) | spread(last) & beyond(count)) << shift;
         let earlier = !beyond(shift);
-        if self.numbers.last() == Some(&number)
-            && let Some(open) = self.levels.last_mut()
-        {
+        self.catch_up(usize::from(number), before == Level::High);
+        if self.numbers[..self.len].last() == Some(&number) {
+            let open = &mut self.levels[self.len - 1];
             *open = *open & earlier | word;
         } else {
-            self.numbers.push(number);
-            self.levels.push(spread(before == Level::High) & earlier | word);
+            self.numbers[self.len] = number;
+            self.levels[self.len] = spread(before == Level::High) & earlier | word;
+            self.len += 1;
         }
+    }
+
+    /// Puts whole words, the first of them with this number; `carry` is the level before.
+    fn put_whole(&mut self, first: usize, words: &[u64], mut carry: u64) {
+        if self.every {
+            self.catch_up(first, carry == 1);
+            self.levels[first..first + words.len()].copy_from_slice(words);
+            self.len = first + words.len();
+            return;
+        }
+        // PERF: both slots are written for every word and kept only where the level changes, which
+        // costs less than a branch that cannot be foreseen.
+        let (numbers, levels) = (&mut self.numbers[..WORDS], &mut self.levels[..WORDS]);
+        let mut len = self.len;
+        for (number, word) in words.iter().enumerate() {
+            numbers[len % WORDS] = (first + number) as u16;
+            levels[len % WORDS] = *word;
+            len += usize::from(*word != (word << 1 | carry));
+            carry = word >> 63;
+        }
+        self.len = len;
     }
 }
 

@@ -1,8 +1,8 @@
 //! Recorded traces, and what is needed to understand them.
 //!
 //! Per line, time is cut into chunks of 65 536 ticks. A chunk without an edge takes no space, a
-//! chunk with few edges is a list of 16-bit offsets, a busy one a bitmap of levels: at most two
-//! bytes per edge either way. A directory with running counts answers every question about a
+//! chunk with few edges is a list of 16-bit offsets, a busy one a bitmap of levels: hardly more
+//! than two bytes per edge either way. A directory with running counts answers every question about a
 //! place ([`Trace::level_at`], [`Trace::next_edge`], [`Trace::count`], [`Trace::nth_edge`]) by
 //! binary search. Everything else is written against these questions.
 
@@ -13,6 +13,7 @@ mod record;
 mod trace;
 
 pub use builder::TraceBuilder;
+pub(crate) use chunks::CHUNK;
 pub use chunks::{Chunks, ChunksBuilder};
 pub use merged::{BusValues, Merged};
 pub use record::{Attachment, Capture, CaptureBuilder, Damage, DamageLog, Origin};

@@ -113,6 +113,19 @@ impl Trace {
         Trace { segments: segments.collect(), len, edges }
     }
 
+    /// Puts continuations behind each other.
+    pub(crate) fn join(parts: impl IntoIterator<Item = Trace>) -> Trace {
+        let mut whole = Trace { segments: Vec::new(), len: 0, edges: 0 };
+        for part in parts {
+            let before = whole.edges;
+            let moved = |s: Segment| Segment { edges_before: s.edges_before + before, ..s };
+            whole.segments.extend(part.segments.into_iter().map(moved));
+            whole.len = whole.len.max(part.len);
+            whole.edges += part.edges;
+        }
+        whole
+    }
+
     /// A line that kept one level.
     pub fn constant(level: Level, len: u64) -> Trace {
         super::TraceBuilder::new(level).finish(len)

@@ -1,10 +1,44 @@
 //! Traces from samples.
 
 use super::planes::{GROUP, Plane, SPAN, Slicer};
+use rayon::prelude::*;
+
 use super::Samples;
-use crate::capture::{Trace, TraceBuilder};
+use crate::capture::{CHUNK, Trace, TraceBuilder};
 use crate::line::Level;
 use crate::time::Tick;
+
+/// Fewest chunks worth a thread of their own.
+const PART: usize = 64;
+
+/// Fills one trace per input from samples that are all at hand, on all cores; otherwise as
+/// [`Filler`].
+///
+/// ```
+/// use deep_tap_core::scan::{SampleWidth, Samples, fill};
+///
+/// let traces = fill(Samples::new(SampleWidth::W8, &[0, 1, 3, 2]), &[0, 1]);
+/// assert_eq!((traces[0].edge_count(), traces[1].edge_count()), (2, 1));
+/// ```
+pub fn fill(samples: Samples<'_>, bits: &[u32]) -> Vec<Trace> {
+    let chunk = CHUNK as usize;
+    let chunks = samples.len().div_ceil(chunk);
+    let part = chunks.div_ceil(rayon::current_num_threads()).max(PART) * chunk;
+    let starts: Vec<usize> = (0..samples.len().max(1)).step_by(part).collect();
+    let parts: Vec<Vec<Trace>> = starts
+        .into_par_iter()
+        .map(|start| {
+            let mut filler = match start.checked_sub(1) {
+                None => Filler::new(bits),
+                Some(before) => Filler::resume(bits, start as u64, samples.get(before)),
+            };
+            filler.push(samples.slice(start..start.saturating_add(part)));
+            filler.finish()
+        })
+        .collect();
+    let mut parts: Vec<_> = parts.into_iter().map(Vec::into_iter).collect();
+    bits.iter().map(|_| Trace::join(parts.iter_mut().filter_map(Iterator::next))).collect()
+}
 
 /// Fills one trace per input from blocks of samples, however they are cut.
 ///
@@ -58,6 +92,15 @@ impl Filler {
         }
     }
 
+    /// Goes on at `position`, a multiple of a chunk's length, after a sample with these levels and
+    /// unknown bits.
+    fn resume(bits: &[u32], position: u64, last: (u64, u64)) -> Self {
+        let bit = |word: u64, bit: &u32| word.checked_shr(*bit).unwrap_or(0) & 1 == 1;
+        let level = |b: &u32| if bit(last.1, b) { Level::Unknown } else { Level::from(bit(last.0, b)) };
+        let traces = bits.iter().map(|b| TraceBuilder::resume(level(b), position)).collect();
+        Filler { traces, position, last: Some(last), ..Filler::new(bits) }
+    }
+
     /// The same without the instructions that only some processors have. The result is the same;
     /// this is for comparing the two.
     #[must_use]
@@ -105,11 +148,8 @@ impl Filler {
     fn push_span(&mut self, samples: Samples<'_>) {
         let (width, count) = (samples.width(), samples.len());
         let (levels, unknown) = self.last.unwrap_or_default();
-        let open = if samples.unknown().is_empty() {
-            0
-        } else {
-            self.slicer.differing(samples.unknown(), width, 0)
-        };
+        let open =
+            if samples.unknown().is_empty() { 0 } else { self.slicer.differing(samples.unknown(), width, 0) };
         let differing = match self.last {
             None => u64::MAX,
             // Bits beyond the width read as low.
@@ -163,4 +203,3 @@ impl Filler {
         self.traces.into_iter().map(|t| t.finish(len)).collect()
     }
 }
-

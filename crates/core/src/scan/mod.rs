@@ -9,6 +9,6 @@ mod filler;
 mod planes;
 mod samples;
 
-pub use filler::Filler;
+pub use filler::{Filler, fill};
 pub(crate) use planes::{GROUP, Plane, SPAN, Slicer};
 pub use samples::{SampleBlock, SampleWidth, Samples};

@@ -8,9 +8,9 @@ use super::SampleWidth;
 /// Samples in one word of a plane.
 pub(crate) const GROUP: usize = 64;
 /// Most words that are sliced at once.
-pub(crate) const SPAN: usize = 16;
+pub(crate) const SPAN: usize = 32;
 
-/// Levels of one line at up to 1024 consecutive ticks.
+/// Levels of one line at up to 2048 consecutive ticks.
 pub(crate) type Plane = [u64; SPAN];
 
 /// Turns packed samples into one plane per input.
@@ -58,8 +58,18 @@ impl Slicer {
         samples.chunks_exact(group).take_while(same).count() * GROUP
     }
 
+    /// How often the level changes in whole words, given the level before them.
+    #[inline]
+    pub(crate) fn count_changes(self, plane: &[u64], before: bool) -> u64 {
+        #[cfg(target_arch = "x86_64")]
+        if self.avx2 {
+            return super::avx2::count_changes(plane, before);
+        }
+        count_changes(plane, before)
+    }
+
     /// For each of `bits`, the plane of that bit: bit `i` of word `w` is what sample `64 w + i` of at
-    /// most 1024 has. Bits beyond the width read as zero; bits beyond the samples are left as zero,
+    /// most 2048 has. Bits beyond the width read as zero; bits beyond the samples are left as zero,
     /// words beyond them as they are.
     #[inline]
     pub(crate) fn planes(self, samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut [Plane]) {
@@ -73,6 +83,18 @@ impl Slicer {
             planes(samples, width, bits, whole + word, out);
         }
     }
+}
+
+/// How often the level changes in whole words, given the level before them.
+#[inline]
+pub(super) fn count_changes(plane: &[u64], before: bool) -> u64 {
+    let mut carry = u64::from(before);
+    let mut count = 0;
+    for levels in plane {
+        count += u64::from((levels ^ (levels << 1 | carry)).count_ones());
+        carry = levels >> 63;
+    }
+    count
 }
 
 /// The word repeated to fill 64 bits.

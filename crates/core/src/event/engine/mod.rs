@@ -1,4 +1,4 @@
-//! Evaluation in windows of up to 1024 ticks.
+//! Evaluation in windows of up to 2048 ticks.
 //!
 //! A window holds, per line, its levels as words of 64: the bit plane. Each part of an event turns
 //! it into words with a one for each tick at which it happens: an edge is a few operations, a

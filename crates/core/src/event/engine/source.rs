@@ -286,7 +286,7 @@ impl StreamSearch {
     fn window(&mut self, samples: Samples<'_>, hits: &mut Vec<Tick>) {
         let (start, count, width) = (self.position, samples.len(), samples.width());
         self.position += count as u64;
-        let (levels, unknown) = self.last.replace(samples.get(count - 1)).unwrap_or(samples.get(0));
+        let (levels, unknown) = self.last.unwrap_or(samples.get(0));
         let mut open = unknown & self.mask != 0;
         if !samples.unknown().is_empty() {
             open |= self.slicer.differing(samples.unknown(), width, 0) & self.mask != 0;
@@ -312,10 +312,17 @@ impl StreamSearch {
             before: &self.before,
             open,
         };
+        self.last = Some(samples.get(count - 1));
+        let whole_words = count.is_multiple_of(GROUP) && start > 0 && !open;
         for (slot, edges) in self.edges.iter_mut().enumerate() {
-            let mut changes = window.changes(slot);
-            window.trim_to_past(&mut changes);
-            *edges += changes.iter().map(|word| u64::from(word.count_ones())).sum::<u64>();
+            *edges += if whole_words {
+                let plane = &window.planes[slot][..window.words()];
+                self.slicer.count_changes(plane, window.before[slot].0)
+            } else {
+                let mut changes = window.changes(slot);
+                window.trim_to_past(&mut changes);
+                changes.iter().map(|word| u64::from(word.count_ones())).sum()
+            };
         }
         let found = self.part.advance(&window);
         for (word, mut found) in found.into_iter().enumerate().take(window.words()) {

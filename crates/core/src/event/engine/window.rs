@@ -1,11 +1,11 @@
-//! Some lines at up to 1024 consecutive ticks.
+//! Some lines at up to 2048 consecutive ticks.
 
 use crate::scan::{GROUP, Plane, SPAN};
 
 /// Nothing at any tick.
 pub(super) const NONE: Plane = [0; SPAN];
 
-/// Up to 1024 consecutive ticks of some lines. Tick `start + 64 w + i` is bit `i` of word `w`.
+/// Up to 2048 consecutive ticks of some lines. Tick `start + 64 w + i` is bit `i` of word `w`.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Window<'a> {
     /// First tick.
