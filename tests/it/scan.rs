@@ -1,9 +1,10 @@
 //! From packed samples to traces: vector instructions, portable code and a plain loop agree.
 
-use deep_tap::capture::{Edge, Trace};
-use deep_tap::line::Level;
+use deep_tap::capture::{Capture, Edge, Trace};
+use deep_tap::event::{Program, Scope, StreamSearch};
+use deep_tap::line::{Level, Line};
 use deep_tap::scan::{Filler, SampleBlock, SampleWidth, Samples, fill};
-use deep_tap::time::Tick;
+use deep_tap::time::{Tick, TimeBase};
 use proptest::prelude::*;
 
 /// How much changes for a while, and for how long.
@@ -47,7 +48,7 @@ fn samples(stretches: &[Stretch], width: SampleWidth, seed: u64) -> Vec<(u64, u6
     for stretch in stretches {
         for _ in 0..stretch.samples {
             if stretch.between.is_some_and(|n| noise.next().is_multiple_of(n)) {
-                word ^= 1 << (noise.next() % 64);
+                word ^= 1 << (noise.next() % u64::from(width.inputs()));
             }
             samples.push((word & mask, stretch.unknown & mask));
         }
@@ -142,6 +143,51 @@ fn a_recording_filled_in_parts_has_no_seams() {
         for tick in (0..len as u64).step_by(65_535) {
             assert_eq!(whole.count(Tick(0)..Tick(tick)), parts.count(Tick(0)..Tick(tick)));
             assert_eq!(whole.prev_edge(Tick(tick)), parts.prev_edge(Tick(tick)));
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(12))]
+
+    /// Busy stretches are read from bitmaps, quiet ones are skipped: what is found stays the same,
+    /// as the stream saw it and as a search from the middle sees it.
+    #[test]
+    fn a_stored_record_is_searched_as_the_stream_was(
+        stretches in prop::collection::vec(stretches(), 1..4),
+        seed in any::<u64>(),
+        cut in 1000usize..70_000,
+    ) {
+        let samples = samples(&stretches.concat(), SampleWidth::W8, seed);
+        let mut block = SampleBlock::new(SampleWidth::W8);
+        samples.iter().for_each(|(levels, unknown)| block.push(*levels, *unknown));
+        let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
+        let names = ["A", "B", "C", "D"];
+        let mut capture = Capture::builder(base, samples.len() as u64);
+        for (name, trace) in names.iter().zip(fill(block.samples(), &[0, 1, 2, 3])) {
+            capture = capture.line(Line::named(*name), trace);
+        }
+        let capture = capture.build().unwrap();
+        for text in [
+            "A rises while B high and (C low or not D high)",
+            "A changes or B falls while C high",
+            "when A high and B low and C high",
+            "(A high and B high) for 30 ns .. 2 us",
+            "(A low or C low) for > 700 ns",
+            "A rises 3 times then B falls within 5 us then no C changes within 400 ns",
+        ] {
+            let program = Program::compile(text, &Scope::of(&capture)).unwrap();
+            let stored: Vec<Tick> = program.hits(&capture, capture.range()).map(|h| h.tick).collect();
+            let mut search = StreamSearch::new(&program, base);
+            let mut streamed = Vec::new();
+            for start in (0..samples.len()).step_by(cut) {
+                streamed.extend(search.push(block.samples().slice(start..start + cut)));
+            }
+            prop_assert_eq!(&stored, &streamed, "{}", text);
+            let middle = Tick(cut as u64)..Tick(samples.len() as u64 * 3 / 4);
+            let inside: Vec<Tick> = program.hits(&capture, middle.clone()).map(|h| h.tick).collect();
+            let wanted: Vec<Tick> = stored.iter().copied().filter(|t| middle.contains(t)).collect();
+            prop_assert_eq!(inside, wanted, "{}", text);
         }
     }
 }
