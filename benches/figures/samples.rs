@@ -38,7 +38,7 @@ fn best<R>(times: usize, mut f: impl FnMut() -> R) -> f64 {
     b
 }
 pub fn run(n: usize) {
-    for between in [Some(1)] {
+    for between in [None, Some(100_000), Some(1000), Some(32), Some(1)] {
         let data = gen_(n, between);
         let read = best(3, || {
             data.chunks_exact(8).fold(0u64, |a, b| a.wrapping_add(u64::from_le_bytes(b.try_into().unwrap())))
@@ -51,7 +51,7 @@ pub fn run(n: usize) {
             Program::compile("A rises while B high and C low and D high and E low", &scope).unwrap();
         let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
         let mut hits = 0;
-        let scan = best(0, || {
+        let scan = best(5, || {
             let mut s = StreamSearch::new(&program, base);
             hits = s.push(Samples::new(SampleWidth::W16, &data)).len();
         });

@@ -72,7 +72,7 @@ fn save_in_blocks(capture: &Capture, folder: &TempDir, length: u64) -> PathBuf {
     let mut start = 0;
     while start < capture.len() {
         let end = (start + length).min(capture.len());
-        writer.block(capture, start, end).unwrap();
+        writer.block(&capture.traces(), start, end).unwrap();
         start = end;
     }
     writer.finish(capture).unwrap();
@@ -322,7 +322,7 @@ fn nothing_is_replaced_without_being_told() {
     // What an earlier run left unfinished is not overwritten either.
     let other = folder.path().join("other.dtap");
     let mut writer = Writer::create(&capture, &other, SaveOptions::default()).unwrap();
-    writer.block(&capture, 0, 500).unwrap();
+    writer.block(&capture.traces(), 0, 500).unwrap();
     drop(writer);
     assert!(!other.exists());
     assert_eq!(dtap::open(&dtap::part_path(&other)).unwrap().capture.len(), 500);

@@ -61,6 +61,10 @@ pub(crate) struct Capture {
     /// Record at once, without waiting for the trigger
     #[arg(long)]
     pub(crate) now: bool,
+    /// Record again and again, N times or until interrupted, into numbered files
+    #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "18446744073709551615",
+          hide_default_value = true)]
+    pub(crate) repeat: Option<u64>,
     /// Another sample rate than the setup's, such as '250 MS/s'
     #[arg(long)]
     pub(crate) rate: Option<String>,

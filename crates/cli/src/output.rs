@@ -47,6 +47,7 @@ impl Out {
         }
     }
 
+    /// Hands everything so far to its reader.
     pub(crate) fn finish(&mut self) -> Result<(), Failure> {
         Ok(self.writer().flush()?)
     }

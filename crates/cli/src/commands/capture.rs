@@ -2,14 +2,16 @@
 
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use deep_tap::bench;
 use deep_tap::capture::Capture;
-use deep_tap::format::dtap::{self, SaveOptions};
-use deep_tap::instrument::Progress;
-use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::format::dtap::{self, Recorder, SaveOptions};
+use deep_tap::instrument::{Instrument, Progress};
+use deep_tap::setup::{CaptureSink, RecordOptions, Setup};
 use deep_tap::time::{Rate, Samples, Tick};
 use deep_tap::{Error, ErrorKind, Place};
+use indicatif::ProgressBar;
 
 use crate::Outcome;
 use crate::args;
@@ -27,16 +29,37 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
         None => None,
     };
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
-    // Better to say so before the recording than after it.
-    if !args.replace && target.exists() {
-        return Err(Error::new(ErrorKind::Exists, "this file is there already")
-            .with_help("choose another name with --output, or say that it may be replaced (--replace)")
-            .at(Place::File(target))
-            .into());
+    let options = RecordOptions { now: args.now, rate };
+    let save = SaveOptions { replace: args.replace };
+    let mut instrument = connect(&setup, &args.setup)?;
+    catch_interrupt();
+    let Some(times) = args.repeat else {
+        // Better to say so before the recording than after it.
+        if !args.replace && target.exists() {
+            return Err(Error::new(ErrorKind::Exists, "this file is there already")
+                .with_help("choose another name with --output, or say that it may be replaced (--replace)")
+                .at(Place::File(target))
+                .into());
+        }
+        let capture = record_to_file(&setup, &mut *instrument, options, &target, save)?;
+        out.line(format!("{}\nsaved to {}", summary(&capture), target.display()))?;
+        return Ok(Outcome::Done);
+    };
+    let mut done = 0;
+    for path in numbered(&target, args.replace) {
+        if done == times || INTERRUPTED.load(Ordering::Relaxed) {
+            break;
+        }
+        let capture = match record_to_file(&setup, &mut *instrument, options, &path, save) {
+            Err(Failure::Error(_)) if done > 0 && INTERRUPTED.load(Ordering::Relaxed) => break,
+            outcome => outcome?,
+        };
+        done += 1;
+        let (duration, edges) = (capture.duration(), capture.edge_count());
+        out.line(format!("{}: {duration}, {edges} edges", path.display()))?;
+        out.finish()?;
     }
-    let capture = record(&setup, &args.setup, RecordOptions { now: args.now, rate })?;
-    dtap::save(&capture, &target, SaveOptions { replace: args.replace })?;
-    out.line(format!("{}\nsaved to {}", summary(&capture), target.display()))?;
+    out.line(format!("{done} captures"))?;
     Ok(Outcome::Done)
 }
 
@@ -45,39 +68,101 @@ fn default_output(setup: &Path) -> PathBuf {
     Path::new(&name).with_extension("dtap")
 }
 
-/// Records a setup with the instrument that it names, showing progress.
-pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Result<Capture, Failure> {
+/// The names of repeated captures: a number before the extension, from 1, or after the highest
+/// that is there already.
+fn numbered(target: &Path, replace: bool) -> impl Iterator<Item = PathBuf> {
+    let stem = target.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+    let target = target.to_path_buf();
+    let name = move |number: u64| target.with_file_name(format!("{stem}-{number:04}.dtap"));
+    let taken = |path: &PathBuf| path.exists() || dtap::part_path(path).exists();
+    let first = if replace { 1 } else { (1..).find(|n| !taken(&name(*n))).unwrap_or(1) };
+    (first..).map(name)
+}
+
+/// Whether the user wants to stop.
+static INTERRUPTED: AtomicBool = AtomicBool::new(false);
+
+/// From now on, the first interrupt asks for an end in good order and the second one ends at once.
+fn catch_interrupt() {
+    let handler = || {
+        if INTERRUPTED.swap(true, Ordering::Relaxed) {
+            std::process::exit(130);
+        }
+    };
+    // Without a handler, an interrupt ends the program at once, and the file keeps its blocks.
+    let _ = ctrlc::set_handler(handler);
+}
+
+/// The instrument that a setup names.
+fn connect(setup: &Setup, path: &Path) -> Result<Box<dyn Instrument>, Failure> {
     let Some(address) = &setup.connect else {
         return Err(Error::new(ErrorKind::Setup, "the setup does not say which instrument to use")
             .with_help("add a section like: [instrument] with connect = \"bench:tide-gauge\"")
             .at(Place::File(path.to_path_buf()))
             .into());
     };
-    let folder = path.parent().unwrap_or(Path::new(""));
-    let mut instrument = bench::connect(address, folder)?;
-    let bar = progress_bar();
-    let outcome = setup.record(&mut *instrument, options, &mut |progress| {
-        match progress {
-            Progress::Waiting { elapsed } => {
-                bar.set_message(format!("waiting for the trigger: {elapsed}"));
-                bar.tick();
-            }
-            Progress::Recording { done, of } => {
-                bar.set_length(of);
-                bar.set_position(done);
-                bar.set_message("recording");
-            }
-            Progress::Reading { done, of } => {
-                bar.set_length(of);
-                bar.set_position(done);
-                bar.set_message("reading");
-            }
-            _ => {}
+    Ok(bench::connect(address, path.parent().unwrap_or(Path::new("")))?)
+}
+
+/// Shows where a recording stands; stops it when the user wants that.
+fn tell(bar: &ProgressBar, progress: Progress) -> ControlFlow<()> {
+    match progress {
+        Progress::Waiting { elapsed } => {
+            bar.set_message(format!("waiting for the trigger: {elapsed}"));
+            bar.tick();
         }
-        ControlFlow::Continue(())
-    });
+        Progress::Recording { done, of } => {
+            bar.set_length(of);
+            bar.set_position(done);
+            bar.set_message("recording");
+        }
+        Progress::Reading { done, of } => {
+            bar.set_length(of);
+            bar.set_position(done);
+            bar.set_message("reading");
+        }
+        _ => {}
+    }
+    match INTERRUPTED.load(Ordering::Relaxed) {
+        true => ControlFlow::Break(()),
+        false => ControlFlow::Continue(()),
+    }
+}
+
+/// Records a setup into memory with the instrument that it names, showing progress.
+pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Result<Capture, Failure> {
+    let mut instrument = connect(setup, path)?;
+    let bar = progress_bar();
+    let outcome = setup.record(&mut *instrument, options, &mut |progress| tell(&bar, progress));
     bar.finish_and_clear();
     let capture = outcome?;
+    capture.remarks().iter().for_each(remark);
+    Ok(capture)
+}
+
+/// Records a setup into a file, block by block, and opens it.
+fn record_to_file(
+    setup: &Setup,
+    instrument: &mut dyn Instrument,
+    options: RecordOptions,
+    target: &Path,
+    save: SaveOptions,
+) -> Result<Capture, Failure> {
+    let bar = progress_bar();
+    let mut file = Recorder::new(target, save);
+    let sink: &mut dyn CaptureSink = &mut file;
+    let outcome = setup.record_into(instrument, options, sink, &mut |progress| tell(&bar, progress));
+    bar.finish_and_clear();
+    match outcome {
+        Ok(description) => file.finish(&description)?,
+        Err(error) => {
+            if file.finish_broken_off(error.message()).is_ok_and(|saved| saved) {
+                remark(format!("what was recorded until then is in {}", target.display()));
+            }
+            return Err(error.into());
+        }
+    }
+    let capture = dtap::open(target)?.capture;
     capture.remarks().iter().for_each(remark);
     Ok(capture)
 }

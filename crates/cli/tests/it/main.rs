@@ -4,5 +4,7 @@
 mod bad_input;
 /// The tool as its users run it.
 mod cli;
+/// Captures longer than memory: killed, interrupted, repeated, on a full disk.
+mod streaming;
 /// What both use.
 mod support;

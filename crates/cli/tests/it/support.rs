@@ -19,8 +19,8 @@ pub(crate) fn tool() -> Command {
     command
 }
 
-/// A folder with the shipped setup and limits, and a capture made from them.
-pub(crate) fn captured() -> TempDir {
+/// A folder with the shipped setup and limits.
+pub(crate) fn shipped() -> TempDir {
     let folder = TempDir::new().unwrap();
     for (kind, names) in
         [("setups", &["tide-gauge.toml"][..]), ("parts", &["ex-sup33.toml", "ex-adc24.toml", "ex-mem8.toml"])]
@@ -30,6 +30,12 @@ pub(crate) fn captured() -> TempDir {
             std::fs::copy(root().join(kind).join(name), folder.path().join(kind).join(name)).unwrap();
         }
     }
+    folder
+}
+
+/// The same with a capture made from them.
+pub(crate) fn captured() -> TempDir {
+    let folder = shipped();
     let run = tool().current_dir(&folder).args(["capture", "setups/tide-gauge.toml"]).assert().success();
     let said = String::from_utf8(run.get_output().stdout.clone()).unwrap();
     assert!(said.starts_with("recorded 25 ms at 100 MS/s: 2.5 M samples, 22 lines"), "{said}");

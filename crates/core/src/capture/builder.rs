@@ -204,6 +204,21 @@ impl TraceBuilder {
         }
     }
 
+    /// Pool entries held, as a measure of size.
+    pub(crate) fn weight(&self) -> usize {
+        self.open.weight()
+    }
+
+    /// Hands over everything so far, which ends at `border`, a multiple of a chunk's length, and
+    /// goes on there. Ticks in the part are those of the whole; its edges are numbered anew.
+    pub(crate) fn cut(&mut self, border: u64) -> Trace {
+        debug_assert!(border.is_multiple_of(CHUNK));
+        self.close(border);
+        self.border = border + CHUNK;
+        let edges = std::mem::take(&mut self.edges_done);
+        Trace { segments: std::mem::take(&mut self.done), len: border, edges }
+    }
+
     /// The finished trace of `len` ticks; edges at or after `len` do not exist by contract of the
     /// `push` functions' callers, and `len` is raised to include them if they do.
     pub fn finish(mut self, len: u64) -> Trace {

@@ -166,6 +166,11 @@ impl Capture {
         &self.traces[line.0]
     }
 
+    /// The traces of all lines, in the order of their ids.
+    pub fn traces(&self) -> Vec<&Trace> {
+        self.traces.iter().map(Arc::as_ref).collect()
+    }
+
     /// All buses, in the order of their ids.
     pub fn buses(&self) -> &[Bus] {
         &self.buses
@@ -247,6 +252,12 @@ pub struct CaptureBuilder {
 }
 
 impl CaptureBuilder {
+    /// Sets the length in ticks.
+    pub fn length(mut self, len: u64) -> Self {
+        self.capture.len = len;
+        self
+    }
+
     /// Adds a line with its trace.
     pub fn line(mut self, line: Line, trace: impl Into<Arc<Trace>>) -> Self {
         self.capture.lines.push(line);

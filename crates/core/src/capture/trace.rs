@@ -166,7 +166,10 @@ impl Trace {
     /// The level at a tick; from the end of the record on, the last level.
     pub fn level_at(&self, tick: Tick) -> Level {
         let tick = tick.0.min(self.len.saturating_sub(1));
-        let Some(index) = self.segment_at(tick) else { return Level::Unknown };
+        let Some(index) = self.segment_at(tick) else {
+            // A part of a trace begins later: what comes before it is the level carried in.
+            return self.segments.first().map_or(Level::Unknown, |first| first.entry);
+        };
         let segment = &self.segments[index];
         segment.chunks().map_or(Level::Unknown, |c| c.level(tick - segment.start))
     }

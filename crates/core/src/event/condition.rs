@@ -16,6 +16,16 @@ pub(crate) enum Test3 {
 }
 
 impl Test3 {
+    /// The buses it looks at.
+    pub(crate) fn buses<'a>(&'a self, buses: &mut Vec<&'a Bus>) {
+        match self {
+            Test3::And(tests) | Test3::Or(tests) => tests.iter().for_each(|test| test.buses(buses)),
+            Test3::Not(inner) => inner.buses(buses),
+            Test3::Level(..) => {}
+            Test3::Range(bus, ..) | Test3::Match(bus, ..) => buses.push(bus),
+        }
+    }
+
     /// Whether it holds; `None` when unknown levels leave that open.
     pub(crate) fn eval(&self, level: &mut impl FnMut(LineId) -> Level) -> Option<bool> {
         match self {

@@ -20,17 +20,19 @@ mod parser;
 mod program;
 mod search;
 mod states;
+mod table;
 
 pub use ast::{
     Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step,
     StepLimit, Test, ValuePattern,
 };
-pub use engine::{Hits, StreamSearch};
+pub use engine::{BusSeen, Hits, StreamSearch};
 pub use names::{Meaning, Scope};
 pub use parser::KEYWORDS;
 pub use program::{ConditionProgram, LineEdge, Program};
 pub use search::{Certainty, DoubtfulHits, Hit, Stretch, Stretches};
 pub use states::{Action, Arm, State, StateMachine, StateProblem, StateReport, Wait};
+pub use table::{ArmRow, StateRow, StateTable};
 
 use crate::capture::Capture;
 use crate::time::Tick;

@@ -4,8 +4,10 @@ use super::ast::{Condition, Direction, Event, Lasting, StepLimit};
 use super::compile::Checker;
 use super::condition::{Test3, both};
 use super::names::Scope;
+use super::states::StateMachine;
+use super::table::StateTable;
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{Level, LineId};
+use crate::line::{Bus, Level, LineId};
 use crate::time::{Rate, Time, TimeBase};
 
 /// What a program waits for.
@@ -73,6 +75,24 @@ impl Guarded {
             }
         }
         lines.extend(self.guard.iter().flat_map(Test3::lines));
+    }
+
+    /// The buses whose values it looks at.
+    pub(crate) fn buses<'a>(&'a self, buses: &mut Vec<&'a Bus>) {
+        match &self.tree {
+            Tree::Simple(Form::Edge(..) | Form::Changes(_)) => {}
+            Tree::Simple(Form::When(test) | Form::Lasting(test, _)) => test.buses(buses),
+            Tree::Any(any) => any.iter().for_each(|event| event.buses(buses)),
+            Tree::Sequence(stages) => {
+                let events = stages.iter().flat_map(|s| s.unless.iter().chain([&s.event]));
+                events.for_each(|event| event.buses(buses));
+            }
+            Tree::Machine(states) => {
+                let events = states.iter().flatten().filter_map(|arm| arm.event.as_ref());
+                events.for_each(|event| event.buses(buses));
+            }
+        }
+        self.guard.iter().for_each(|guard| guard.buses(buses));
     }
 
     fn check_times(&self, base: TimeBase) -> Result<()> {
@@ -158,8 +178,7 @@ impl ConditionProgram {
 pub struct Program {
     pub(crate) root: Guarded,
     text: String,
-    /// For a state machine: the name of each state, and what each of its arms waits for.
-    pub(super) labels: Vec<(String, Vec<String>)>,
+    table: StateTable,
 }
 
 impl Program {
@@ -169,16 +188,17 @@ impl Program {
     /// [`ErrorKind::Event`] with the column, for what does not parse, an
     /// unknown name, a value that the bus cannot have, or a form that is not evaluated yet.
     pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
-        let root = Checker { text, scope }.event(&Event::parse(text)?, &mut Vec::new())?;
-        Ok(Program { root, text: text.to_string(), labels: Vec::new() })
+        let event = Event::parse(text)?;
+        let root = Checker { text, scope }.event(&event, &mut Vec::new())?;
+        Ok(Program { root, text: text.to_string(), table: StateTable::of_event(&event, text) })
     }
 
-    pub(super) fn machine(
-        text: String,
-        states: Vec<Vec<MachineArm>>,
-        labels: Vec<(String, Vec<String>)>,
-    ) -> Self {
-        Program { root: Guarded { tree: Tree::Machine(states), guard: None }, text, labels }
+    pub(super) fn machine(machine: &StateMachine, states: Vec<Vec<MachineArm>>) -> Self {
+        Program {
+            root: Guarded { tree: Tree::Machine(states), guard: None },
+            text: machine.to_string(),
+            table: StateTable::of_machine(machine),
+        }
     }
 
     /// The same event, only where a condition holds too.
@@ -191,6 +211,11 @@ impl Program {
     /// The text it was made from.
     pub fn text(&self) -> &str {
         &self.text
+    }
+
+    /// What it waits for, state by state.
+    pub fn state_table(&self) -> &StateTable {
+        &self.table
     }
 
     /// Checks that the times in it can be told apart at this clock.

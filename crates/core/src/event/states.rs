@@ -201,9 +201,7 @@ impl Program {
         if !problems.is_empty() {
             return Err(problems);
         }
-        let label = |s: &State| (s.name.clone(), s.arms.iter().map(|a| a.wait.to_string()).collect());
-        let labels = machine.states.iter().map(label).collect();
-        Ok(Program::machine(machine.to_string(), compiled, labels))
+        Ok(Program::machine(machine, compiled))
     }
 }
 

@@ -7,7 +7,7 @@ use crate::capture::Trace;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Direction, StreamSearch};
 use crate::line::Level;
-use crate::scan::{Filler, SampleBlock};
+use crate::scan::{Filler, SampleBlock, Samples};
 use crate::time::{Tick, Time};
 use crate::trigger::Seen;
 
@@ -51,6 +51,36 @@ pub struct Acquisition<'a> {
     pub time_out: Option<Time>,
 }
 
+/// Where the samples of a recording go.
+///
+/// For who implements it: `begin` is called once, before anything else, and not at all when the
+/// trigger does not come. An error ends the recording.
+pub trait Sink {
+    /// The recording begins. `trigger` is the number of the sample that is the trigger, counted
+    /// from the first one that will be pushed.
+    ///
+    /// # Errors
+    /// When nothing can be taken.
+    fn begin(&mut self, trigger: Option<Tick>) -> Result<()>;
+
+    /// The next samples; bit `i` is the `i`-th configured input.
+    ///
+    /// # Errors
+    /// When they cannot be taken.
+    fn push(&mut self, samples: Samples<'_>) -> Result<()>;
+}
+
+/// What was recorded, apart from the samples.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Recorded {
+    /// Ticks recorded.
+    pub len: u64,
+    /// The tick that is the trigger, if there was one.
+    pub trigger: Option<Tick>,
+    /// What the user should know.
+    pub remarks: Vec<String>,
+}
+
 /// What was recorded.
 #[derive(Debug)]
 pub struct Recording {
@@ -64,24 +94,69 @@ pub struct Recording {
     pub remarks: Vec<String>,
 }
 
+/// Keeps the samples as traces.
+struct InMemory(Filler);
+
+impl Sink for InMemory {
+    fn begin(&mut self, _: Option<Tick>) -> Result<()> {
+        Ok(())
+    }
+
+    fn push(&mut self, samples: Samples<'_>) -> Result<()> {
+        self.0.push(samples);
+        Ok(())
+    }
+}
+
+/// Keeps the last sample.
+#[derive(Default)]
+struct LastSample((u64, u64));
+
+impl Sink for LastSample {
+    fn begin(&mut self, _: Option<Tick>) -> Result<()> {
+        Ok(())
+    }
+
+    fn push(&mut self, samples: Samples<'_>) -> Result<()> {
+        self.0 = samples.get(samples.len().saturating_sub(1));
+        Ok(())
+    }
+}
+
 impl Acquisition<'_> {
-    /// Makes the recording. `progress` is told where it stands and may stop it: what was recorded
-    /// until then is returned.
+    /// Makes the recording and keeps it in memory; otherwise as [`run_into`](Self::run_into).
+    ///
+    /// # Errors
+    /// As [`run_into`](Self::run_into).
+    pub fn run(self, progress: &mut dyn FnMut(Progress) -> ControlFlow<()>) -> Result<Recording> {
+        let bits: Vec<u32> = (0..self.configuration.inputs.len() as u32).collect();
+        let mut memory = InMemory(Filler::new(&bits));
+        let Recorded { len, trigger, remarks } = self.run_into(&mut memory, progress)?;
+        Ok(Recording { traces: memory.0.finish(), len, trigger, remarks })
+    }
+
+    /// Makes the recording and passes its samples on as they come. `progress` is told where it
+    /// stands and may stop it: what was recorded until then has been passed on.
     ///
     /// # Errors
     /// [`ErrorKind::TimeOut`] when the trigger does not come in time; its help says what was seen
-    /// instead. Otherwise the instrument's errors.
-    pub fn run(self, progress: &mut dyn FnMut(Progress) -> ControlFlow<()>) -> Result<Recording> {
+    /// instead. Otherwise the instrument's errors and those of `sink`.
+    pub fn run_into(
+        self,
+        sink: &mut dyn Sink,
+        progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
+    ) -> Result<Recorded> {
         if self.configuration.stream {
-            return stream::run(self, progress);
+            return stream::run(self, sink, progress);
         }
         let instrument = self.instrument;
         instrument.configure(self.configuration)?;
         instrument.arm()?;
         let mut stopped = false;
         let (samples, trigger) = loop {
-            let (now, given_up) = match instrument.status()? {
-                Status::Done { samples, trigger } => break (samples, trigger),
+            let status = instrument.status()?;
+            let (now, given_up) = match status.clone() {
+                Status::Done { samples, trigger } => break (samples, trigger.map(Tick)),
                 Status::Idle => break (0, None),
                 Status::Recording { done, of } => (Progress::Recording { done, of }, None),
                 Status::Over { elapsed, seen } => {
@@ -94,23 +169,36 @@ impl Acquisition<'_> {
                     (Progress::Waiting { elapsed }, why)
                 }
             };
+            let stop = progress(now.clone()).is_break();
+            let given_up = given_up.or_else(|| match (status, now) {
+                (Status::Waiting { seen, .. }, Progress::Waiting { elapsed }) if stop => {
+                    Some((stopped_waiting(elapsed), seen))
+                }
+                _ => None,
+            });
             if let Some((why, seen)) = given_up {
                 instrument.stop()?;
-                let go_on = &mut |_| ControlFlow::Continue(());
-                let recording = read_out(instrument, self.configuration, None, go_on)?;
-                let help = what_was_seen(self.configuration, self.names, &seen, &recording.traces);
+                let mut last = LastSample::default();
+                let len = read_out(instrument, None, &mut last, &mut |_| ControlFlow::Continue(()))?;
+                let last = (len > 0).then_some(last.0);
+                let help = what_was_seen(self.configuration, self.names, &seen, last);
                 return Err(Error::new(ErrorKind::TimeOut, why).with_help(help));
             }
-            if progress(now).is_break() && !std::mem::replace(&mut stopped, true) {
+            if stop && !std::mem::replace(&mut stopped, true) {
                 instrument.stop()?;
             }
         };
-        let mut recording = read_out(instrument, self.configuration, Some(samples), progress)?;
-        recording.trigger = trigger.map(Tick);
-        recording.remarks = instrument.remarks();
-        recording.remarks.extend(short_of_past(self.configuration, recording.trigger));
-        Ok(recording)
+        sink.begin(trigger)?;
+        let len = read_out(instrument, Some(samples), sink, progress)?;
+        let mut remarks = instrument.remarks();
+        remarks.extend(short_of_past(self.configuration, trigger));
+        Ok(Recorded { len, trigger, remarks })
     }
+}
+
+/// What to say when the user stops before the trigger came.
+pub(super) fn stopped_waiting(elapsed: Time) -> String {
+    format!("stopped after waiting for {elapsed}: the trigger had not come")
 }
 
 /// What to say when the trigger came before the part before it was full.
@@ -121,32 +209,35 @@ pub(super) fn short_of_past(configuration: &Configuration, trigger: Option<Tick>
     ))
 }
 
+/// Reads what was recorded; how many samples that was.
 fn read_out(
     instrument: &mut dyn Instrument,
-    configuration: &Configuration,
     of: Option<u64>,
+    sink: &mut dyn Sink,
     progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
-) -> Result<Recording> {
-    let bits: Vec<u32> = (0..configuration.inputs.len() as u32).collect();
-    let mut filler = Filler::new(&bits);
+) -> Result<u64> {
     let mut block = SampleBlock::default();
+    let mut done = 0;
     loop {
         instrument.read(&mut block)?;
         if block.is_empty() {
-            break;
+            return Ok(done);
         }
-        filler.push(block.samples());
-        let done = filler.position();
+        sink.push(block.samples())?;
+        done += block.len() as u64;
         if progress(Progress::Reading { done, of: of.unwrap_or(done) }).is_break() {
-            break;
+            return Ok(done);
         }
     }
-    let len = filler.position();
-    Ok(Recording { traces: filler.finish(), len, trigger: None, remarks: Vec::new() })
 }
 
 /// What was seen instead of the trigger, a line each.
-fn what_was_seen(configuration: &Configuration, names: &[&str], seen: &Seen, traces: &[Trace]) -> String {
+fn what_was_seen(
+    configuration: &Configuration,
+    names: &[&str],
+    seen: &Seen,
+    last: Option<(u64, u64)>,
+) -> String {
     let Some(trigger) = &configuration.trigger else { return String::new() };
     let name = |input: usize| names.get(input).copied().unwrap_or("?");
     let edge = match trigger.direction {
@@ -170,9 +261,11 @@ fn what_was_seen(configuration: &Configuration, names: &[&str], seen: &Seen, tra
     }
     let mut involved: Vec<usize> = trigger.levels.iter().map(|(input, _)| *input).collect();
     involved.insert(0, trigger.input);
-    let levels = involved.iter().filter_map(|input| {
-        let trace = traces.get(*input).filter(|t| !t.is_empty())?;
-        Some(format!("{} {}", name(*input), trace.level_at(Tick(trace.len() - 1))))
+    let Some((levels, unknown)) = last else { return told.join("\n") };
+    let levels = involved.iter().map(|input| {
+        let bit = |word: u64| word.checked_shr(*input as u32).unwrap_or(0) & 1 == 1;
+        let level = if bit(unknown) { Level::Unknown } else { Level::from(bit(levels)) };
+        format!("{} {level}", name(*input))
     });
     told.push(format!("at the end: {}", levels.collect::<Vec<_>>().join(", ")));
     told.join("\n")

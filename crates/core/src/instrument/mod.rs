@@ -5,7 +5,7 @@ mod driver;
 mod stream;
 
 pub use capabilities::{Capabilities, Mode};
-pub use driver::{Acquisition, Progress, Recording};
+pub use driver::{Acquisition, Progress, Recorded, Recording, Sink};
 
 use crate::error::Result;
 use crate::line::Threshold;

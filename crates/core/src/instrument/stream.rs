@@ -3,11 +3,11 @@
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
-use super::driver::{Acquisition, Progress, Recording, short_of_past};
+use super::driver::{Acquisition, Progress, Recorded, Sink, short_of_past, stopped_waiting};
 use super::{Configuration, Status};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::StreamSearch;
-use crate::scan::{Filler, SampleBlock, Samples};
+use crate::scan::{SampleBlock, Samples};
 use crate::time::{Rate, Rational, Tick, Time};
 
 /// The blocks that the part before the trigger may need.
@@ -27,10 +27,9 @@ impl Ring {
     }
 
     /// Hands over the samples from `first` on.
-    fn drain(&mut self, first: u64, filler: &mut Filler) {
-        for (start, block) in self.blocks.drain(..) {
-            filler.push(cut(&block, start, first..u64::MAX));
-        }
+    fn drain(&mut self, first: u64, sink: &mut dyn Sink) -> Result<()> {
+        let mut blocks = self.blocks.drain(..);
+        blocks.try_for_each(|(start, block)| sink.push(cut(&block, start, first..u64::MAX)))
     }
 }
 
@@ -49,18 +48,20 @@ fn elapsed(rate: Rate, samples: u64) -> Time {
 
 pub(super) fn run(
     acquisition: Acquisition<'_>,
+    sink: &mut dyn Sink,
     progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
-) -> Result<Recording> {
+) -> Result<Recorded> {
     let Acquisition { instrument, configuration, names, mut search, time_out } = acquisition;
     instrument.configure(configuration)?;
     instrument.arm()?;
-    let bits: Vec<u32> = (0..configuration.inputs.len() as u32).collect();
-    let mut filler = Filler::new(&bits);
     let mut ring = Ring { blocks: VecDeque::new(), before: configuration.before };
     let mut block = SampleBlock::default();
     let after = configuration.samples.saturating_sub(configuration.before);
     // The trigger, the first sample kept, and the one after the last.
     let mut kept = search.is_none().then_some((None, 0, configuration.samples));
+    if kept.is_some() {
+        sink.begin(None)?;
+    }
     let mut position = 0;
     loop {
         let over = match instrument.status()? {
@@ -79,18 +80,19 @@ pub(super) fn run(
                 && let Some(hit) = search.push(block.samples()).first()
             {
                 let first = hit.0.saturating_sub(configuration.before);
-                ring.drain(first, &mut filler);
-                kept = Some((Some(hit.0 - first), first, hit.0 + after));
+                sink.begin(Some(Tick(hit.0 - first)))?;
+                ring.drain(first, sink)?;
+                kept = Some((Some(Tick(hit.0 - first)), first, hit.0 + after));
             }
             match kept {
-                Some((_, first, last)) => filler.push(cut(&block, start, first..last)),
+                Some((_, first, last)) => sink.push(cut(&block, start, first..last))?,
                 None => ring.push(start, std::mem::take(&mut block)),
             }
         }
         let seen = elapsed(configuration.rate, position);
         let (now, full) = match kept {
             Some((_, first, last)) => {
-                let (done, of) = (filler.position(), last - first);
+                let (done, of) = (position.min(last) - first, last - first);
                 (Progress::Recording { done, of }, done >= of)
             }
             None => (Progress::Waiting { elapsed: seen }, false),
@@ -98,32 +100,31 @@ pub(super) fn run(
         let stopped = progress(now).is_break();
         if kept.is_none() && (over || stopped || time_out.is_some_and(|limit| seen >= limit)) {
             instrument.stop()?;
-            return Err(never_came(configuration, names, search.as_ref(), seen, over, time_out));
+            let message = match time_out {
+                _ if over => format!("the trigger did not come before the record ended after {seen}"),
+                Some(limit) if seen >= limit => format!("the trigger did not come within {limit}"),
+                _ => stopped_waiting(seen),
+            };
+            return Err(never_came(message, configuration, names, search.as_ref()));
         }
         if full || over || stopped {
             instrument.stop()?;
-            let trigger = kept.and_then(|(trigger, ..)| trigger);
-            let len = filler.position();
-            let trigger = trigger.map(Tick);
+            let (trigger, first, last) = kept.unwrap_or_default();
+            let len = position.min(last).saturating_sub(first);
             let mut remarks = instrument.remarks();
             remarks.extend(short_of_past(configuration, trigger));
-            return Ok(Recording { traces: filler.finish(), len, trigger, remarks });
+            return Ok(Recorded { len, trigger, remarks });
         }
     }
 }
 
+/// The trigger did not come: what was seen instead.
 fn never_came(
+    message: String,
     configuration: &Configuration,
     names: &[&str],
     search: Option<&StreamSearch>,
-    seen: Time,
-    over: bool,
-    time_out: Option<Time>,
 ) -> Error {
-    let message = match time_out.filter(|_| !over) {
-        Some(limit) => format!("the trigger did not come within {limit}"),
-        None => format!("the trigger did not come before the record ended after {seen}"),
-    };
     let Some(search) = search else { return Error::new(ErrorKind::TimeOut, message) };
     let lines = search.activity().into_iter().filter(|(line, ..)| line.0 < configuration.inputs.len());
     let lines = lines.map(|(line, edges, level)| {
@@ -135,15 +136,33 @@ fn never_came(
         }
     });
     let mut help = format!("seen meanwhile on its lines:\n{}", lines.collect::<Vec<_>>().join("\n"));
+    for bus in search.bus_values() {
+        let what = if bus.at_event { "had, where the rest of the event happened" } else { "changed to" };
+        let most: Vec<String> =
+            bus.values.iter().take(6).map(|(value, count)| format!("{value} {}", times(*count))).collect();
+        let rest = bus.values.iter().skip(6).map(|(_, count)| count).sum::<u64>() + bus.others;
+        let rest = (rest > 0).then(|| format!("others {}", times(rest)));
+        let told: Vec<String> = most.into_iter().chain(rest).collect();
+        let told = if told.is_empty() { "nothing".to_string() } else { told.join(", ") };
+        help.push_str(&format!("\n  {} {what}: {told}", bus.name));
+    }
     for state in search.states() {
         let here = if state.present { ", and is the present state" } else { "" };
-        help.push_str(&format!("\nstate {}: entered {} times{here}", state.name, state.entered));
+        help.push_str(&format!("\nstate {}: entered {}{here}", state.name, times(state.entered)));
         for (wait, seen) in state.arms {
             match seen {
-                Some(seen) => help.push_str(&format!("\n  {wait}: came {seen} times in all")),
+                Some(seen) => help.push_str(&format!("\n  {wait}: came {} in all", times(seen))),
                 None => help.push_str(&format!("\n  {wait}")),
             }
         }
     }
     Error::new(ErrorKind::TimeOut, message).with_help(help)
+}
+
+fn times(count: u64) -> String {
+    match count {
+        1 => "once".to_string(),
+        2 => "twice".to_string(),
+        n => format!("{n} times"),
+    }
 }

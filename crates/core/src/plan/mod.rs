@@ -1,8 +1,9 @@
 //! Whether an instrument can do what is asked, and if not, what is nearest.
 
 use crate::error::{Error, ErrorKind};
-use crate::instrument::Capabilities;
-use crate::time::{Rate, Rational, Time, TimeBase, Voltage};
+use crate::instrument::{Capabilities, Mode};
+use crate::scan::SampleWidth;
+use crate::time::{Rate, Rational, Samples, Time, TimeBase, Voltage};
 
 /// How long to record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -61,9 +62,14 @@ pub struct Plan {
     pub before: u64,
     /// The rates this instrument has for this many inputs.
     pub rates: Vec<Rate>,
+    /// Whether the samples are streamed: the trigger or the length is beyond what is on board.
+    pub stream: bool,
 }
 
-/// Makes a plan.
+/// Most bytes of samples from before the trigger that the host keeps while it looks for it.
+const RING_BYTES: u64 = 1 << 30;
+
+/// Makes a plan. What the instrument's memory cannot hold is streamed, if it can stream.
 ///
 /// # Errors
 /// Everything that does not fit, each with the nearest setting that does; a swing above an input's
@@ -72,8 +78,15 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     let mut problems = Vec::new();
     let count = wanted.inputs.len() as u32;
     check_inputs(wanted, able, &mut problems);
-    let rates = able.rates_for(count, wanted.stream);
-    if rates.is_empty() && wanted.stream && !able.rates_for(count, false).is_empty() {
+    let samples = match wanted.length {
+        Length::Samples(samples) => Some(samples),
+        Length::Time(time) => ticks(wanted.rate, time).and_then(|t| u64::try_from(t.ceil()).ok()),
+    };
+    let samples = samples.unwrap_or(u64::MAX);
+    let fits = |streams| able.mode_for(count, wanted.rate, streams).is_some_and(|m| samples <= m.memory);
+    let stream = wanted.stream || (!fits(false) && fits(true));
+    let rates = able.rates_for(count, stream);
+    if rates.is_empty() && stream && !able.rates_for(count, false).is_empty() {
         let message =
             format!("the instrument cannot wait for this trigger by itself, nor stream {count} lines");
         let help = "wait for an edge of one line while other lines have given levels, or name fewer lines";
@@ -86,27 +99,11 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
         problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
         return Err(problems);
     }
-    let Some(mode) = able.mode_for(count, wanted.rate, wanted.stream) else {
+    let Some(mode) = able.mode_for(count, wanted.rate, stream) else {
         problems.push(rate_error(wanted, &rates, able));
         return Err(problems);
     };
-    let samples = match wanted.length {
-        Length::Samples(samples) => Some(samples),
-        Length::Time(time) => ticks(wanted.rate, time).and_then(|t| u64::try_from(t.ceil()).ok()),
-    };
-    let samples = samples.unwrap_or(u64::MAX);
-    if samples == 0 || samples > mode.memory {
-        let longest = TimeBase::from_rate(wanted.rate)
-            .map(|base| base.length_of(i64::try_from(mode.memory).unwrap_or(i64::MAX)).to_string());
-        let longest = longest.unwrap_or_default();
-        let message = if samples == 0 {
-            "a record of no samples shows nothing".to_string()
-        } else {
-            format!("{samples} samples do not fit into the instrument's memory of {}", mode.memory)
-        };
-        let help = format!("at {} it records up to {longest}, that is {} samples", wanted.rate, mode.memory);
-        problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
-    }
+    problems.extend(length_error(samples, wanted.rate, mode));
     let before = match wanted.before {
         Before::Share(share) => {
             Rational::new(i128::from(samples), 1).and_then(|s| s.checked_mul(share.to_fraction()))
@@ -120,10 +117,48 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
         let help = "give a share from 0 % to 100 %, or a time up to the length of the record";
         problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
     }
+    let width = SampleWidth::for_inputs(wanted.inputs.len()).bytes() as u64;
+    if let Some(before) = before.filter(|before| stream && before.saturating_mul(width) > RING_BYTES) {
+        let most = RING_BYTES / width;
+        let message = format!(
+            "{} before the trigger do not fit into the {} that are kept while the host looks for it",
+            Samples(before),
+            Samples(most)
+        );
+        let longest = duration(wanted.rate, most);
+        let help = format!("keep at most {longest} before the trigger, or record at a lower rate");
+        problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
+    }
     match before {
-        Some(before) if problems.is_empty() => Ok(Plan { rate: wanted.rate, samples, before, rates }),
+        Some(before) if problems.is_empty() => Ok(Plan { rate: wanted.rate, samples, before, rates, stream }),
         _ => Err(problems),
     }
+}
+
+/// Samples that a mode cannot hold.
+fn length_error(samples: u64, rate: Rate, mode: &Mode) -> Option<Error> {
+    if samples > 0 && samples <= mode.memory {
+        return None;
+    }
+    let message = match samples {
+        0 => "a record of no samples shows nothing".to_string(),
+        _ if mode.streams => {
+            format!("{} are more than the instrument streams, {}", Samples(samples), Samples(mode.memory))
+        }
+        _ => {
+            let memory = Samples(mode.memory);
+            format!("{} do not fit into the instrument's memory of {memory}", Samples(samples))
+        }
+    };
+    let longest = duration(rate, mode.memory);
+    let help = format!("at {rate} it records up to {longest}, that is {} samples", mode.memory);
+    Some(Error::new(ErrorKind::Instrument, message).with_help(help))
+}
+
+/// How long this many samples take, in words.
+fn duration(rate: Rate, samples: u64) -> String {
+    let base = TimeBase::from_rate(rate);
+    base.map(|b| b.length_of(i64::try_from(samples).unwrap_or(i64::MAX)).to_string()).unwrap_or_default()
 }
 
 fn ticks(rate: Rate, time: Time) -> Option<Rational> {

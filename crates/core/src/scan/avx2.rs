@@ -1,16 +1,17 @@
 //! Bit planes with AVX2: the only place for SIMD.
 //!
-//! PERF: a plane of 8-bit samples is one shift and one `movemask` per 32 samples. 16-bit samples
-//! are parted into their low and high bytes first, so that they cost the same; wider ones use the
-//! narrower `movemask` of their own size. `docs/performance.md` has what it gives.
+//! PERF: a plane of 8-bit samples is one shift and one `movemask` per 32 samples. Samples of 16 and
+//! 32 bits are parted into their bytes first, and only those that hold a wanted bit, so that they
+//! cost little more; a plane straight from 32-bit samples took twice as long. 64-bit ones, seldom
+//! met, use the `movemask` of their own size. `docs/performance.md` has what it gives.
 #![allow(unsafe_code, reason = "vector instructions; each use says why it is sound")]
 
 use std::arch::x86_64::{
     __m256i, _MM_HINT_T0, _mm_cvtsi32_si128, _mm_prefetch, _mm256_and_si256, _mm256_castsi256_pd,
-    _mm256_castsi256_ps, _mm256_extract_epi64, _mm256_loadu_si256, _mm256_movemask_epi8, _mm256_movemask_pd,
-    _mm256_movemask_ps, _mm256_or_si256, _mm256_packus_epi16, _mm256_permute4x64_epi64, _mm256_set1_epi16,
-    _mm256_set1_epi64x, _mm256_setzero_si256, _mm256_sll_epi16, _mm256_sll_epi32, _mm256_sll_epi64,
-    _mm256_srli_epi16, _mm256_testz_si256, _mm256_xor_si256,
+    _mm256_extract_epi64, _mm256_loadu_si256, _mm256_movemask_epi8, _mm256_movemask_pd, _mm256_or_si256,
+    _mm256_packus_epi16, _mm256_packus_epi32, _mm256_permute4x64_epi64, _mm256_set1_epi16, _mm256_set1_epi32,
+    _mm256_set1_epi64x, _mm256_setzero_si256, _mm256_sll_epi16, _mm256_sll_epi64, _mm256_srl_epi16,
+    _mm256_srl_epi32, _mm256_testz_si256, _mm256_xor_si256,
 };
 
 use super::SampleWidth;
@@ -28,9 +29,9 @@ pub(super) fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], out: &mut
     // SAFETY: `Slicer` comes here only after it has detected AVX2.
     unsafe {
         match width {
-            SampleWidth::W8 => planes_8(samples, bits, out),
-            SampleWidth::W16 => planes_16(samples, bits, out),
-            SampleWidth::W32 => planes_32(samples, bits, out),
+            SampleWidth::W8 => planes_by_bytes::<1>(samples, bits, out),
+            SampleWidth::W16 => planes_by_bytes::<2>(samples, bits, out),
+            SampleWidth::W32 => planes_by_bytes::<4>(samples, bits, out),
             SampleWidth::W64 => planes_64(samples, bits, out),
         }
     }
@@ -115,68 +116,64 @@ fn byte_plane(groups: &[[__m256i; 2]], bit: u32, plane: &mut Plane) {
     }
 }
 
+/// Packs the bytes of two vectors of 16-bit numbers below 256. Packing works in halves of 128
+/// bits: the middle quarters change places.
+#[inline]
 #[target_feature(enable = "avx2")]
-fn planes_8(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
-    let groups = samples.chunks_exact(GROUP).take(SPAN);
-    let count = groups.len();
-    let mut bytes = [[_mm256_setzero_si256(); 2]; SPAN];
-    for (bytes, group) in bytes.iter_mut().zip(groups) {
-        *bytes = [load(group, 0), load(group, 1)];
-    }
-    for (share, (bit, plane)) in bits.iter().zip(out).enumerate() {
-        fetch_ahead(samples, share, bits.len());
-        match bit {
-            0..8 => byte_plane(&bytes[..count], *bit, plane),
-            _ => plane[..count].fill(0),
-        }
-    }
-    count
+fn pack_16(a: __m256i, b: __m256i) -> __m256i {
+    _mm256_permute4x64_epi64::<0b1101_1000>(_mm256_packus_epi16(a, b))
 }
 
+/// Byte `place` of 64 samples of 16 bits.
+#[inline]
 #[target_feature(enable = "avx2")]
-fn planes_16(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
-    let byte = _mm256_set1_epi16(0xff);
-    // Packing works in halves of 128 bits: the middle quarters change places.
-    let pack = |a, b| _mm256_permute4x64_epi64::<0b1101_1000>(_mm256_packus_epi16(a, b));
-    let count = samples.chunks_exact(GROUP * 2).len().min(SPAN);
+fn bytes_of_16(group: &[u8], place: u32) -> [__m256i; 2] {
+    let (byte, shift) = (_mm256_set1_epi16(0xff), _mm_cvtsi32_si128(8 * place as i32));
+    let one = |index| _mm256_and_si256(_mm256_srl_epi16(load(group, index), shift), byte);
+    [pack_16(one(0), one(1)), pack_16(one(2), one(3))]
+}
+
+/// Byte `place` of 64 samples of 32 bits.
+#[inline]
+#[target_feature(enable = "avx2")]
+fn bytes_of_32(group: &[u8], place: u32) -> [__m256i; 2] {
+    let (byte, shift) = (_mm256_set1_epi32(0xff), _mm_cvtsi32_si128(8 * place as i32));
+    let one = |index| _mm256_and_si256(_mm256_srl_epi32(load(group, index), shift), byte);
+    let two = |index| {
+        let packed = _mm256_packus_epi32(one(index), one(index + 1));
+        _mm256_permute4x64_epi64::<0b1101_1000>(packed)
+    };
+    [pack_16(two(0), two(2)), pack_16(two(4), two(6))]
+}
+
+/// The planes of samples that are parted into their bytes first.
+#[inline]
+#[target_feature(enable = "avx2")]
+fn planes_by_bytes<const WIDTH: usize>(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
+    let count = samples.chunks_exact(GROUP * WIDTH).len().min(SPAN);
     let mut bytes = [[_mm256_setzero_si256(); 2]; SPAN];
-    for half in [0, 8] {
-        if !bits.iter().any(|bit| (half..half + 8).contains(bit)) {
+    for place in 0..WIDTH as u32 {
+        let inside = |bit: &u32| bit / 8 == place;
+        if !bits.iter().any(inside) {
             continue;
         }
-        for (bytes, group) in bytes.iter_mut().zip(samples.chunks_exact(GROUP * 2)) {
-            let half_of = |index| match half {
-                0 => _mm256_and_si256(load(group, index), byte),
-                _ => _mm256_srli_epi16::<8>(load(group, index)),
+        for (bytes, group) in bytes.iter_mut().zip(samples.chunks_exact(GROUP * WIDTH)) {
+            *bytes = match WIDTH {
+                1 => [load(group, 0), load(group, 1)],
+                2 => bytes_of_16(group, place),
+                _ => bytes_of_32(group, place),
             };
-            *bytes = [pack(half_of(0), half_of(1)), pack(half_of(2), half_of(3))];
         }
         for (share, (bit, plane)) in bits.iter().zip(&mut *out).enumerate() {
-            match bit.checked_sub(half) {
-                Some(bit @ 0..8) => {
-                    fetch_ahead(samples, share, bits.len());
-                    byte_plane(&bytes[..count], bit, plane);
-                }
-                _ if *bit >= 16 => plane[..count].fill(0),
-                _ => {}
+            if inside(bit) {
+                fetch_ahead(samples, share, bits.len());
+                byte_plane(&bytes[..count], bit % 8, plane);
             }
         }
     }
-    count
-}
-
-#[target_feature(enable = "avx2")]
-fn planes_32(samples: &[u8], bits: &[u32], out: &mut [Plane]) -> usize {
-    let groups = samples.chunks_exact(GROUP * 4).take(SPAN);
-    let count = groups.len();
-    for (at, group) in groups.enumerate() {
-        for (bit, plane) in bits.iter().zip(&mut *out) {
-            let shift = _mm_cvtsi32_si128(31 - (*bit).min(31) as i32);
-            let mask = |index| {
-                let shifted = _mm256_sll_epi32(load(group, index), shift);
-                u64::from(_mm256_movemask_ps(_mm256_castsi256_ps(shifted)) as u32) << (index * 8)
-            };
-            plane[at] = if *bit < 32 { (0..8).fold(0, |all, index| all | mask(index)) } else { 0 };
+    for (bit, plane) in bits.iter().zip(out) {
+        if *bit >= 8 * WIDTH as u32 {
+            plane[..count].fill(0);
         }
     }
     count

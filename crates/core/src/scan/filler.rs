@@ -197,6 +197,17 @@ impl Filler {
         }
     }
 
+    /// How much is held, in list entries of 16 bits, the last chunk left out.
+    pub(crate) fn weight(&self) -> usize {
+        self.traces.iter().map(TraceBuilder::weight).sum()
+    }
+
+    /// Hands over the traces of what came in since the last time, and keeps nothing of it. Only
+    /// where the position is a multiple of a chunk's length.
+    pub(crate) fn cut(&mut self) -> Vec<Trace> {
+        self.traces.iter_mut().map(|trace| trace.cut(self.position)).collect()
+    }
+
     /// The traces, in the order of the bits given at the start.
     pub fn finish(self) -> Vec<Trace> {
         let len = self.position;

@@ -93,10 +93,12 @@ impl SampleBlock {
     pub fn push_run(&mut self, levels: u64, unknown: u64, count: usize) {
         let bytes = self.width.bytes();
         let append = |to: &mut Vec<u8>, word: u64| {
-            let word = word.to_le_bytes();
-            match self.width {
-                SampleWidth::W8 => to.resize(to.len() + count, word[0]),
-                _ => (0..count).for_each(|_| to.extend_from_slice(&word[..bytes])),
+            let (start, len) = (to.len(), bytes * count);
+            to.extend_from_slice(&word.to_le_bytes()[..bytes.min(len)]);
+            // Twice as many each time.
+            while to.len() < start + len {
+                let more = (to.len() - start).min(start + len - to.len());
+                to.extend_from_within(start..start + more);
             }
         };
         if unknown != 0 || !self.unknown.is_empty() {

@@ -9,7 +9,7 @@ mod record;
 mod resolve;
 mod source;
 
-pub use record::RecordOptions;
+pub use record::{CaptureSink, RecordOptions};
 pub use source::{Attached, Folder, Texts};
 
 use std::path::Path;

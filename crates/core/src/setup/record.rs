@@ -2,12 +2,13 @@
 
 use std::ops::ControlFlow;
 
-use crate::capture::{Capture, Origin};
+use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Program, StateProblem, StreamSearch};
-use crate::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument, Progress};
-use crate::line::Input;
+use crate::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument, Progress, Sink};
+use crate::line::{Input, Level};
 use crate::plan::{Plan, Wanted, WantedInput, plan};
+use crate::scan::{Filler, Samples};
 use crate::time::{Rate, Resolution, Tick, Time, TimeBase};
 use crate::trigger::QualifiedEdge;
 
@@ -69,7 +70,8 @@ impl Setup {
         }
     }
 
-    /// Records this setup with an instrument. `progress` is told where it stands and may stop it.
+    /// Records this setup with an instrument and keeps the record in memory. `progress` is told
+    /// where it stands and may stop it.
     ///
     /// # Errors
     /// As [`plan`](Setup::plan); when the trigger does not come within the setup's time-out; and the
@@ -80,6 +82,27 @@ impl Setup {
         options: RecordOptions,
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Capture> {
+        let bits: Vec<u32> = (0..self.lines.len() as u32).collect();
+        let mut memory = InMemory(Filler::new(&bits));
+        let description = self.record_into(instrument, options, &mut memory, progress)?;
+        let len = memory.0.position();
+        let traces = memory.0.finish().into_iter().map(Some).collect();
+        description.into_builder().length(len).replace_traces(traces).build()
+    }
+
+    /// Records this setup with an instrument and passes the samples on as they come; the answer is
+    /// the description of the capture, without any ticks. `progress` is told where it stands and
+    /// may stop it.
+    ///
+    /// # Errors
+    /// As [`record`](Setup::record), and those of `sink`.
+    pub fn record_into(
+        &self,
+        instrument: &mut dyn Instrument,
+        options: RecordOptions,
+        sink: &mut dyn CaptureSink,
+        progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
+    ) -> Result<Capture> {
         let plan = self.plan(instrument, options)?;
         let program = self.trigger_program(options)?;
         let base = TimeBase::from_rate(plan.rate)?;
@@ -87,8 +110,7 @@ impl Setup {
             program.check_times(base)?;
         }
         let trigger = program.as_ref().and_then(|p| QualifiedEdge::from_program(p).ok());
-        let stream = program.is_some() && trigger.is_none();
-        let search = program.as_ref().filter(|_| stream).map(|p| StreamSearch::new(p, base));
+        let search = program.as_ref().filter(|_| plan.stream).map(|p| StreamSearch::new(p, base));
         let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {
             input: line.line.input.clone().unwrap_or(Input::Number(number as u32)),
             threshold: line.line.threshold,
@@ -98,12 +120,33 @@ impl Setup {
             samples: plan.samples,
             before: plan.before,
             inputs: inputs.collect(),
-            trigger,
-            stream,
+            trigger: trigger.filter(|_| !plan.stream),
+            stream: plan.stream,
         };
         let names: Vec<&str> = self.lines.iter().map(|l| l.line.name.as_str()).collect();
         let able = instrument.capabilities();
-        let identity = instrument.identity();
+        let origin = Origin {
+            source: instrument.identity(),
+            rates: plan.rates,
+            trigger: program.map(|p| p.text().to_string()),
+        };
+        let resolution =
+            Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
+        let describe = |trigger: Option<Tick>, remarks: Vec<String>| {
+            let base = base.with_zero(trigger.unwrap_or(Tick(0)));
+            let mut builder = Capture::builder(base, 0)
+                .resolution(resolution)
+                .origin(origin.clone())
+                .buses(self.buses.clone())
+                .attachments(self.texts.clone());
+            if let Some(rate) = options.rate {
+                builder = builder.history(vec![format!("recorded at {rate} instead of the setup's rate")]);
+            }
+            for line in &self.lines {
+                builder = builder.line(line.line.clone(), Trace::constant(Level::Unknown, 0));
+            }
+            remarks.into_iter().fold(builder, CaptureBuilder::remark).build()
+        };
         let acquisition = Acquisition {
             instrument,
             configuration: &configuration,
@@ -111,27 +154,57 @@ impl Setup {
             search,
             time_out: self.time_out,
         };
-        let recording = acquisition.run(progress)?;
-        let base = base.with_zero(recording.trigger.unwrap_or(Tick(0)));
-        let resolution =
-            Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
-        let trigger = program.map(|p| p.text().to_string());
-        let origin = Origin { source: identity, rates: plan.rates, trigger };
-        let mut builder = Capture::builder(base, recording.len)
-            .resolution(resolution)
-            .origin(origin)
-            .buses(self.buses.clone())
-            .attachments(self.texts.clone());
-        if let Some(rate) = options.rate {
-            builder = builder.history(vec![format!("recorded at {rate} instead of the setup's rate")]);
-        }
-        for (line, trace) in self.lines.iter().zip(recording.traces) {
-            builder = builder.line(line.line.clone(), trace);
-        }
-        for remark in recording.remarks {
-            builder = builder.remark(remark);
-        }
-        builder.build()
+        let mut described = Described { sink, describe: &describe };
+        let recorded = acquisition.run_into(&mut described, progress)?;
+        describe(recorded.trigger, recorded.remarks)
+    }
+}
+
+/// Where a capture goes while it is recorded.
+///
+/// For who implements it: `begin` is called once, before anything else, and not at all when the
+/// trigger does not come. An error ends the recording.
+pub trait CaptureSink {
+    /// The recording begins; `description` has everything but ticks.
+    ///
+    /// # Errors
+    /// When nothing can be taken.
+    fn begin(&mut self, description: Capture) -> Result<()>;
+
+    /// The next samples; bit `i` is the `i`-th line.
+    ///
+    /// # Errors
+    /// When they cannot be taken.
+    fn push(&mut self, samples: Samples<'_>) -> Result<()>;
+}
+
+/// Keeps the samples as traces.
+struct InMemory(Filler);
+
+impl CaptureSink for InMemory {
+    fn begin(&mut self, _: Capture) -> Result<()> {
+        Ok(())
+    }
+
+    fn push(&mut self, samples: Samples<'_>) -> Result<()> {
+        self.0.push(samples);
+        Ok(())
+    }
+}
+
+/// Makes the description when the recording begins.
+struct Described<'a> {
+    sink: &'a mut dyn CaptureSink,
+    describe: &'a dyn Fn(Option<Tick>, Vec<String>) -> Result<Capture>,
+}
+
+impl Sink for Described<'_> {
+    fn begin(&mut self, trigger: Option<Tick>) -> Result<()> {
+        self.sink.begin((self.describe)(trigger, Vec::new())?)
+    }
+
+    fn push(&mut self, samples: Samples<'_>) -> Result<()> {
+        self.sink.push(samples)
     }
 }
 

@@ -4,6 +4,7 @@ use super::Part;
 use super::window::{NONE, Window};
 use crate::event::program::MachineArm;
 use crate::event::states::StateReport;
+use crate::event::table::{StateRow, StateTable};
 use crate::line::LineId;
 use crate::scan::Plane;
 use crate::time::{Rational, TimeBase};
@@ -131,18 +132,19 @@ impl Machine {
         events.filter_map(Part::wake).chain(self.deadline()).min()
     }
 
-    /// How far it has come, with the names that `labels` has for states and arms.
-    pub(super) fn report(&self, labels: &[(String, Vec<String>)]) -> Vec<StateReport> {
-        let mut reports = Vec::new();
-        for (number, (arms, (name, waits))) in self.states.iter().zip(labels).enumerate() {
-            let seen = |arm: &Arm| arm.event.as_ref().map(|_| arm.seen);
-            reports.push(StateReport {
-                name: name.clone(),
-                present: number == self.current,
-                entered: self.visits[number],
-                arms: waits.iter().cloned().zip(arms.iter().map(seen)).collect(),
-            });
-        }
-        reports
+    /// How far it has come, with the words that `table` has for states and arms.
+    pub(super) fn report(&self, table: &StateTable) -> Vec<StateReport> {
+        let report = |(number, (arms, row)): (usize, (&Vec<Arm>, &StateRow))| StateReport {
+            name: row.name.clone(),
+            present: number == self.current,
+            entered: self.visits[number],
+            arms: row
+                .arms
+                .iter()
+                .zip(arms)
+                .map(|(row, arm)| (row.when.clone(), arm.event.as_ref().map(|_| arm.seen)))
+                .collect(),
+        };
+        self.states.iter().zip(&table.states).enumerate().map(report).collect()
     }
 }

@@ -9,6 +9,7 @@
 //! when windows without any edge are left out, and must name in `wake` the tick at which it could
 //! happen in such a window. `tests/it/events_oracle.rs` is what notices when it does not.
 
+mod census;
 mod lasting;
 mod machine;
 mod mask;
@@ -16,6 +17,7 @@ mod sequence;
 mod source;
 mod window;
 
+pub use census::BusSeen;
 pub use source::{Hits, StreamSearch};
 
 use lasting::LastingPart;

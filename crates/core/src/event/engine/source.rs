@@ -3,11 +3,13 @@
 use std::ops::Range;
 
 use super::Part;
+use super::census::{BusSeen, Census};
 use super::window::{NONE, Window};
 use crate::capture::{Capture, Edge, Edges};
 use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
 use crate::event::states::StateReport;
+use crate::event::table::StateTable;
 use crate::line::{Level, LineId};
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 use crate::time::{Tick, TimeBase};
@@ -209,7 +211,11 @@ pub struct StreamSearch {
     mask: u64,
     /// Per line, the changes seen.
     edges: Vec<u64>,
-    labels: Vec<(String, Vec<String>)>,
+    table: StateTable,
+    /// The buses it looks at, and whether their values count only where the event happens apart
+    /// from its `while`.
+    buses: Vec<Census>,
+    at_event: bool,
 }
 
 impl StreamSearch {
@@ -217,7 +223,10 @@ impl StreamSearch {
     pub fn new(program: &Program, base: TimeBase) -> Self {
         let lines = program.lines();
         let mask = lines.iter().fold(0, |all, l| all | 1u64.checked_shl(l.0 as u32).unwrap_or(0));
+        let (buses, at_event) = Census::of(program, &lines);
         StreamSearch {
+            buses,
+            at_event,
             part: Part::new(&program.root, &lines, base),
             planes: vec![NONE; lines.len()],
             unknown: vec![NONE; lines.len()],
@@ -226,7 +235,7 @@ impl StreamSearch {
             bits: lines.iter().map(|l| l.0.min(64) as u32).collect(),
             slicer: Slicer::new(),
             lines,
-            labels: program.labels.clone(),
+            table: program.state_table().clone(),
             position: 0,
             last: None,
             mask,
@@ -247,10 +256,15 @@ impl StreamSearch {
         self.lines.iter().zip(&self.edges).map(|(line, edges)| (*line, *edges, last(line))).collect()
     }
 
+    /// The values seen so far of the buses that it looks at.
+    pub fn bus_values(&self) -> Vec<BusSeen> {
+        self.buses.iter().map(|bus| bus.report(self.at_event)).collect()
+    }
+
     /// For a state machine, how far it has come; nothing for anything else.
     pub fn states(&self) -> Vec<StateReport> {
         match &self.part {
-            Part::Machine(machine) => machine.report(&self.labels),
+            Part::Machine(machine) => machine.report(&self.table),
             _ => Vec::new(),
         }
     }
@@ -324,7 +338,18 @@ impl StreamSearch {
                 changes.iter().map(|word| u64::from(word.count_ones())).sum()
             };
         }
-        let found = self.part.advance(&window);
+        let found = match &mut self.part {
+            Part::Guard(event, guard) if self.at_event => {
+                let mut happens = event.advance(&window);
+                self.buses.iter_mut().for_each(|bus| bus.count_at(&window, &happens));
+                guard.and_into(&window, &mut happens);
+                happens
+            }
+            part => {
+                self.buses.iter_mut().for_each(|bus| bus.count_changes(&window));
+                part.advance(&window)
+            }
+        };
         for (word, mut found) in found.into_iter().enumerate().take(window.words()) {
             while found != 0 {
                 hits.push(Tick(window.ticks(word).0 + u64::from(found.trailing_zeros())));

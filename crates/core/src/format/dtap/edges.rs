@@ -11,36 +11,37 @@ use crate::time::Tick;
 /// Most bytes a section may have before compression.
 const MOST_RAW: usize = 32 << 20;
 
-/// Codes the edges of a trace with ticks in `start..end` into `out`.
-pub(super) fn encode(trace: &Trace, start: u64, end: u64, scratch: &mut Vec<u8>, out: &mut Vec<u8>) -> Entry {
+/// Codes the edges of a trace with ticks in `start..end`: their directory entry and section.
+pub(super) fn encode(trace: &Trace, start: u64, end: u64) -> (Entry, Vec<u8>) {
     let level = trace.level_at(Tick(start.saturating_sub(1)));
     let range = Tick(start)..Tick(end);
     let mixed = level == Level::Unknown || trace.edges(range.clone()).any(|e| e.to == Level::Unknown);
-    scratch.clear();
+    let mut raw = Vec::new();
     let mut next = start;
     let mut edges = 0;
     for edge in trace.edges(range) {
-        leb128(edge.tick.0 - next, scratch);
+        leb128(edge.tick.0 - next, &mut raw);
         if mixed {
-            scratch.push(level_code(edge.to));
+            raw.push(level_code(edge.to));
         }
         next = edge.tick.0 + 1;
         edges += 1;
     }
-    let packed = lz4_flex::block::compress(scratch);
-    let compressed = packed.len() < scratch.len();
-    let stored: &[u8] = if compressed { &packed } else { scratch };
-    out.extend_from_slice(stored);
+    let packed = lz4_flex::block::compress(&raw);
+    let compressed = packed.len() < raw.len();
+    let raw_len = raw.len() as u32;
+    let stored = if compressed { packed } else { raw };
     // The writer cuts ranges long before any of these numbers outgrows 32 bits.
-    Entry {
+    let entry = Entry {
         level,
         mixed,
         compressed,
         edges,
-        raw: scratch.len() as u32,
+        raw: raw_len,
         stored: stored.len() as u32,
-        crc: crc32fast::hash(stored),
-    }
+        crc: crc32fast::hash(&stored),
+    };
+    (entry, stored)
 }
 
 /// Decodes a section of `length` ticks; says what is wrong with it if it is damaged.

@@ -12,7 +12,9 @@ mod block;
 mod edges;
 mod meta;
 mod read;
+mod recorder;
 mod write;
 
 pub use read::{Opened, open};
+pub use recorder::Recorder;
 pub use write::{SaveOptions, Writer, part_path, save};

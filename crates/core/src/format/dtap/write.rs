@@ -4,10 +4,12 @@ use std::fs::{File, OpenOptions};
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
-use super::block::{END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code};
+use rayon::prelude::*;
+
+use super::block::{END_MAGIC, Entry, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code};
 use super::edges::encode;
 use super::meta::Meta;
-use crate::capture::Capture;
+use crate::capture::{CHUNK, Capture, Trace};
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::line::LineId;
 use crate::time::Tick;
@@ -37,10 +39,11 @@ pub fn part_path(path: &Path) -> PathBuf {
 /// [`ErrorKind::Io`] when the disk refuses, with what was written kept.
 pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> {
     let mut writer = Writer::create(capture, path, options)?;
+    let traces = capture.traces();
     let mut start = 0;
     while start < capture.len() {
         let end = block_end(capture, start);
-        writer.block(capture, start, end)?;
+        writer.block(&traces, start, end)?;
         start = end;
     }
     writer.finish(capture)
@@ -53,8 +56,9 @@ fn block_end(capture: &Capture, start: u64) -> u64 {
         (0..capture.lines().len()).map(count).sum()
     };
     let mut length = (capture.len() - start).min(LONGEST_RANGE);
-    while length > 64 && edges(start + length) > BLOCK_EDGES {
-        length /= 2;
+    while length > CHUNK && edges(start + length) > BLOCK_EDGES {
+        // Whole chunks, so that those in memory are the same again.
+        length = (length / 2).next_multiple_of(CHUNK);
     }
     start + length
 }
@@ -73,6 +77,8 @@ pub struct Writer {
     edges_before: Vec<u64>,
     next: u64,
     blocks: u64,
+    /// Whether a write has failed.
+    broken: bool,
 }
 
 impl Writer {
@@ -115,6 +121,7 @@ impl Writer {
             edges_before: vec![0; lines],
             next: 0,
             blocks: 0,
+            broken: false,
         };
         writer.put(&MAGIC)?;
         writer.whole_block(Kind::Head, &meta(capture)?)?;
@@ -127,7 +134,14 @@ impl Writer {
     }
 
     fn put(&mut self, bytes: &[u8]) -> Result<()> {
-        self.file.write_all(bytes).map_err(|e| self.failed(e))?;
+        if self.broken {
+            // What came after a write that failed would lie at another place than the index says.
+            return Err(self.failed(std::io::Error::other("an earlier write failed")));
+        }
+        self.file.write_all(bytes).map_err(|error| {
+            self.broken = true;
+            self.failed(error)
+        })?;
         self.offset += bytes.len() as u64;
         Ok(())
     }
@@ -150,38 +164,40 @@ impl Writer {
         self.put(payload)
     }
 
-    /// Appends the edges of all lines with ticks in `start..end` and hands them to the system, so
+    /// Appends the edges of all lines, in their order, with ticks in `start..end` and hands them to the system, so
     /// that they survive the end of this process. Blocks follow each other without gaps.
     ///
     /// # Errors
     /// When the range does not continue the file or is longer than a block may be, and when the
     /// disk refuses.
-    pub fn block(&mut self, capture: &Capture, start: u64, end: u64) -> Result<()> {
+    pub fn block(&mut self, traces: &[&Trace], start: u64, end: u64) -> Result<()> {
         let fits = start == self.next && end > start && end - start <= LONGEST_RANGE;
-        if !fits || capture.lines().len() != self.lines {
+        if !fits || traces.len() != self.lines {
             let message =
                 format!("the ticks {start} to {end} do not continue the file at tick {}", self.next);
             return Err(Error::new(ErrorKind::Capture, message));
         }
+        let coded: Vec<(Entry, Vec<u8>)> = traces.par_iter().map(|trace| encode(trace, start, end)).collect();
         let mut directory = Vec::new();
-        let mut sections = Vec::new();
-        let mut scratch = Vec::new();
+        let sections: usize = coded.iter().map(|(_, section)| section.len()).sum();
         self.index.extend_from_slice(&self.offset.to_le_bytes());
         self.index.extend_from_slice(&start.to_le_bytes());
         self.index.extend_from_slice(&end.to_le_bytes());
-        for line in 0..self.lines {
-            let entry = encode(capture.trace(LineId(line)), start, end, &mut scratch, &mut sections);
+        for (line, (entry, _)) in coded.iter().enumerate() {
             directory.extend_from_slice(&entry.to_bytes());
             self.index.push(level_code(entry.level));
             self.index.extend_from_slice(&self.edges_before[line].to_le_bytes());
             self.edges_before[line] += u64::from(entry.edges);
         }
-        let len = (directory.len() + sections.len()) as u64;
+        let len = (directory.len() + sections) as u64;
         let header = Header { kind: Kind::Edges, len, start, end, crc: crc32fast::hash(&directory) };
         self.put(&header.to_bytes())?;
         self.put(&directory)?;
-        self.put(&sections)?;
-        self.file.flush().map_err(|e| self.failed(e))?;
+        coded.iter().try_for_each(|(_, section)| self.put(section))?;
+        self.file.flush().map_err(|error| {
+            self.broken = true;
+            self.failed(error)
+        })?;
         self.next = end;
         self.blocks += 1;
         Ok(())

@@ -1,0 +1,154 @@
+//! Captures longer than memory: written while they run, and kept whatever ends them.
+#![cfg(unix)]
+
+use std::path::Path;
+use std::process::{Child, Command, Output, Stdio};
+use std::time::Duration;
+
+use deep_tap::capture::Capture;
+use deep_tap::format::dtap;
+use deep_tap::line::LineId;
+use deep_tap::time::Tick;
+use tempfile::TempDir;
+
+use crate::support::{binary, shipped, tool};
+
+const SETUP: &str = "setups/tide-gauge.toml";
+
+/// A folder with the shipped setup, changed to record this long without waiting.
+fn folder(length: &str) -> TempDir {
+    let folder = shipped();
+    let path = folder.path().join(SETUP);
+    let text = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(&path, text.replace("length = \"25 ms\"", &format!("length = \"{length}\""))).unwrap();
+    folder
+}
+
+fn start(folder: &TempDir, target: &str) -> Child {
+    let mut command = Command::new(binary());
+    command.current_dir(folder).args(["capture", SETUP, "--now", "-o", target]);
+    command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+}
+
+/// Waits until the unfinished file has this size, or the program has ended.
+fn wait_for_size(child: &mut Child, target: &Path, size: u64) {
+    let part = dtap::part_path(target);
+    while std::fs::metadata(&part).map_or(0, |m| m.len()) < size && child.try_wait().unwrap().is_none() {
+        std::thread::sleep(Duration::from_millis(1));
+    }
+}
+
+fn interrupt(child: Child) -> Output {
+    assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+    child.wait_with_output().unwrap()
+}
+
+/// Whether `part` is the beginning of `whole`.
+fn begins(part: &Capture, whole: &Capture) {
+    assert!(part.len() <= whole.len());
+    for line in (0..whole.lines().len()).map(LineId) {
+        let all = Tick(0)..Tick(part.len());
+        assert!(part.trace(line).edges(all.clone()).eq(whole.trace(line).edges(all)), "line {line:?}");
+    }
+    assert!(part.damage().is_empty() && whole.damage().is_empty());
+}
+
+/// 80 million samples, in blocks of at most 17 million.
+#[test]
+fn a_recording_that_is_killed_keeps_every_block_it_had_completed() {
+    let folder = folder("800 ms");
+    let done = start(&folder, "whole.dtap").wait_with_output().unwrap();
+    assert!(done.status.success(), "{done:?}");
+    let whole = dtap::open(&folder.path().join("whole.dtap")).unwrap().capture;
+    let size = std::fs::metadata(folder.path().join("whole.dtap")).unwrap().len();
+    assert_eq!(whole.len(), 80_000_000);
+    let mut lengths = Vec::new();
+    for kill in 0..12 {
+        let target = folder.path().join(format!("killed-{kill}.dtap"));
+        let mut child = start(&folder, target.to_str().unwrap());
+        wait_for_size(&mut child, &target, kill * size / 12);
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let part = dtap::part_path(&target);
+        if target.exists() {
+            lengths.push(80_000_000);
+            begins(&dtap::open(&target).unwrap().capture, &whole);
+        } else if part.exists() {
+            match dtap::open(&part) {
+                Ok(opened) => {
+                    assert!(opened.cut_short_at.is_some());
+                    begins(&opened.capture, &whole);
+                    lengths.push(opened.capture.len());
+                }
+                // Killed before even the description was written.
+                Err(_) => assert_eq!(kill, 0),
+            }
+        }
+    }
+    let early = lengths.iter().filter(|len| (1..80_000_000).contains(*len)).count();
+    assert!(early >= 3, "most were killed on the way: {lengths:?}");
+}
+
+#[test]
+fn an_interrupted_recording_is_finished_in_good_order() {
+    let folder = folder("1000 s");
+    let target = folder.path().join("long.dtap");
+    let mut child = start(&folder, "long.dtap");
+    wait_for_size(&mut child, &target, 200_000);
+    let output = interrupt(child);
+    let said = String::from_utf8(output.stdout).unwrap();
+    assert!(output.status.success() && said.contains("saved to long.dtap"), "{said}");
+    assert!(!dtap::part_path(&target).exists());
+    let opened = dtap::open(&target).unwrap();
+    assert!(opened.cut_short_at.is_none() && opened.capture.len() > 0);
+    assert!(opened.capture.len() < 100_000_000_000);
+}
+
+#[test]
+fn repeated_captures_are_numbered_and_go_on_where_they_were() {
+    let folder = shipped();
+    for (run, last) in [("0001", "0002"), ("0003", "0004")] {
+        let args = ["capture", SETUP, "--repeat", "2", "-o", "run.dtap"];
+        let output = tool().current_dir(&folder).args(args).output().unwrap();
+        let said = String::from_utf8(output.stdout).unwrap();
+        assert!(said.starts_with(&format!("run-{run}.dtap: 25 ms, ")), "{said}");
+        assert!(said.contains(&format!("\nrun-{last}.dtap: ")) && said.ends_with("2 captures\n"), "{said}");
+    }
+    // Without a number it goes on until it is interrupted; nothing unfinished is left.
+    let mut command = Command::new(binary());
+    command.current_dir(&folder).args(["capture", SETUP, "--repeat", "-o", "run.dtap"]);
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    while !folder.path().join("run-0007.dtap").exists() {
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    let output = interrupt(child);
+    assert!(output.status.success(), "{output:?}");
+    let files = std::fs::read_dir(folder.path()).unwrap().map(|f| f.unwrap().file_name());
+    assert!(files.into_iter().all(|f| !f.to_string_lossy().ends_with(".part")));
+}
+
+/// The shell's limit on file sizes stands in for a full disk.
+#[test]
+fn a_disk_that_fills_up_on_the_way_keeps_the_blocks_before() {
+    let folder = folder("800 ms");
+    let script = format!("trap '' XFSZ; ulimit -f 600; exec {} capture {SETUP} --now", binary());
+    let output = Command::new("sh").args(["-c", &script]).current_dir(&folder).output().unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(2), "{said}");
+    assert!(said.contains("the disk is full") && said.contains("kept in tide-gauge.dtap.part"), "{said}");
+    let kept = dtap::open(&folder.path().join("tide-gauge.dtap.part")).unwrap();
+    assert!(kept.cut_short_at.is_some() && kept.capture.len() >= 17_000_000);
+    let whole = start(&folder, "whole.dtap").wait_with_output().unwrap();
+    assert!(whole.status.success());
+    begins(&kept.capture, &dtap::open(&folder.path().join("whole.dtap")).unwrap().capture);
+}
+
+#[test]
+fn a_part_before_the_trigger_that_no_memory_holds_is_refused_before_recording() {
+    let folder = folder("20 s");
+    let output = tool().current_dir(&folder).args(["capture", SETUP]).output().unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(2), "{said}");
+    assert!(said.contains("400 M samples before the trigger do not fit"), "{said}");
+    assert!(said.contains("keep at most 2.68435456 s before the trigger"), "{said}");
+}
