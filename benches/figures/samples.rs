@@ -1,73 +1,68 @@
-use deep_tap::event::*;
-use deep_tap::line::*;
-use deep_tap::scan::*;
-use deep_tap::time::*;
-use std::time::Instant;
-pub fn gen_(n: usize, between: Option<u64>) -> Vec<u8> {
-    let mut x = 88172645463325252u64;
-    let mut next = || {
-        x ^= x << 13;
-        x ^= x >> 7;
-        x ^= x << 17;
-        x
-    };
-    let block = 10_000_000.min(n);
-    let mut out = Vec::with_capacity(n * 2);
-    let mut w = 0u16;
-    for _ in 0..block {
-        if let Some(b) = between {
-            if b == 1 || next() % b == 0 {
-                w ^= 1 << ((next() >> 20) % 16);
-            }
-        }
-        out.extend_from_slice(&w.to_le_bytes());
-    }
-    while out.len() < n * 2 {
-        let m = (n * 2 - out.len()).min(block * 2);
-        out.extend_from_within(..m);
-    }
-    out
-}
-fn best<R>(times: usize, mut f: impl FnMut() -> R) -> f64 {
-    let mut b = f64::MAX;
-    for _ in 0..times {
-        let t = Instant::now();
-        std::hint::black_box(f());
-        b = b.min(t.elapsed().as_secs_f64());
-    }
-    b
-}
-pub fn run(n: usize) {
-    for between in [None, Some(100_000), Some(1000), Some(32), Some(1)] {
-        let data = gen_(n, between);
-        let read = best(3, || {
-            data.chunks_exact(8).fold(0u64, |a, b| a.wrapping_add(u64::from_le_bytes(b.try_into().unwrap())))
-        });
-        let mut scope = Scope::new();
-        for (i, name) in ["A", "B", "C", "D", "E"].iter().enumerate() {
-            scope.define(*name, Meaning::Line(LineId(i)));
-        }
-        let program =
-            Program::compile("A rises while B high and C low and D high and E low", &scope).unwrap();
-        let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
-        let mut hits = 0;
-        let scan = best(5, || {
-            let mut s = StreamSearch::new(&program, base);
-            hits = s.push(Samples::new(SampleWidth::W16, &data)).len();
-        });
-        let bits: Vec<u32> = (0..16).collect();
-        let mut edges = 0;
-        let fill = best(5, || {
-            let mut f = Filler::new(&bits);
-            f.push(Samples::new(SampleWidth::W16, &data));
-            let t = f.finish();
-            edges = t.iter().map(|t| t.edge_count()).sum::<u64>();
-        });
-        println!(
-            "{n} {between:?}: read {:.2} GB/s; scan {:.3} ({hits}), fill {:.3} ({edges})",
-            data.len() as f64 / read / 1e9,
-            read / scan,
-            read / fill
+//! From raw samples: looking for a trigger, and writing traces.
+
+use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
+use deep_tap::line::LineId;
+use deep_tap::scan::{SampleWidth, Samples, fill};
+use deep_tap::time::TimeBase;
+
+use crate::data::random;
+use crate::figure::{Case, Figures, on_cores, shortest};
+
+/// Activities: samples per change, words, and what must be reached when scanning and filling.
+const ACTIVITIES: [(Option<u64>, &str, f64, f64); 4] = [
+    (None, "idle", 0.5, 0.4),
+    (Some(10_000), "a change per 10 000 samples", 0.5, 0.4),
+    (Some(32), "a change per 32 samples", 0.5, 0.15),
+    (Some(1), "a change on every sample", 0.5, 0.1),
+];
+
+pub(crate) fn measure(samples: usize, figures: &mut Figures) {
+    let runs = if samples > 100_000_000 { 2 } else { 5 };
+    for (between, activity, scan_target, fill_target) in ACTIVITIES {
+        let data = random(samples, between);
+        let bytes = data.len() as f64;
+        let sum = || data.chunks_exact(8).map(|w| u64::from_le_bytes(w.try_into().unwrap_or_default()));
+        let read = shortest(runs, || sum().fold(0u64, u64::wrapping_add));
+        let case = |cores| Case { samples, activity: activity.to_string(), cores };
+        figures.plain("read limit: a plain sum", &case(1), (bytes / read / 1e9, "GB/s"));
+        let packed = Samples::new(SampleWidth::W16, &data);
+        let (program, base) = trigger();
+        let scan = shortest(runs, || StreamSearch::new(&program, base).push(packed));
+        let rate = |seconds: f64| (samples as f64 / seconds / 1e9, "GS/s");
+        figures.against(
+            "trigger scan, 5-line pattern",
+            &case(1),
+            rate(scan),
+            ("read limit", read / scan, scan_target),
         );
+        let bits: Vec<u32> = (0..16).collect();
+        for cores in [1, 2] {
+            let filling = on_cores(cores, || shortest(runs, || fill(packed, &bits)));
+            figures.against(
+                "samples into traces, 16 lines",
+                &case(cores),
+                rate(filling),
+                ("read limit", read / filling, fill_target),
+            );
+        }
+        if between == Some(1) {
+            let traces = fill(packed, &bits);
+            let edges: u64 = traces.iter().map(|t| t.edge_count()).sum();
+            let memory: usize = traces.iter().map(|t| t.memory()).sum();
+            let each = memory as f64 / edges as f64;
+            figures.below("memory per transition", &case(1), (each, "B"), ("2.2 B + 5 %", 2.2 * 1.05));
+        }
     }
+}
+
+/// An edge while a pattern of four more lines holds.
+fn trigger() -> (Program, TimeBase) {
+    let mut scope = Scope::new();
+    for (number, name) in ["A", "B", "C", "D", "E"].into_iter().enumerate() {
+        scope.define(name, Meaning::Line(LineId(number)));
+    }
+    let text = "A rises while B high and C low and D high and E low";
+    let program = Program::compile(text, &scope).expect("the expression is right");
+    let base = TimeBase::from_rate("100 MS/s".parse().expect("a rate")).expect("a rate above zero");
+    (program, base)
 }

@@ -204,6 +204,29 @@ fn a_state_machine_that_never_fires_says_how_far_it_came() {
     assert!(help.contains("  ADC_CS_N: ") && help.contains(" edges, "), "{help}");
 }
 
+/// What the memory on board cannot hold is streamed, whatever the trigger; the samples are the same.
+#[test]
+fn a_longer_record_than_the_memory_is_streamed() {
+    let lines = "[[line]]\nname = \"WE\"\ninput = 9\n[[line]]\nname = \"RST\"\ninput = 1\n";
+    let made = |length: &str| {
+        let sampling =
+            format!("[sampling]\nrate = \"200 MS/s\"\nlength = \"{length}\"\nbefore-trigger = \"1 ms\"");
+        setup(&format!("{sampling}\n[trigger]\nevent = \"RST rises\"\n{lines}")).unwrap()
+    };
+    let mut instrument = connect("bench:tide-gauge", Path::new("")).unwrap();
+    let options = RecordOptions::default();
+    // 128 Mi samples of 16 inputs are on board: 671 ms.
+    assert!(!made("600 ms").plan(&*instrument, options).unwrap().stream);
+    assert!(made("700 ms").plan(&*instrument, options).unwrap().stream);
+    let short = record(&made("10 ms"), &mut *instrument, options).unwrap();
+    let long = record(&made("700 ms"), &mut *instrument, options).unwrap();
+    assert_eq!((long.len(), long.base()), (140_000_000, short.base()));
+    for line in [LineId(0), LineId(1)] {
+        let all = Tick(0)..Tick(short.len());
+        assert!(long.trace(line).edges(all.clone()).eq(short.trace(line).edges(all)));
+    }
+}
+
 #[test]
 fn a_simulation_can_be_probed_like_a_board() {
     let text = r#"
@@ -260,7 +283,8 @@ fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
         let setup = with_trigger(trigger, sampling);
         record(&setup, &mut *instrument, RecordOptions::default()).unwrap_err()
     };
-    let error = refused("length = \"10 s\"", "RESET_N rises");
+    let error = refused("length = \"14400 s\"", "RESET_N rises");
+    assert!(error.message().contains("1440000 M samples do not fit"), "{error:?}");
     assert!(error.help().unwrap().contains("671.08864 ms"), "{error:?}");
     let error = refused("length = \"0 s\"", "RESET_N rises");
     assert!(error.message().contains("no samples"), "{error:?}");

@@ -1,9 +1,12 @@
 //! The event language: its grammar, what it says when something is wrong, and state machines.
 
 use deep_tap::capture::Capture;
-use deep_tap::event::{Action, Arm, Event, Program, Scope, SimpleKind, State, StateMachine, Wait};
+use deep_tap::event::{
+    Action, Arm, Event, Meaning, Program, Scope, SimpleKind, State, StateMachine, StreamSearch, Wait,
+};
 use deep_tap::line::{Bus, LineId};
-use deep_tap::time::Resolution;
+use deep_tap::scan::{SampleWidth, Samples};
+use deep_tap::time::{Resolution, TimeBase};
 use proptest::prelude::*;
 
 use crate::events_oracle::{record, simple, ticks};
@@ -248,4 +251,68 @@ proptest! {
 fn program_hits(text: &str, capture: &Capture) -> Vec<u64> {
     let program = Program::compile(text, &Scope::of(capture)).unwrap();
     program.hits(capture, capture.range()).map(|h| h.tick.0).collect()
+}
+
+/// A counter that is clocked every fourth sample, with a value that never comes.
+#[test]
+fn buses_tell_the_values_that_they_had_instead() {
+    let samples: Vec<u8> = (0..400u32).map(|i| u8::from(i % 4 >= 2) | ((i / 4 % 3) as u8) << 1).collect();
+    let mut scope = Scope::new();
+    scope.define("CLK", Meaning::Line(LineId(0)));
+    let bus = Bus::new("COUNT", vec![LineId(2), LineId(1)]).unwrap();
+    scope.define("COUNT", Meaning::Bus(bus));
+    let base = TimeBase::from_rate("1 MS/s".parse().unwrap()).unwrap();
+    let seen = |text: &str| {
+        let program = Program::compile(text, &scope).unwrap();
+        let mut search = StreamSearch::new(&program, base);
+        samples.chunks(70).for_each(|part| {
+            assert!(search.push(Samples::new(SampleWidth::W8, part)).is_empty());
+        });
+        search.bus_values().remove(0)
+    };
+    let value = |text: &str, times| (text.to_string(), times);
+    let clocked = seen("CLK rises while COUNT > 2");
+    assert!(clocked.at_event);
+    assert_eq!(clocked.values, [value("0x0", 34), value("0x1", 33), value("0x2", 33)]);
+    let changed = seen("when COUNT == 3");
+    assert!(!changed.at_event);
+    assert_eq!(
+        (changed.values, changed.others),
+        (vec![value("0x0", 33), value("0x1", 33), value("0x2", 33)], 0)
+    );
+}
+
+#[test]
+fn any_event_can_be_shown_as_a_table_of_states() {
+    let mut scope = Scope::new();
+    for (number, name) in ["A", "B", "C"].into_iter().enumerate() {
+        scope.define(name, Meaning::Line(LineId(number)));
+    }
+    let table = |text: &str| {
+        let program = Program::compile(text, &scope).unwrap();
+        let table = program.state_table().clone();
+        let mut lines = Vec::new();
+        for state in &table.states {
+            lines.extend(state.arms.iter().map(|a| format!("{}: {}: {}", state.name, a.when, table.does(a))));
+        }
+        (lines, table.to_dot())
+    };
+    let (lines, dot) = table("A rises or B falls while C high");
+    assert_eq!(lines, ["waiting: on 'A rises or B falls while C high': fires"]);
+    assert!(dot.contains("s0 -> fire [label=\"on 'A rises or B falls while C high'\"];"), "{dot}");
+    let (lines, _) =
+        table("A rises 3 times then no C rises then B falls within 5 us then no A falls within 1 ms");
+    assert_eq!(
+        lines,
+        [
+            "step 1: on 'A rises' 3 times: goes to step 2",
+            "step 2: on 'C rises': goes to step 1",
+            "step 2: on 'B falls': goes to step 3",
+            "step 2: after 5 us: goes to step 1",
+            "step 3: on 'A falls': goes to step 1",
+            "step 3: after 1 ms: fires",
+        ]
+    );
+    let (lines, _) = table("A rises then B rises after 2 us");
+    assert_eq!(lines[1], "step 2: on 'B rises', 2 us or more later: fires");
 }

@@ -69,7 +69,7 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
         return Err(error.with_help(help).into());
     }
     let wanted = setup.limits().filter(|l| only.is_empty() || only.iter().any(|name| matches(l, name)));
-    let results = wanted.map(|l| limit::check(capture, l, rule)).collect::<Result<Vec<_>, _>>()?;
+    let results = limit::check_all(capture, wanted, rule)?;
     let not_wired =
         setup.parts.iter().flat_map(|p| p.not_wired.iter().map(|s| format!("{}.{s}", p.reference)));
     Ok(Checked {

@@ -1,5 +1,6 @@
 //! One line over time, and the questions that can be asked of it.
 
+use std::fmt;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
@@ -84,11 +85,17 @@ pub struct StoredSegment {
 ///
 /// Where a stored segment turns out to be damaged, the level is [`Level::Unknown`] throughout it;
 /// edge numbers and counts go on as the index of the file states them.
-#[derive(Debug)]
 pub struct Trace {
     pub(super) segments: Vec<Segment>,
     pub(super) len: u64,
     pub(super) edges: u64,
+}
+
+/// Without the edges, of which there can be millions.
+impl fmt::Debug for Trace {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Trace").field("len", &self.len).field("edges", &self.edges).finish_non_exhaustive()
+    }
 }
 
 impl Trace {

@@ -2,6 +2,7 @@
 
 use std::ops::ControlFlow;
 
+use rayon::prelude::*;
 use serde::Serialize;
 
 use super::judge::{Rule, Verdict};
@@ -114,6 +115,19 @@ pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitR
         ControlFlow::Continue(())
     })?;
     Ok(tally.result(capture, limit, rule))
+}
+
+/// Checks several limits over a whole capture, on all cores; the results are in their order.
+///
+/// # Errors
+/// As [`check`], for the first limit that cannot be checked.
+pub fn check_all<'a>(
+    capture: &Capture,
+    limits: impl IntoIterator<Item = &'a BoundLimit>,
+    rule: Rule,
+) -> Result<Vec<LimitResult>> {
+    let limits: Vec<&BoundLimit> = limits.into_iter().collect();
+    limits.into_par_iter().map(|limit| check(capture, limit, rule)).collect()
 }
 
 /// The verdict over several: one fail is a fail, otherwise one inconclusive is inconclusive,

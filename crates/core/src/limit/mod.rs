@@ -15,7 +15,7 @@ mod judge;
 mod occurrence;
 mod part;
 
-pub use check::{Counts, Deciding, LimitResult, Reason, Statistics, check, overall};
+pub use check::{Counts, Deciding, LimitResult, Reason, Statistics, check, check_all, overall};
 pub use judge::{Rule, Verdict};
 pub use occurrence::{Doubt, Found, Occurrence};
 pub use part::{BoundLimit, Events, Kind, Limit, Part, Pin, Required};

@@ -1,0 +1,88 @@
+//! From raw samples to the setup and hold extremes of a bus: the job that otherwise is a script.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use deep_tap::capture::Capture;
+use deep_tap::event::Scope;
+use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, LimitResult, Required, Rule};
+use deep_tap::line::{Bus, Line, LineId};
+use deep_tap::scan::{SampleWidth, Samples, fill};
+use deep_tap::time::TimeBase;
+
+use crate::data::clocked_bus;
+use crate::figure::{Case, Figures, on_cores, shortest};
+
+pub(crate) fn measure(samples: usize, figures: &mut Figures) {
+    let data = clocked_bus(samples);
+    let script = run_script(&data);
+    for cores in [1, 2] {
+        let (seconds, results) = on_cores(cores, || (shortest(3, || extremes(&data)), extremes(&data)));
+        let case = Case { samples, activity: "8-bit bus, a clock per 20".to_string(), cores };
+        let rate = (samples as f64 / seconds / 1e9, "GS/s");
+        let ours = results.map(|r| r.statistics.map_or(f64::NAN, |s| s.min.to_f64() * 1e8).round());
+        match &script {
+            Ok((numpy, theirs)) => {
+                assert_eq!(ours, *theirs, "both find the same extremes");
+                figures.against("setup and hold from samples", &case, rate, ("numpy", numpy / seconds, 10.0));
+            }
+            Err(why) => {
+                println!("the comparison with numpy is left out: {why}");
+                figures.plain("setup and hold from samples", &case, rate);
+            }
+        }
+    }
+}
+
+/// The shortest setup and hold time.
+fn extremes(data: &[u8]) -> [LimitResult; 2] {
+    let samples = Samples::new(SampleWidth::W16, data);
+    let traces = fill(samples, &[0, 1, 2, 3, 4, 5, 6, 7, 8]);
+    let base = TimeBase::from_rate("100 MS/s".parse().expect("a rate")).expect("a rate above zero");
+    let mut capture = Capture::builder(base, samples.len() as u64);
+    for (number, trace) in traces.into_iter().enumerate() {
+        capture =
+            capture.line(Line::named(if number == 8 { "CLK".into() } else { format!("D{number}") }), trace);
+    }
+    let bus = Bus::new("D", (0..8).rev().map(LineId).collect()).expect("eight lines");
+    let capture = capture.bus(bus).build().expect("a whole capture");
+    let limit = |kind| {
+        let events = Events::Data { data: "D changes".into(), reference: "CLK rises".into() };
+        let required = Required { min: Some("10 ns".parse().expect("a time")), max: None };
+        let limit = Limit {
+            symbol: "t".into(),
+            what: String::new(),
+            kind,
+            events,
+            required,
+            typical: None,
+            condition: None,
+        };
+        BoundLimit::bind("U1", "bus", &limit, &Scope::of(&capture)).expect("a right limit")
+    };
+    let limits = [limit(Kind::Setup), limit(Kind::Hold)];
+    limit::check_all(&capture, &limits, Rule::Proven)
+        .expect("an undamaged capture")
+        .try_into()
+        .expect("as many results as limits")
+}
+
+/// The seconds that the script takes for the computation alone, and the extremes it finds.
+fn run_script(data: &[u8]) -> Result<(f64, [f64; 2]), String> {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR"));
+    let python: PathBuf = root.join("target/numpy/bin/python");
+    if !python.exists() {
+        return Err(format!("{} is not there", python.display()));
+    }
+    let raw = root.join("target/figures.raw");
+    std::fs::write(&raw, data).map_err(|e| e.to_string())?;
+    let script = root.join("benches/figures/setup_hold.py");
+    let output = Command::new(python).arg(script).arg(&raw).output().map_err(|e| e.to_string())?;
+    let _ = std::fs::remove_file(raw);
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let numbers: Vec<f64> = said.split_whitespace().filter_map(|n| n.parse().ok()).collect();
+    match numbers[..] {
+        [seconds, setup, hold] => Ok((seconds, [setup, hold])),
+        _ => Err(String::from_utf8_lossy(&output.stderr).into_owned()),
+    }
+}

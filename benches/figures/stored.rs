@@ -1,0 +1,120 @@
+//! From stored traces: places, pictures, searches and limits.
+
+use std::hint::black_box;
+
+use deep_tap::capture::Capture;
+use deep_tap::draw::{Picture, RowSource, View};
+use deep_tap::event::{Program, Scope};
+use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Rule};
+use deep_tap::line::{Bus, Line, LineId};
+use deep_tap::scan::{SampleWidth, Samples, fill};
+use deep_tap::time::{Tick, TimeBase};
+
+use crate::data::{Noise, clocked_bus, random};
+use crate::figure::{Case, Figures, on_cores, shortest};
+
+/// Sixteen lines called L0 to L15, the first eight a bus D, L8 its clock.
+pub(crate) fn capture(data: &[u8]) -> Capture {
+    let samples = Samples::new(SampleWidth::W16, data);
+    let base = TimeBase::from_rate("100 MS/s".parse().expect("a rate")).expect("a rate above zero");
+    let bits: Vec<u32> = (0..16).collect();
+    let mut capture = Capture::builder(base, samples.len() as u64);
+    for (number, trace) in fill(samples, &bits).into_iter().enumerate() {
+        capture = capture.line(Line::named(format!("L{number}")), trace);
+    }
+    let bus = Bus::new("D", (0..8).rev().map(LineId).collect()).expect("eight lines");
+    capture.bus(bus).build().expect("a whole capture")
+}
+
+pub(crate) fn places_and_pictures(samples: usize, figures: &mut Figures) {
+    for (between, activity) in [(1000, "a change per 1000 samples"), (1, "a change on every sample")] {
+        if between == 1 && samples > 100_000_000 {
+            continue; // Two gigabytes of bitmaps beside two of samples.
+        }
+        let capture = capture(&random(samples, Some(between)));
+        let case = Case { samples, activity: activity.to_string(), cores: 1 };
+        places(&capture, &case, figures);
+        let rows: Vec<RowSource> = (0..16).map(|line| RowSource::Line(LineId(line))).collect();
+        let mut longest = 0f64;
+        let mut span = capture.len();
+        while span > 1280 {
+            let view = View { start: Tick(0), end: Tick(span), columns: 1280 };
+            longest = longest.max(shortest(3, || Picture::new(&capture, &rows, view, &[])));
+            span /= 8;
+        }
+        figures.below("a picture of any zoom, 1280 x 16", &case, (longest * 1e3, "ms"), ("16 ms", 16.0));
+        let program = Program::compile("L0 rises while L1 high and L2 low", &Scope::of(&capture));
+        let program = program.expect("the expression is right");
+        let search = shortest(3, || program.hits(&capture, capture.range()).count());
+        let rate = samples as f64 / search / 1e9;
+        figures.plain("search of a stored record", &case, (rate, "GS/s"));
+    }
+}
+
+/// A thousand places all over the record; the mean of each question.
+fn places(capture: &Capture, case: &Case, figures: &mut Figures) {
+    let mut noise = Noise::new();
+    let ticks: Vec<Tick> = (0..1000).map(|_| Tick(noise.next() % capture.len())).collect();
+    let trace = |number: usize| capture.trace(LineId(number % 16));
+    let mut question = |name, ask: &dyn Fn(usize, Tick)| {
+        let all = shortest(5, || ticks.iter().enumerate().for_each(|(n, tick)| ask(n, *tick)));
+        figures.below(name, case, (all * 1e6 / ticks.len() as f64, "us"), ("1 us", 1.0));
+    };
+    question("edges between two places", &|n, tick| {
+        let half = Tick(tick.0 / 2);
+        black_box(trace(n).count(half..tick));
+    });
+    question("level at a place", &|n, tick| {
+        black_box(trace(n).level_at(tick));
+    });
+    question("next edge from a place", &|n, tick| {
+        black_box(trace(n).next_edge(tick));
+    });
+}
+
+/// Twelve limits over a record with about this many transitions.
+pub(crate) fn limits(transitions: usize, figures: &mut Figures) {
+    // The made-up bus has about 0.32 transitions per sample.
+    let samples = transitions * 3;
+    let capture = capture(&clocked_bus(samples));
+    let limits = twelve(&capture);
+    for cores in [1, 2] {
+        let seconds = on_cores(cores, || shortest(2, || limit::check_all(&capture, &limits, Rule::Proven)));
+        let activity = format!("{} M transitions", capture.edge_count() / 1_000_000);
+        let case = Case { samples, activity, cores };
+        let target = ("2 s per 100 M", 2.0 * capture.edge_count() as f64 / 1e8);
+        figures.below("12 limits", &case, (seconds, "s"), target);
+    }
+}
+
+fn twelve(capture: &Capture) -> Vec<BoundLimit> {
+    let data = |data: &str| Events::Data { data: data.into(), reference: "L8 rises".into() };
+    let pair = |from: &str, to: &str| Events::Pair { from: from.into(), to: to.into() };
+    let rows = [
+        (Kind::Setup, data("D changes")),
+        (Kind::Hold, data("D changes")),
+        (Kind::Setup, data("L0 changes")),
+        (Kind::Hold, data("L7 changes")),
+        (Kind::Width, Events::Pulse("L8 high".into())),
+        (Kind::Width, Events::Pulse("L8 low".into())),
+        (Kind::Period, Events::Repeat("L8 rises".into())),
+        (Kind::Period, Events::Repeat("L8 falls".into())),
+        (Kind::Delay, pair("L8 falls", "L3 changes")),
+        (Kind::Delay, pair("L8 rises", "L8 falls")),
+        (Kind::Delay, pair("L5 rises", "L8 rises")),
+        (Kind::Width, Events::Pulse("L4 high".into())),
+    ];
+    let bind = |(kind, events)| {
+        let limit = Limit {
+            symbol: "t".into(),
+            what: String::new(),
+            kind,
+            events,
+            required: Required { min: Some("5 ns".parse().expect("a time")), max: None },
+            typical: None,
+            condition: None,
+        };
+        BoundLimit::bind("U1", "part", &limit, &Scope::of(capture)).expect("a right limit")
+    };
+    rows.into_iter().map(bind).collect()
+}
