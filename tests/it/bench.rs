@@ -284,7 +284,7 @@ fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
         record(&setup, &mut *instrument, RecordOptions::default()).unwrap_err()
     };
     let error = refused("length = \"14400 s\"", "RESET_N rises");
-    assert!(error.message().contains("1440000 M samples do not fit"), "{error:?}");
+    assert!(error.message().contains("1.44 T samples do not fit"), "{error:?}");
     assert!(error.help().unwrap().contains("671.08864 ms"), "{error:?}");
     let error = refused("length = \"0 s\"", "RESET_N rises");
     assert!(error.message().contains("no samples"), "{error:?}");

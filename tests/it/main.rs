@@ -4,6 +4,8 @@
 mod bench;
 /// What the documents show.
 mod docs;
+/// How sure an occurrence is.
+mod doubt;
 /// Waveforms as text.
 mod draw;
 /// The capture container: round trips, cuts, flipped bits, hostile files.

@@ -177,6 +177,39 @@ impl Chunks {
         }
     }
 
+    /// Sets the bit of each edge of a chunk, or of those that lead to a level. Whether there is any.
+    /// Levels must be known.
+    pub(crate) fn mark_edges(&self, chunk: u64, to: Option<Level>, marks: &mut [u64]) -> bool {
+        let found = self.directory.binary_search_by_key(&chunk, |entry| u64::from(entry.chunk));
+        let Ok(index) = found else { return false };
+        let entry = &self.directory[index];
+        match entry.kind {
+            Kind::Sparse | Kind::Mixed => {
+                // Levels alternate, so that every second edge leads to the same one.
+                let (first, step) = match to {
+                    None => (0, 1),
+                    Some(to) => (usize::from(to == entry.entry), 2),
+                };
+                for offset in self.list(index).iter().skip(first).step_by(step) {
+                    marks[usize::from(*offset) / 64] |= 1 << (offset % 64);
+                }
+            }
+            Kind::Dense => {
+                let mut carry = u64::from(entry.entry == Level::High);
+                for (levels, marks) in self.bitmap(index).iter().zip(marks) {
+                    let wanted = match to {
+                        None => u64::MAX,
+                        Some(Level::High) => *levels,
+                        Some(_) => !*levels,
+                    };
+                    *marks |= (levels ^ (levels << 1 | carry)) & wanted;
+                    carry = levels >> 63;
+                }
+            }
+        }
+        true
+    }
+
     /// Copies the levels from an offset, a multiple of 64, on out of the bitmap of the chunk that the
     /// cursor is in, and moves the cursor behind them; the level at the end of them. `None`, with
     /// nothing done, where the chunk is not dense or ends too early.

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use serde::Serialize;
 
-use super::chunks::{ChunkCursor, Chunks, ChunksBuilder};
+use super::chunks::{CHUNK, ChunkCursor, Chunks, ChunksBuilder};
 use crate::line::{Level, LineId};
 use crate::time::Tick;
 
@@ -249,6 +249,30 @@ impl Trace {
         let tick = Tick(segment.start);
         let (from, to) = (before.chunks().map_or(Level::Unknown, Chunks::exit), self.level_at(tick));
         (from != to).then_some(Edge { tick, from, to })
+    }
+
+    /// Sets the bit of each tick with an edge among the 65 536 from `start` on, a multiple of that;
+    /// `to` is the level it leads to, if it matters. Whether there is any. Only for a trace that is
+    /// never unknown.
+    pub(crate) fn mark_edges(&self, start: u64, to: Option<Level>, marks: &mut [u64]) -> bool {
+        let Some(index) = self.segment_at(start) else { return false };
+        let segment = &self.segments[index];
+        let end = start.saturating_add(CHUNK);
+        let offset = start - segment.start;
+        let next = self.segments.get(index + 1).map_or(u64::MAX, |next| next.start);
+        if offset.is_multiple_of(CHUNK)
+            && end <= next
+            && let Some(chunks) = segment.chunks()
+        {
+            return chunks.mark_edges(offset / CHUNK, to, marks);
+        }
+        let mut any = false;
+        for edge in self.edges(Tick(start)..Tick(end)).filter(|e| to.is_none_or(|to| e.to == to)) {
+            let at = edge.tick.0 - start;
+            marks[(at / 64) as usize] |= 1 << (at % 64);
+            any = true;
+        }
+        any
     }
 
     /// The edges at ticks in `range`, in order.

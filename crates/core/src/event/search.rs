@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::ast::{Direction, Lasting};
 use super::condition::Test3;
-use super::engine::Hits;
+use super::engine::{Hits, Marks};
 use super::program::{Form, Program, Tree};
 use crate::capture::{Capture, Merged};
 use crate::line::{Level, LineId};
@@ -39,6 +39,12 @@ pub struct Hit {
 }
 
 impl Hit {
+    /// Whether it certainly happened.
+    #[inline]
+    pub fn is_certain(&self) -> bool {
+        self.certainty == Certainty::Certain
+    }
+
     /// Whether the record shows it.
     pub fn is_recorded(&self) -> bool {
         self.certainty != Certainty::Possible
@@ -88,7 +94,24 @@ pub struct Stretch {
 
 /// The stretches in which a condition holds, in order of time.
 #[derive(Clone, Debug)]
-pub struct Stretches<'a> {
+pub struct Stretches<'a>(Held<'a>);
+
+#[derive(Clone, Debug)]
+enum Held<'a> {
+    /// Between the edges of one line that is never unknown: the level, and the stretch it began.
+    Line {
+        edges: Marks<'a>,
+        high: bool,
+        wanted: bool,
+        open: Option<Stretch>,
+        end: Tick,
+    },
+    Any(Merging<'a>),
+}
+
+/// Any condition, asked wherever one of its lines changes.
+#[derive(Clone, Debug)]
+struct Merging<'a> {
     capture: &'a Capture,
     test: &'a Test3,
     lines: Vec<LineId>,
@@ -100,28 +123,37 @@ pub struct Stretches<'a> {
 
 impl<'a> Stretches<'a> {
     pub(crate) fn new(capture: &'a Capture, test: &'a Test3, range: Range<Tick>) -> Self {
-        let lines = test.lines();
         let end = range.end.min(Tick(capture.len()));
-        let merged = Merged::new(capture, &lines, Tick(range.start.0.max(1))..end);
-        let before = test.eval(&mut |l| merged.level(l));
         // At tick 0 there is no "before": a stretch that holds there has an unseen beginning.
-        let open = (before == Some(true) && range.start < end).then_some(Stretch {
-            start: range.start,
-            end,
-            begins: false,
-            ends: false,
-            doubtful: false,
-        });
-        Stretches { capture, test, lines, merged, open, before, end }
-    }
-
-    fn doubtful_at(&self, tick: Tick) -> bool {
-        self.lines.len() > 1 && !is_clean_step(self.capture, self.test, &self.lines, tick)
+        let open = |holds: bool| {
+            (holds && range.start < end).then_some(Stretch {
+                start: range.start,
+                end,
+                begins: false,
+                ends: false,
+                doubtful: false,
+            })
+        };
+        let later = Tick(range.start.0.max(1))..end;
+        if let Test3::Level(line, wanted) = test
+            && let Some(edges) = Marks::of_line(*line, capture, later.clone())
+        {
+            let high = capture.trace(*line).level_at(Tick(later.start.0 - 1)) == Level::High;
+            let open = open(high == *wanted);
+            return Stretches(Held::Line { edges, high, wanted: *wanted, open, end });
+        }
+        let lines = test.lines();
+        let merged = Merged::new(capture, &lines, later);
+        let before = test.eval(&mut |l| merged.level(l));
+        let open = open(before == Some(true));
+        Stretches(Held::Any(Merging { capture, test, lines, merged, open, before, end }))
     }
 }
 
-impl Iterator for Stretches<'_> {
-    type Item = Stretch;
+impl Merging<'_> {
+    fn doubtful_at(&self, tick: Tick) -> bool {
+        self.lines.len() > 1 && !is_clean_step(self.capture, self.test, &self.lines, tick)
+    }
 
     fn next(&mut self) -> Option<Stretch> {
         loop {
@@ -148,6 +180,28 @@ impl Iterator for Stretches<'_> {
                 let doubtful = open.doubtful || self.doubtful_at(tick);
                 return Some(Stretch { end: tick, ends: now == Some(false), doubtful, ..open });
             }
+        }
+    }
+}
+
+impl Iterator for Stretches<'_> {
+    type Item = Stretch;
+
+    fn next(&mut self) -> Option<Stretch> {
+        match &mut self.0 {
+            Held::Any(merging) => merging.next(),
+            Held::Line { edges, high, wanted, open, end } => loop {
+                let Some(Hit { tick, .. }) = edges.next() else {
+                    return open.take().map(|open| Stretch { end: *end, ..open });
+                };
+                *high = !*high;
+                if *high == *wanted {
+                    let doubtful = false;
+                    *open = Some(Stretch { start: tick, end: tick, begins: true, ends: false, doubtful });
+                } else if let Some(open) = open.take() {
+                    return Some(Stretch { end: tick, ends: true, ..open });
+                }
+            },
         }
     }
 }
@@ -205,6 +259,8 @@ pub struct DoubtfulHits<'a> {
 
 #[derive(Clone, Debug)]
 enum Source<'a> {
+    /// Edges of lines that are never unknown: the `while` is dealt with already.
+    Marks(Marks<'a>),
     Edges(Merged<'a>, &'a Form),
     Stretches(Stretches<'a>, &'a Form),
     /// Anything that is not simple: the recorded occurrences, each of them doubtful.
@@ -214,6 +270,10 @@ enum Source<'a> {
 impl<'a> DoubtfulHits<'a> {
     fn new(program: &'a Program, capture: &'a Capture, range: Range<Tick>) -> Self {
         let from = range.start;
+        if let Some(marks) = Marks::new(program, capture, range.clone()) {
+            let source = Source::Marks(marks);
+            return DoubtfulHits { capture, source, guard: None, guard_lines: Vec::new(), from };
+        }
         let Tree::Simple(form) = &program.root.tree else {
             let source = Source::Recorded(program.hits(capture, range));
             return DoubtfulHits { capture, source, guard: None, guard_lines: Vec::new(), from };
@@ -234,6 +294,7 @@ impl<'a> DoubtfulHits<'a> {
     /// The next occurrence of the event itself, before its `while` is asked.
     fn candidate(&mut self) -> Option<Hit> {
         match &mut self.source {
+            Source::Marks(marks) => marks.next(),
             Source::Recorded(hits) => hits.next().map(|hit| Hit { certainty: Certainty::Doubtful, ..hit }),
             Source::Edges(merged, form) => loop {
                 let before = merged.levels().first().copied();
@@ -337,7 +398,18 @@ fn lasting_hit(capture: &Capture, lasting: Lasting, stretch: &Stretch) -> Option
 impl Iterator for DoubtfulHits<'_> {
     type Item = Hit;
 
+    #[inline]
     fn next(&mut self) -> Option<Hit> {
+        match &mut self.source {
+            Source::Marks(marks) => marks.next(),
+            _ => self.next_asked(),
+        }
+    }
+}
+
+impl DoubtfulHits<'_> {
+    /// The next occurrence, its `while` being asked here.
+    fn next_asked(&mut self) -> Option<Hit> {
         loop {
             let mut hit = self.candidate()?;
             if hit.tick < self.from || hit.tick.0 >= self.capture.len() {

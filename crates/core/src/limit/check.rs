@@ -6,11 +6,11 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use super::judge::{Rule, Verdict};
-use super::occurrence::{Doubt, Found, Occurrence};
+use super::occurrence::{CertainPair, Doubt, Found, Occurrence, Take};
 use super::part::{BoundLimit, Kind, Required};
 use crate::capture::Capture;
 use crate::error::Result;
-use crate::time::{Bounds, Rate, Rational, Resolution, Time};
+use crate::time::{Bounds, Interval, Rate, Rational, Resolution, Time};
 
 /// How many occurrences ended how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -109,12 +109,9 @@ pub struct LimitResult {
 /// # Errors
 /// When the limit cannot be expressed in exact ticks of this capture.
 pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitResult> {
-    let mut tally = Tally::default();
-    limit.occurrences(capture, rule, &mut |found| {
-        tally.add(capture, limit.limit.required, found);
-        ControlFlow::Continue(())
-    })?;
-    Ok(tally.result(capture, limit, rule))
+    let mut tally = Tally::new(capture, limit.limit.required);
+    limit.walk(capture, rule, &mut tally)?;
+    Ok(tally.result(limit, rule))
 }
 
 /// Checks several limits over a whole capture, on all cores; the results are in their order.
@@ -142,13 +139,24 @@ pub fn overall(verdicts: impl IntoIterator<Item = Verdict>) -> Verdict {
     verdicts.into_iter().max_by_key(rank).unwrap_or(Verdict::NotSeen)
 }
 
-#[derive(Default)]
-struct Tally {
+/// Counts and the worst of all occurrences.
+struct Tally<'a> {
+    capture: &'a Capture,
+    required: Required,
     counts: Counts,
     sum: i128,
-    least: Option<i64>,
-    most: Option<i64>,
-    worst: Option<(Verdict, Time, Occurrence)>,
+    least: i64,
+    most: i64,
+    worst: Option<Worst>,
+}
+
+struct Worst {
+    rank: u8,
+    margin: Time,
+    occurrence: Occurrence,
+    /// Another occurrence of this rank and a length in this range is not worse: the margin is least
+    /// at one of its ends.
+    within: (i64, i64),
 }
 
 /// Distance of a measured value to the nearer end of the required range, negative outside.
@@ -160,53 +168,86 @@ fn margin(required: Required, measured: Time) -> Time {
     Time::from_rational(least.unwrap_or(Rational::ZERO))
 }
 
-impl Tally {
-    fn add(&mut self, capture: &Capture, required: Required, found: Found) {
-        let Found::Occurrence(occurrence) = found else {
-            self.counts.unpaired += 1;
-            return;
-        };
+/// How bad a verdict is.
+fn rank(verdict: Verdict) -> u8 {
+    match verdict {
+        Verdict::Fail => 2,
+        Verdict::Inconclusive => 1,
+        Verdict::Pass | Verdict::NotSeen => 0,
+    }
+}
+
+impl<'a> Tally<'a> {
+    fn new(capture: &'a Capture, required: Required) -> Self {
+        let (least, most) = (i64::MAX, i64::MIN);
+        Tally { capture, required, counts: Counts::default(), sum: 0, least, most, worst: None }
+    }
+
+    /// Counts an occurrence; whether it may be the worst so far.
+    #[inline]
+    fn count(&mut self, ticks: i64, verdict: Verdict) -> bool {
         self.counts.seen += 1;
-        match occurrence.verdict {
+        match verdict {
             Verdict::Pass => self.counts.passed += 1,
             Verdict::Fail => self.counts.failed += 1,
             Verdict::Inconclusive | Verdict::NotSeen => self.counts.inconclusive += 1,
         }
-        let ticks = occurrence.interval.ticks;
         self.sum += i128::from(ticks);
-        self.least = Some(self.least.map_or(ticks, |least| least.min(ticks)));
-        self.most = Some(self.most.map_or(ticks, |most| most.max(ticks)));
-        let rank = |verdict| match verdict {
-            Verdict::Fail => 2,
-            Verdict::Inconclusive => 1,
-            Verdict::Pass | Verdict::NotSeen => 0,
-        };
-        let worse = match &self.worst {
+        (self.least, self.most) = (self.least.min(ticks), self.most.max(ticks));
+        match &self.worst {
             None => true,
-            Some((verdict, ..)) if rank(*verdict) > rank(occurrence.verdict) => false,
-            Some((verdict, least, worst)) => {
-                rank(occurrence.verdict) > rank(*verdict)
-                    || match (required.min, required.max) {
-                        // Only with both ends does the nearer one have to be found, exactly.
-                        (Some(_), None) => ticks < worst.interval.ticks,
-                        (None, _) => ticks > worst.interval.ticks,
-                        (Some(_), Some(_)) => {
-                            worst.interval.ticks != ticks
-                                && margin(required, capture.base().length_of(ticks)) < *least
-                        }
-                    }
+            Some(worst) => {
+                let rank = rank(verdict);
+                rank > worst.rank
+                    || (rank == worst.rank && !(worst.within.0..=worst.within.1).contains(&ticks))
             }
-        };
-        if worse {
-            let margin = margin(required, capture.base().length_of(ticks));
-            self.worst = Some((occurrence.verdict, margin, occurrence));
         }
     }
 
-    fn result(self, capture: &Capture, bound: &BoundLimit, rule: Rule) -> LimitResult {
+    #[cold]
+    fn compare(&mut self, occurrence: Occurrence) {
+        let (rank, ticks) = (rank(occurrence.verdict), occurrence.interval.ticks);
+        let margin = margin(self.required, self.capture.base().length_of(ticks));
+        match &mut self.worst {
+            Some(worst) if worst.rank == rank => {
+                worst.within = (worst.within.0.min(ticks), worst.within.1.max(ticks));
+                if margin < worst.margin {
+                    (worst.margin, worst.occurrence) = (margin, occurrence);
+                }
+            }
+            worst => *worst = Some(Worst { rank, margin, occurrence, within: (ticks, ticks) }),
+        }
+    }
+}
+
+impl Take for Tally<'_> {
+    fn found(&mut self, found: Found) -> ControlFlow<()> {
+        match found {
+            Found::Unpaired(_) => self.counts.unpaired += 1,
+            Found::Occurrence(occurrence) => {
+                if self.count(occurrence.interval.ticks, occurrence.verdict) {
+                    self.compare(occurrence);
+                }
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    #[inline]
+    fn certain(&mut self, certain: CertainPair, like: Interval) -> ControlFlow<()> {
+        if self.count(certain.ticks(), certain.verdict) {
+            self.compare(certain.occurrence(like));
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+impl Tally<'_> {
+    fn result(self, bound: &BoundLimit, rule: Rule) -> LimitResult {
+        let capture = self.capture;
         let base = capture.base();
         let limit = &bound.limit;
-        let worst = self.worst.map(|(_, _, occurrence)| occurrence);
+        let worst = self.worst.map(|worst| worst.occurrence);
         let mut verdict = worst.map_or(Verdict::NotSeen, |w| w.verdict);
         let mut reason = worst.and_then(|w| w.doubt).map(Reason::Occurrence);
         // A pulse shorter than a tick can be missed: passing all that were seen proves nothing.
@@ -221,10 +262,10 @@ impl Tally {
         };
         let bounds = worst.and_then(|w| w.bounds(base, &resolution));
         let measured = worst.map(|w| base.length_of(w.interval.ticks));
-        let statistics = self.least.zip(self.most).map(|(least, most)| Statistics {
-            min: base.length_of(least),
+        let statistics = (self.counts.seen > 0).then(|| Statistics {
+            min: base.length_of(self.least),
             mean: self.sum as f64 / self.counts.seen as f64 * base.tick().to_f64(),
-            max: base.length_of(most),
+            max: base.length_of(self.most),
         });
         let decided = match (verdict, reason, worst) {
             (Verdict::Inconclusive, Some(Reason::HiddenPulses), _) => {

@@ -12,6 +12,7 @@
 
 mod check;
 mod judge;
+mod lookahead;
 mod occurrence;
 mod part;
 

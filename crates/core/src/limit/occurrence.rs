@@ -10,6 +10,7 @@ use std::ops::ControlFlow;
 use serde::Serialize;
 
 use super::judge::{Judge, Rule, Verdict};
+use super::lookahead::Lookahead;
 use super::part::{BoundLimit, Kind, Programs};
 use crate::capture::Capture;
 use crate::error::Result;
@@ -84,6 +85,11 @@ impl BoundLimit {
         rule: Rule,
         sink: &mut dyn FnMut(Found) -> ControlFlow<()>,
     ) -> Result<()> {
+        self.walk(capture, rule, &mut Each(sink))
+    }
+
+    /// The same, made for one kind of sink: what is done for each of millions is then one piece.
+    pub(super) fn walk(&self, capture: &Capture, rule: Rule, sink: &mut impl Take) -> Result<()> {
         let walk = Walk::new(self, capture, rule)?;
         // A stop asked for by the sink is not an error.
         let _ = match &self.programs {
@@ -99,7 +105,48 @@ impl BoundLimit {
     }
 }
 
-type Sink<'s> = &'s mut dyn FnMut(Found) -> ControlFlow<()>;
+/// Takes what a walk finds, and may say stop.
+pub(super) trait Take {
+    fn found(&mut self, found: Found) -> ControlFlow<()>;
+
+    /// The same for two events that certainly belong together; by far the most are such.
+    #[inline]
+    fn certain(&mut self, certain: CertainPair, like: Interval) -> ControlFlow<()> {
+        self.found(Found::Occurrence(certain.occurrence(like)))
+    }
+}
+
+/// Passes everything on.
+struct Each<'s>(&'s mut dyn FnMut(Found) -> ControlFlow<()>);
+
+impl Take for Each<'_> {
+    fn found(&mut self, found: Found) -> ControlFlow<()> {
+        (self.0)(found)
+    }
+}
+
+/// Two events that certainly belong together.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct CertainPair {
+    start: Tick,
+    end: Tick,
+    pub(super) verdict: Verdict,
+}
+
+impl CertainPair {
+    #[inline]
+    pub(super) fn ticks(self) -> i64 {
+        self.end.since(self.start)
+    }
+
+    pub(super) fn occurrence(self, like: Interval) -> Occurrence {
+        let CertainPair { start, end, verdict } = self;
+        let ticks = self.ticks();
+        let doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
+        let interval = Interval { ticks, ..like };
+        Occurrence { start, end, interval, partners: (ticks, ticks), verdict, doubt }
+    }
+}
 
 struct Walk<'a> {
     capture: &'a Capture,
@@ -157,18 +204,32 @@ impl<'a> Walk<'a> {
         Ok(Walk { capture, judge, like, rule, unknown })
     }
 
-    fn hits(&self, program: &'a Program) -> Box<dyn Iterator<Item = Hit> + 'a> {
-        match self.rule {
-            Rule::Proven => Box::new(program.hits_with_doubt(self.capture, self.capture.range())),
-            Rule::Measured => Box::new(program.hits(self.capture, self.capture.range())),
-        }
+    fn hits(&self, program: &'a Program) -> Lookahead<'a> {
+        Lookahead::new(program, self.capture, self.rule)
+    }
+
+    /// Decides one event that certainly has this one partner.
+    #[inline]
+    fn settle_certain<S: Take>(&self, start: Tick, end: Tick, sink: &mut S) -> ControlFlow<()> {
+        let verdict = self.judge.decide(end.since(start));
+        sink.certain(CertainPair { start, end, verdict }, self.like)
     }
 
     /// Decides one event that has these possible partners, nearest first.
-    fn settle(&self, anchor: Hit, partners: &[Partner], backwards: bool, sink: Sink<'_>) -> ControlFlow<()> {
+    fn settle<S: Take>(
+        &self,
+        anchor: Hit,
+        partners: &[Partner],
+        backwards: bool,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
         let recorded = anchor.is_recorded();
         let Some(shown) = partners.iter().find(|p| p.recorded && p.ticks >= 0).or(partners.first()) else {
-            return if recorded { sink(Found::Unpaired(anchor.tick)) } else { ControlFlow::Continue(()) };
+            return if recorded {
+                sink.found(Found::Unpaired(anchor.tick))
+            } else {
+                ControlFlow::Continue(())
+            };
         };
         let definite = anchor.certainty == Certainty::Certain && partners.iter().any(|p| p.certain);
         let verdicts = || partners.iter().map(|p| self.judge.decide(p.ticks));
@@ -193,7 +254,7 @@ impl<'a> Walk<'a> {
         let ticks = partners.iter().map(|p| p.ticks);
         let span = (ticks.clone().min().unwrap_or(shown.ticks), ticks.max().unwrap_or(shown.ticks));
         let interval = Interval { ticks: shown.ticks, ..self.like };
-        sink(Found::Occurrence(Occurrence { start, end, interval, partners: span, verdict, doubt }))
+        sink.found(Found::Occurrence(Occurrence { start, end, interval, partners: span, verdict, doubt }))
     }
 
     fn unknown_within(&self, start: Tick, end: Tick) -> bool {
@@ -203,43 +264,45 @@ impl<'a> Walk<'a> {
     }
 
     /// `delay` and `hold`: the partner follows.
-    fn forward(
+    fn forward<S: Take>(
         &self,
         from: &'a Program,
         to: &'a Program,
         superseded: bool,
-        sink: Sink<'_>,
+        sink: &mut S,
     ) -> ControlFlow<()> {
-        let mut answers = self.hits(to);
-        let mut window: VecDeque<Hit> = VecDeque::new();
-        let mut starts = self.hits(from);
-        // The starts read ahead, up to and including the next certain one.
-        let mut ahead: VecDeque<Hit> = starts.next().into_iter().collect();
+        let (mut starts, mut answers) = (self.hits(from), self.hits(to));
         let mut partners = Vec::new();
-        while let Some(start) = ahead.pop_front() {
-            while superseded && ahead.back().is_none_or(|s| s.certainty != Certainty::Certain) {
-                match starts.next() {
-                    Some(next) => ahead.push_back(next),
-                    None => break,
-                }
+        while let Some(start) = starts.next() {
+            while answers.peek().is_some_and(|a| a.tick.since(start.tick) < self.judge.possible_from) {
+                answers.next();
             }
-            // After the next certain start, an answer is that one's.
-            let next = ahead.iter().copied().find(|s| superseded && s.certainty == Certainty::Certain);
-            // After one that may have happened, an answer may be that one's.
-            let doubtful = ahead.iter().copied().find(|s| superseded && s.certainty != Certainty::Certain);
-            while window.front().is_some_and(|a| a.tick.since(start.tick) < self.judge.possible_from) {
-                window.pop_front();
+            // As nearly always: one certain answer before the next certain start.
+            if let Some(answer) = answers.peek()
+                && self.unknown.is_empty()
+                && start.is_certain()
+                && answer.is_certain()
+                && answer.tick.since(start.tick) >= self.judge.certain_from
+                && (!superseded || starts.peek().is_none_or(|next| self.certainly_before(answer, next)))
+            {
+                self.settle_certain(start.tick, answer.tick, sink)?;
+                continue;
+            }
+            // After the next certain start, an answer is that one's; after one before it that may
+            // have happened, an answer may be that one's.
+            let (mut next, mut doubtful) = (None, None);
+            let mut place = 0;
+            while superseded && let Some(start) = starts.get(place) {
+                if start.is_certain() {
+                    next = Some(start);
+                    break;
+                }
+                doubtful = doubtful.or(Some(start));
+                place += 1;
             }
             partners.clear();
             let mut place = 0;
-            loop {
-                if place == window.len() {
-                    match answers.find(|a| a.tick.since(start.tick) >= self.judge.possible_from) {
-                        Some(answer) => window.push_back(answer),
-                        None => break,
-                    }
-                }
-                let answer = window[place];
+            while let Some(answer) = answers.get(place) {
                 if next.is_some_and(|n| answer.tick.since(n.tick) >= self.judge.certain_from) {
                     break;
                 }
@@ -247,7 +310,7 @@ impl<'a> Walk<'a> {
                 let before = |other: Option<Hit>| {
                     other.is_none_or(|s| s.tick.since(answer.tick) >= self.judge.certain_from.max(1))
                 };
-                let certain = answer.certainty == Certainty::Certain
+                let certain = answer.is_certain()
                     && ticks >= self.judge.certain_from
                     && before(next)
                     && before(doubtful);
@@ -258,48 +321,75 @@ impl<'a> Walk<'a> {
                 place += 1;
             }
             self.settle(start, &partners, false, sink)?;
-            if ahead.is_empty() {
-                ahead.extend(starts.next());
-            }
         }
         ControlFlow::Continue(())
     }
 
+    /// Whether a start is certain, and certainly comes after this answer.
+    #[inline]
+    fn certainly_before(&self, answer: Hit, start: Hit) -> bool {
+        start.is_certain() && start.tick.since(answer.tick) >= self.judge.certain_from.max(1)
+    }
+
     /// `setup`: the partner comes before.
-    fn setup(&self, data: &'a Program, reference: &'a Program, sink: Sink<'_>) -> ControlFlow<()> {
-        let mut changes = self.hits(data).peekable();
-        let mut before: VecDeque<Hit> = VecDeque::new();
+    fn setup<S: Take>(&self, data: &'a Program, reference: &'a Program, sink: &mut S) -> ControlFlow<()> {
+        let (mut anchors, mut changes) = (self.hits(reference), self.hits(data));
+        // The last change that was certain, and those after it that may not count.
+        let mut last: Option<Hit> = None;
+        let mut open: VecDeque<Hit> = VecDeque::new();
         let mut partners = Vec::new();
-        let certain = |change: &Hit, anchor: Tick| {
-            change.certainty == Certainty::Certain && anchor.since(change.tick) >= self.judge.certain_from
+        let certain = |change: Hit, anchor: Tick| {
+            change.is_certain() && anchor.since(change.tick) >= self.judge.certain_from
         };
-        for anchor in self.hits(reference) {
-            let is_before = |c: &Hit| anchor.tick.since(c.tick) >= self.judge.possible_from;
-            while let Some(change) = changes.next_if(is_before) {
-                before.push_back(change);
+        while let Some(anchor) = anchors.next() {
+            while let Some(change) = changes.peek()
+                && anchor.tick.since(change.tick) >= self.judge.possible_from
+            {
+                changes.next();
+                // Whatever lies before a certain change can never be the last one again.
+                if certain(change, anchor.tick) {
+                    last = Some(change);
+                    open.clear();
+                } else {
+                    open.push_back(change);
+                }
             }
-            // Whatever lies before a certain change can never be the last one again.
-            if let Some(last) = before.iter().rposition(|c| certain(c, anchor.tick)) {
-                before.drain(..last);
+            // A change may be certain for this reference event that was not for the one before.
+            if !open.is_empty()
+                && let Some(place) = open.iter().rposition(|change| certain(*change, anchor.tick))
+            {
+                last = open.drain(..=place).next_back();
+            }
+            if let Some(change) = last
+                && open.is_empty()
+                && self.unknown.is_empty()
+                && anchor.is_certain()
+            {
+                self.settle_certain(change.tick, anchor.tick, sink)?;
+                continue;
             }
             partners.clear();
-            for change in before.iter().rev() {
-                let certain = certain(change, anchor.tick);
+            for change in open.iter().rev().chain(&last) {
+                let certain = certain(*change, anchor.tick);
                 let ticks = anchor.tick.since(change.tick);
                 partners.push(Partner { tick: change.tick, ticks, certain, recorded: change.is_recorded() });
-                if certain {
-                    break;
-                }
             }
             self.settle(anchor, &partners, true, sink)?;
         }
         ControlFlow::Continue(())
     }
 
-    fn period(&self, event: &'a Program, sink: Sink<'_>) -> ControlFlow<()> {
+    fn period<S: Take>(&self, event: &'a Program, sink: &mut S) -> ControlFlow<()> {
         let mut last: Option<Hit> = None;
-        for hit in self.hits(event) {
-            if let Some(previous) = last {
+        let mut hits = self.hits(event);
+        while let Some(hit) = hits.next() {
+            if let Some(previous) = last
+                && self.unknown.is_empty()
+                && previous.is_certain()
+                && hit.is_certain()
+            {
+                self.settle_certain(previous.tick, hit.tick, sink)?;
+            } else if let Some(previous) = last {
                 let both = [previous.certainty, hit.certainty];
                 let certain = both.iter().all(|c| *c == Certainty::Certain);
                 let recorded = previous.is_recorded() && hit.is_recorded();
@@ -319,11 +409,11 @@ impl<'a> Walk<'a> {
         ControlFlow::Continue(())
     }
 
-    fn width(
+    fn width<S: Take>(
         &self,
         pulse: &'a ConditionProgram,
         condition: Option<&ConditionProgram>,
-        sink: Sink<'_>,
+        sink: &mut S,
     ) -> ControlFlow<()> {
         for stretch in pulse.stretches(self.capture, self.capture.range()) {
             let mut sure = !stretch.doubtful || self.rule == Rule::Measured;
@@ -337,7 +427,7 @@ impl<'a> Walk<'a> {
             let cut_start = !stretch.begins && stretch.start.0 == 0;
             let cut_end = !stretch.ends && stretch.end.0 == self.capture.len();
             if cut_start || cut_end {
-                sink(Found::Unpaired(stretch.start))?;
+                sink.found(Found::Unpaired(stretch.start))?;
                 continue;
             }
             let certainty = if sure { Certainty::Certain } else { Certainty::Doubtful };
@@ -350,7 +440,7 @@ impl<'a> Walk<'a> {
                 let interval = Interval { ticks, ..self.like };
                 let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
                 let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
-                sink(Found::Occurrence(Occurrence { start, end, interval, partners, verdict, doubt }))?;
+                sink.found(Found::Occurrence(Occurrence { start, end, interval, partners, verdict, doubt }))?;
             }
         }
         ControlFlow::Continue(())

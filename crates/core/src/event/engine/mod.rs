@@ -12,12 +12,14 @@
 mod census;
 mod lasting;
 mod machine;
+mod marks;
 mod mask;
 mod sequence;
 mod source;
 mod window;
 
 pub use census::BusSeen;
+pub(super) use marks::Marks;
 pub use source::{Hits, StreamSearch};
 
 use lasting::LastingPart;

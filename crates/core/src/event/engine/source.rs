@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::Part;
 use super::census::{BusSeen, Census};
 use super::window::{NONE, Window};
-use crate::capture::{Capture, Edge, Edges};
+use crate::capture::{Capture, Edge, Edges, Trace};
 use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
 use crate::event::states::StateReport;
@@ -38,15 +38,23 @@ pub struct Hits<'a> {
 
 /// One line of a stored record, read from its start.
 #[derive(Clone, Debug)]
-struct Stored<'a> {
+pub(super) struct Stored<'a> {
     edges: Edges<'a>,
     upcoming: Option<Edge>,
     level: Level,
 }
 
-impl Stored<'_> {
+impl<'a> Stored<'a> {
+    /// Reads a line from a tick on, a multiple of 64.
+    pub(super) fn new(trace: &'a Trace, start: u64) -> Self {
+        // An edge at the very start is one of the window, unless nothing comes before it.
+        let level = trace.level_at(Tick(start.saturating_sub(1)));
+        let mut edges = trace.edges(Tick(start)..Tick(u64::MAX));
+        Stored { upcoming: edges.next(), edges, level }
+    }
+
     /// Reads the levels from `start` to before `end`; whether any is unknown.
-    fn read(&mut self, start: u64, end: u64, plane: &mut [u64], unknown: &mut [u64]) -> bool {
+    pub(super) fn read(&mut self, start: u64, end: u64, plane: &mut [u64], unknown: &mut [u64]) -> bool {
         let mut open = self.level == Level::Unknown;
         if !open
             && self.upcoming.is_some_and(|e| e.tick.0 < end)
@@ -96,13 +104,8 @@ impl<'a> Hits<'a> {
         // What lasts, counts or follows has a past; an edge needs only the tick before.
         let start =
             if program.root.is_instantaneous() { (range.start.0 / WORD).saturating_sub(1) * WORD } else { 0 };
-        let stored = |line: &LineId| {
-            let trace = capture.trace(*line);
-            let mut edges = trace.edges(Tick(start)..Tick(end));
-            let level = trace.level_at(Tick(start.saturating_sub(1)));
-            Stored { upcoming: edges.next(), edges, level }
-        };
-        let stored: Vec<Stored<'a>> = lines.iter().map(stored).collect();
+        let stored: Vec<Stored<'a>> =
+            lines.iter().map(|line| Stored::new(capture.trace(*line), start)).collect();
         Hits {
             part,
             planes: vec![NONE; stored.len()],
