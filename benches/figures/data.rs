@@ -30,15 +30,15 @@ pub(crate) fn random(samples: usize, between: Option<u64>) -> Vec<u8> {
     })
 }
 
-/// An 8-bit bus on bits 0 to 7 and its clock on bit 8: a transfer every 16 to 23 samples, the data
-/// changing 2 to 7 samples before the rising edge and holding for 2 to 7 after it.
-pub(crate) fn clocked_bus(samples: usize) -> Vec<u8> {
+/// An 8-bit bus on bits 0 to 7 and its clock on bit 8: a transfer every so many samples, give or
+/// take a fifth, the data changing 2 to 7 samples before the rising edge.
+pub(crate) fn clocked_bus(samples: usize, every: u64) -> Vec<u8> {
     let mut noise = Noise::new();
     let (mut at, mut period, mut ahead) = (0, 20, 4);
     let mut word = 0u16;
     repeated(samples, || {
         if at == period {
-            (at, period, ahead) = (0, 16 + noise.next() % 8, 2 + noise.next() % 6);
+            (at, period, ahead) = (0, every * 4 / 5 + noise.next() % (every * 2 / 5), 2 + noise.next() % 6);
         }
         match at {
             0 => word = word & 0x100 | (noise.next() & 0xff) as u16,

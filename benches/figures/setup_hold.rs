@@ -14,11 +14,16 @@ use crate::data::clocked_bus;
 use crate::figure::{Case, Figures, on_cores, shortest};
 
 pub(crate) fn measure(samples: usize, figures: &mut Figures) {
-    let data = clocked_bus(samples);
-    let script = run_script(&data);
+    for (every, activity) in [(20, "8-bit bus, a clock per 20"), (200, "8-bit bus, a clock per 200")] {
+        compare(&clocked_bus(samples, every), samples, activity, figures);
+    }
+}
+
+fn compare(data: &[u8], samples: usize, activity: &str, figures: &mut Figures) {
+    let script = run_script(data);
     for cores in [1, 2] {
-        let (seconds, results) = on_cores(cores, || (shortest(3, || extremes(&data)), extremes(&data)));
-        let case = Case { samples, activity: "8-bit bus, a clock per 20".to_string(), cores };
+        let (seconds, results) = on_cores(cores, || (shortest(3, || extremes(data)), extremes(data)));
+        let case = Case { samples, activity: activity.to_string(), cores };
         let rate = (samples as f64 / seconds / 1e9, "GS/s");
         let ours = results.map(|r| r.statistics.map_or(f64::NAN, |s| s.min.to_f64() * 1e8).round());
         match &script {

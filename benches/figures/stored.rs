@@ -76,7 +76,7 @@ fn places(capture: &Capture, case: &Case, figures: &mut Figures) {
 pub(crate) fn limits(transitions: usize, figures: &mut Figures) {
     // The made-up bus has about 0.32 transitions per sample.
     let samples = transitions * 3;
-    let capture = capture(&clocked_bus(samples));
+    let capture = capture(&clocked_bus(samples, 20));
     let limits = twelve(&capture);
     for cores in [1, 2] {
         let seconds = on_cores(cores, || shortest(2, || limit::check_all(&capture, &limits, Rule::Proven)));

@@ -2,7 +2,8 @@
 
 use std::sync::OnceLock;
 
-use super::chunks::{CHUNK, ChunksBuilder};
+use super::chunks::CHUNK;
+use super::chunks_builder::ChunksBuilder;
 use super::trace::{Segment, Trace};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::Level;

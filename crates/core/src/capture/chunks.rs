@@ -5,7 +5,7 @@
 //! levels; a *mixed* one, needed only where a level is unknown, is a list of offsets followed by
 //! a list of levels. Sparse gives way to dense where the bitmap is about the smaller of the two.
 //!
-//! To the next editor: [`ChunksBuilder::close_chunk`] decides the kind, and `select`, `rank`,
+//! To the next editor: `ChunksBuilder::close_chunk` decides the kind, and `select`, `rank`,
 //! `level` and [`ChunkCursor`] each have one arm per kind; they change together.
 
 use crate::line::Level;
@@ -13,13 +13,16 @@ use crate::line::Level;
 /// Ticks per chunk.
 pub(crate) const CHUNK: u64 = 1 << 16;
 /// Words of a dense chunk's bitmap.
-const WORDS: usize = (CHUNK / 64) as usize;
+pub(super) const WORDS: usize = (CHUNK / 64) as usize;
+/// Words of a dense chunk between two running counts of its edges.
+const BLOCK: usize = 32;
+const BLOCKS: usize = WORDS / BLOCK;
 /// Above this many edges the bitmap's 8 KiB are taken: a little more than two bytes per edge, in
 /// exchange for words that need no decoding.
-const DENSE_ABOVE: usize = 3750;
+pub(super) const DENSE_ABOVE: usize = 3750;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Kind {
+pub(super) enum Kind {
     Sparse,
     Dense,
     Mixed,
@@ -27,16 +30,16 @@ enum Kind {
 
 /// Directory entry of a chunk that has edges.
 #[derive(Clone, Copy, Debug)]
-struct Entry {
+pub(super) struct Entry {
     /// Chunk number, counted from the segment's start.
-    chunk: u32,
+    pub(super) chunk: u32,
     /// Edges in the segment before this chunk.
-    before: u32,
+    pub(super) before: u32,
     /// Index into the pool that the kind implies.
-    at: u32,
-    kind: Kind,
+    pub(super) at: u32,
+    pub(super) kind: Kind,
     /// Level carried in from the chunk before.
-    entry: Level,
+    pub(super) entry: Level,
 }
 
 /// An edge inside a segment: its offset in ticks and the level it leads to.
@@ -45,11 +48,13 @@ pub(crate) type Step = (u64, Level);
 /// The edges of one line over one segment.
 #[derive(Clone, Debug)]
 pub struct Chunks {
-    directory: Vec<Entry>,
-    offsets: Vec<u16>,
-    words: Vec<u64>,
-    edges: u32,
-    exit: Level,
+    pub(super) directory: Vec<Entry>,
+    pub(super) offsets: Vec<u16>,
+    pub(super) words: Vec<u64>,
+    /// Per block of a bitmap, the edges of its chunk before it.
+    pub(super) counts: Vec<u16>,
+    pub(super) edges: u32,
+    pub(super) exit: Level,
 }
 
 impl Chunks {
@@ -71,6 +76,7 @@ impl Chunks {
         self.directory.capacity() * size_of::<Entry>()
             + self.offsets.capacity() * 2
             + self.words.capacity() * 8
+            + self.counts.capacity() * 2
     }
 
     fn edges_of(&self, index: usize) -> usize {
@@ -92,6 +98,12 @@ impl Chunks {
     fn bitmap(&self, index: usize) -> &[u64] {
         let at = self.directory[index].at as usize;
         &self.words[at..at + WORDS]
+    }
+
+    /// The running counts of a dense chunk's edges.
+    fn counts(&self, index: usize) -> &[u16] {
+        let at = self.directory[index].at as usize / WORDS * BLOCKS;
+        &self.counts[at..at + BLOCKS]
     }
 
     /// Level at an offset from the segment's start.
@@ -128,8 +140,10 @@ impl Chunks {
         let inside = match entry.kind {
             Kind::Sparse | Kind::Mixed => self.list(index).partition_point(|o| usize::from(*o) < within),
             Kind::Dense => {
-                let map = self.bitmap(index);
-                let full: u32 = (0..within / 64).map(|w| toggles(map, w, entry.entry).count_ones()).sum();
+                let (map, block) = (self.bitmap(index), within / 64 / BLOCK);
+                let words = block * BLOCK..within / 64;
+                let full: u32 = words.map(|w| toggles(map, w, entry.entry).count_ones()).sum();
+                let full = full + u32::from(self.counts(index)[block]);
                 let rest = within % 64;
                 let part = if rest == 0 { 0 } else { toggles(map, within / 64, entry.entry) << (64 - rest) };
                 (full + part.count_ones()) as usize
@@ -158,7 +172,10 @@ impl Chunks {
             }
             Kind::Dense => {
                 let map = self.bitmap(index);
-                for (w, word) in map.iter().enumerate() {
+                let counts = self.counts(index);
+                let block = counts.partition_point(|count| usize::from(*count) <= left) - 1;
+                left -= usize::from(counts[block]);
+                for (w, word) in map.iter().enumerate().skip(block * BLOCK) {
                     let mut mask = toggles(map, w, entry.entry);
                     let here = mask.count_ones() as usize;
                     if left >= here {
@@ -239,6 +256,18 @@ impl Chunks {
             cursor.mask = toggles(map, end, entry.entry);
         }
         out.last().map(|word| Level::from(word >> 63 == 1))
+    }
+
+    /// Notes the running counts of the bitmap that was put at `at`.
+    pub(super) fn count_blocks(&mut self, at: usize, entry: Level) {
+        let map = &self.words[at..at + WORDS];
+        let mut before = 0;
+        for block in 0..BLOCKS {
+            self.counts.push(before);
+            let words = block * BLOCK..(block + 1) * BLOCK;
+            // A chunk without any steady tick has 65 536 edges; before its last block there are less.
+            before = before.wrapping_add(words.map(|w| toggles(map, w, entry).count_ones() as u16).sum());
+        }
     }
 
     /// A cursor at the first edge whose offset is at least `offset`.
@@ -334,7 +363,7 @@ fn toggles(map: &[u64], w: usize, entry: Level) -> u64 {
     map[w] ^ (map[w] << 1 | carry)
 }
 
-fn pack(level: Level) -> u16 {
+pub(super) fn pack(level: Level) -> u16 {
     match level {
         Level::Low => 0,
         Level::High => 1,
@@ -347,366 +376,5 @@ fn unpack(code: u16) -> Level {
         0 => Level::Low,
         1 => Level::High,
         _ => Level::Unknown,
-    }
-}
-
-/// Collects the edges of one segment in order.
-#[derive(Clone, Debug)]
-pub struct ChunksBuilder {
-    built: Chunks,
-    open: OpenChunk,
-    open_chunk: u64,
-    open_entry: Level,
-    /// Whether the last chunk is.
-    was_dense: bool,
-    /// Memory for the next chunk of samples.
-    spare: Words,
-}
-
-/// How the edges of the chunk being filled are held until it is full.
-#[derive(Clone, Debug)]
-enum OpenChunk {
-    /// Between levels that alternate.
-    List(Vec<u16>),
-    /// Where levels are unknown: offsets, and the level each leads to.
-    Mixed(Vec<u16>, Vec<u16>),
-    /// From samples.
-    Words(Words),
-}
-
-/// The words of 64 ticks in which the level changes, by their number in the chunk. Bits after the
-/// last sample repeat its level.
-#[derive(Clone, Debug, Default)]
-struct Words {
-    /// Both as long as a chunk has words, or empty; the first `len` are in use.
-    numbers: Vec<u16>,
-    levels: Vec<u64>,
-    len: usize,
-    /// Whether every word is kept, as is best for a busy chunk: then they are numbered in turn.
-    every: bool,
-}
-
-impl Words {
-    fn prepare(&mut self, every: bool) {
-        self.numbers.resize(WORDS, 0);
-        self.levels.resize(WORDS, 0);
-        if every && !self.every {
-            self.numbers = (0..WORDS as u16).collect();
-        }
-        (self.len, self.every) = (0, every);
-    }
-
-    /// Keeps the words before this one, too, at the last level.
-    fn catch_up(&mut self, number: usize, before: bool) {
-        if self.every && number > self.len {
-            self.levels[self.len..number].fill(spread(before));
-            self.len = number;
-        }
-    }
-
-    fn used(&self) -> impl Iterator<Item = (u16, u64)> {
-        self.numbers.iter().copied().zip(self.levels.iter().copied()).take(self.len)
-    }
-
-    /// The ticks of each word at which the level changes.
-    fn toggles(&self, entry: Level) -> impl Iterator<Item = (u16, u64)> {
-        let mut carry = u64::from(entry == Level::High);
-        self.used().map(move |(number, levels)| {
-            let toggles = levels ^ (levels << 1 | carry);
-            carry = levels >> 63;
-            (number, toggles)
-        })
-    }
-
-    fn extend_offsets(&self, entry: Level, offsets: &mut Vec<u16>) {
-        for (number, mut left) in self.toggles(entry) {
-            while left != 0 {
-                offsets.push(number * 64 + left.trailing_zeros() as u16);
-                left &= left - 1;
-            }
-        }
-    }
-
-    fn extend_bitmap(&self, entry: Level, map: &mut Vec<u64>) {
-        if self.len == WORDS {
-            map.extend_from_slice(&self.levels);
-            return;
-        }
-        let start = map.len();
-        map.resize(start + WORDS, 0);
-        let map = &mut map[start..];
-        let (mut steady, mut next) = (spread(entry == Level::High), 0);
-        for (number, levels) in self.used() {
-            let number = usize::from(number);
-            map[next..number].fill(steady);
-            map[number] = levels;
-            steady = spread(levels >> 63 == 1);
-            next = number + 1;
-        }
-        map[next..].fill(steady);
-    }
-}
-
-/// A word of one level.
-fn spread(high: bool) -> u64 {
-    if high { u64::MAX } else { 0 }
-}
-
-impl ChunksBuilder {
-    /// Starts a segment with the level that is carried into it.
-    pub fn new(entry: Level) -> Self {
-        let built =
-            Chunks { directory: Vec::new(), offsets: Vec::new(), words: Vec::new(), edges: 0, exit: entry };
-        ChunksBuilder {
-            built,
-            open: OpenChunk::List(Vec::new()),
-            open_chunk: 0,
-            open_entry: entry,
-            was_dense: false,
-            spare: Words::default(),
-        }
-    }
-
-    /// Starts the next segment after a full one; there is likely to be as much in it.
-    pub(crate) fn next_segment(&mut self) -> Chunks {
-        let mut next = ChunksBuilder::new(self.level());
-        next.was_dense = self.was_dense;
-        next.built.offsets.reserve(self.built.offsets.len());
-        next.built.words.reserve(self.built.words.len());
-        std::mem::replace(self, next).finish()
-    }
-
-    /// The level after the last edge.
-    pub fn level(&self) -> Level {
-        self.built.exit
-    }
-
-    /// Appends an edge. The caller keeps offsets rising and levels changing.
-    pub(crate) fn push(&mut self, offset: u64, level: Level) {
-        self.enter(offset);
-        let within = (offset % CHUNK) as u16;
-        if let OpenChunk::Words(words) = &mut self.open {
-            let mut offsets = Vec::new();
-            words.extend_offsets(self.open_entry, &mut offsets);
-            self.open = OpenChunk::List(offsets);
-        }
-        if let OpenChunk::List(offsets) = &mut self.open
-            && (self.built.exit == Level::Unknown || level == Level::Unknown)
-        {
-            let offsets = std::mem::take(offsets);
-            let mut before = self.open_entry;
-            let mut next = || {
-                before = before.opposite();
-                pack(before)
-            };
-            let levels = offsets.iter().map(|_| next()).collect();
-            self.open = OpenChunk::Mixed(offsets, levels);
-        }
-        match &mut self.open {
-            OpenChunk::List(offsets) => offsets.push(within),
-            OpenChunk::Mixed(offsets, levels) => {
-                offsets.push(within);
-                levels.push(pack(level));
-            }
-            OpenChunk::Words(_) => {}
-        }
-        self.built.exit = level;
-    }
-
-    /// Appends the edges of `count` samples from `offset` on, which lie in one aligned group of 64:
-    /// a one in `toggles` for each edge, at least one, and the levels. All levels are known, also
-    /// the one before.
-    pub(crate) fn push_word(&mut self, offset: u64, toggles: u64, levels: u64, count: u32) {
-        self.enter(offset);
-        let within = (offset % CHUNK) as u16;
-        let before = self.built.exit;
-        if let Some(words) = self.words() {
-            words.put(within, levels, count, before);
-        } else {
-            let mut left = toggles;
-            while left != 0 {
-                let at = left.trailing_zeros();
-                left &= left - 1;
-                match &mut self.open {
-                    OpenChunk::List(offsets) => offsets.push(within + at as u16),
-                    OpenChunk::Mixed(offsets, codes) => {
-                        offsets.push(within + at as u16);
-                        codes.push((levels >> at & 1) as u16);
-                    }
-                    OpenChunk::Words(_) => {}
-                }
-            }
-        }
-        self.built.exit = Level::from(levels >> (count.clamp(1, 64) - 1) & 1 == 1);
-    }
-
-    /// The same for whole words of one chunk, the first at `offset`, a multiple of 64.
-    pub(crate) fn push_words(&mut self, offset: u64, levels: &[u64]) {
-        self.enter(offset);
-        let mut carry = u64::from(self.built.exit == Level::High);
-        let first = ((offset % CHUNK) / 64) as usize;
-        if let Some(words) = self.words() {
-            words.put_whole(first, levels, carry);
-            let last = levels.last().map_or(carry, |word| word >> 63);
-            self.built.exit = Level::from(last == 1);
-            return;
-        }
-        for (number, word) in levels.iter().enumerate() {
-            let toggles = word ^ (word << 1 | carry);
-            carry = word >> 63;
-            if toggles != 0 {
-                self.push_word(offset + number as u64 * 64, toggles, *word, 64);
-            }
-        }
-    }
-
-    /// Where words go, unless the open chunk is already kept in another way.
-    fn words(&mut self) -> Option<&mut Words> {
-        if let OpenChunk::List(offsets) = &self.open
-            && offsets.is_empty()
-        {
-            let mut words = std::mem::take(&mut self.spare);
-            // After a busy chunk the next one is likely to be busy, too.
-            words.prepare(self.was_dense);
-            self.open = OpenChunk::Words(words);
-        }
-        match &mut self.open {
-            OpenChunk::Words(words) => Some(words),
-            OpenChunk::List(_) | OpenChunk::Mixed(..) => None,
-        }
-    }
-
-    /// Closes the chunks before the one that holds `offset`.
-    fn enter(&mut self, offset: u64) {
-        let chunk = offset / CHUNK;
-        if chunk != self.open_chunk {
-            self.close_chunk();
-            self.open_chunk = chunk;
-        }
-    }
-
-    /// Pool entries held so far, the open chunk's left out, as a measure of size.
-    pub(crate) fn weight(&self) -> usize {
-        self.built.offsets.len() + self.built.words.len() * 4
-    }
-
-    fn close_chunk(&mut self) {
-        let built = &mut self.built;
-        let (offsets, words) = (built.offsets.len(), built.words.len());
-        let (kind, at, edges) = match &mut self.open {
-            OpenChunk::List(list) if list.len() > DENSE_ABOVE => {
-                built.words.resize(words + WORDS, 0);
-                fill_bitmap(&mut built.words[words..], list, self.open_entry);
-                (Kind::Dense, words, list.len())
-            }
-            OpenChunk::List(list) => {
-                built.offsets.extend_from_slice(list);
-                (Kind::Sparse, offsets, list.len())
-            }
-            OpenChunk::Mixed(list, levels) => {
-                built.offsets.extend_from_slice(list);
-                built.offsets.extend_from_slice(levels);
-                (Kind::Mixed, offsets, list.len())
-            }
-            OpenChunk::Words(groups) => {
-                let edges =
-                    groups.toggles(self.open_entry).map(|(_, toggles)| toggles.count_ones() as usize).sum();
-                if edges > DENSE_ABOVE {
-                    groups.extend_bitmap(self.open_entry, &mut built.words);
-                    (Kind::Dense, words, edges)
-                } else {
-                    groups.extend_offsets(self.open_entry, &mut built.offsets);
-                    (Kind::Sparse, offsets, edges)
-                }
-            }
-        };
-        if edges > 0 {
-            // A segment is cut long before 2^32 entries or chunks.
-            built.directory.push(Entry {
-                chunk: self.open_chunk as u32,
-                before: built.edges,
-                at: at as u32,
-                kind,
-                entry: self.open_entry,
-            });
-            built.edges += edges as u32;
-        }
-        self.was_dense = kind == Kind::Dense;
-        self.open_entry = built.exit;
-        match &mut self.open {
-            OpenChunk::List(list) => list.clear(),
-            OpenChunk::Mixed(..) => self.open = OpenChunk::List(Vec::new()),
-            OpenChunk::Words(groups) => {
-                self.spare = std::mem::take(groups);
-                self.open = OpenChunk::List(Vec::new());
-            }
-        }
-    }
-
-    /// The finished segment.
-    pub fn finish(mut self) -> Chunks {
-        self.close_chunk();
-        self.built.directory.shrink_to_fit();
-        self.built.offsets.shrink_to_fit();
-        self.built.words.shrink_to_fit();
-        self.built
-    }
-}
-
-impl Words {
-    /// Puts the levels of `count` samples at an offset in the chunk; `before` is the last level.
-    fn put(&mut self, within: u16, levels: u64, count: u32, before: Level) {
-        let (number, shift) = (within / 64, u32::from(within % 64));
-        // The level stays as it is after the last sample, until more are put.
-        let beyond = |bits: u32| u64::MAX.checked_shl(bits).unwrap_or(0);
-        let last = levels >> (count.clamp(1, 64) - 1) & 1 == 1;
-        let word = (levels & !beyond(count) | spread(last) & beyond(count)) << shift;
-        let earlier = !beyond(shift);
-        self.catch_up(usize::from(number), before == Level::High);
-        if self.numbers[..self.len].last() == Some(&number) {
-            let open = &mut self.levels[self.len - 1];
-            *open = *open & earlier | word;
-        } else {
-            self.numbers[self.len] = number;
-            self.levels[self.len] = spread(before == Level::High) & earlier | word;
-            self.len += 1;
-        }
-    }
-
-    /// Puts whole words, the first of them with this number; `carry` is the level before.
-    fn put_whole(&mut self, first: usize, words: &[u64], mut carry: u64) {
-        if self.every {
-            self.catch_up(first, carry == 1);
-            self.levels[first..first + words.len()].copy_from_slice(words);
-            self.len = first + words.len();
-            return;
-        }
-        // PERF: both slots are written for every word and kept only where the level changes, which
-        // costs less than a branch that cannot be foreseen.
-        let (numbers, levels) = (&mut self.numbers[..WORDS], &mut self.levels[..WORDS]);
-        let mut len = self.len;
-        for (number, word) in words.iter().enumerate() {
-            numbers[len % WORDS] = (first + number) as u16;
-            levels[len % WORDS] = *word;
-            len += usize::from(*word != (word << 1 | carry));
-            carry = word >> 63;
-        }
-        self.len = len;
-    }
-}
-
-fn fill_bitmap(words: &mut [u64], edges: &[u16], entry: Level) {
-    for edge in edges {
-        words[usize::from(*edge) / 64] |= 1 << (edge % 64);
-    }
-    // Prefix parity turns "toggles here" into "is high here".
-    let mut carry = if entry == Level::High { u64::MAX } else { 0 };
-    for word in words {
-        let mut w = *word;
-        for shift in [1, 2, 4, 8, 16, 32] {
-            w ^= w << shift;
-        }
-        *word = w ^ carry;
-        carry = if *word >> 63 == 1 { u64::MAX } else { 0 };
     }
 }

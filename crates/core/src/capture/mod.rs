@@ -8,13 +8,15 @@
 
 mod builder;
 mod chunks;
+mod chunks_builder;
 mod merged;
 mod record;
 mod trace;
 
 pub use builder::TraceBuilder;
 pub(crate) use chunks::CHUNK;
-pub use chunks::{Chunks, ChunksBuilder};
+pub use chunks::Chunks;
+pub use chunks_builder::ChunksBuilder;
 pub use merged::{BusValues, Merged};
 pub use record::{Attachment, Capture, CaptureBuilder, Damage, DamageLog, Origin};
 pub use trace::{Edge, Edges, SegmentSource, StoredSegment, Trace};

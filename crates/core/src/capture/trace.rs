@@ -6,7 +6,8 @@ use std::sync::{Arc, OnceLock};
 
 use serde::Serialize;
 
-use super::chunks::{CHUNK, ChunkCursor, Chunks, ChunksBuilder};
+use super::chunks::{CHUNK, ChunkCursor, Chunks};
+use super::chunks_builder::ChunksBuilder;
 use crate::line::{Level, LineId};
 use crate::time::Tick;
 
