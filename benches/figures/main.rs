@@ -27,6 +27,14 @@ fn main() {
         .filter(|size| *size <= most.unwrap_or(usize::MAX))
         .collect();
     let mut figures = Figures::default();
+    if std::env::var("ONLY").as_deref() == Ok("samples") {
+        samples::measure(30_000_000, &mut figures);
+        return;
+    }
+    if std::env::var("ONLY").as_deref() == Ok("setup") {
+        setup_hold::measure(10_000_000, &mut figures);
+        return;
+    }
     if std::env::var("ONLY").as_deref() == Ok("limits") {
         stored::limits(10_000_000, &mut figures);
         return;

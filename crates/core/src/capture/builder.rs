@@ -134,6 +134,17 @@ impl TraceBuilder {
         self.open_entry = self.level;
     }
 
+    /// Appends an edge to the other level at a tick after everything before; the present level is
+    /// known.
+    #[inline]
+    pub(crate) fn push_toggle(&mut self, tick: u64) {
+        debug_assert!(tick >= self.next && self.level != Level::Unknown);
+        self.make_room(tick);
+        self.open.push_toggle(tick - self.open_start);
+        self.level = self.level.opposite();
+        self.next = tick + 1;
+    }
+
     /// Appends `count` samples. Word `w` holds the aligned group of 64 ticks that is `w` groups after
     /// the one of `position`: bit `i` is the sample at the group's `i`-th tick, so that the first
     /// sample is bit `position % 64` of the first word. A one in `unknown` says that the level is

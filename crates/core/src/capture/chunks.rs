@@ -15,8 +15,8 @@ pub(crate) const CHUNK: u64 = 1 << 16;
 /// Words of a dense chunk's bitmap.
 pub(super) const WORDS: usize = (CHUNK / 64) as usize;
 /// Words of a dense chunk between two running counts of its edges.
-const BLOCK: usize = 32;
-const BLOCKS: usize = WORDS / BLOCK;
+pub(super) const BLOCK: usize = 32;
+pub(super) const BLOCKS: usize = WORDS / BLOCK;
 /// Above this many edges the bitmap's 8 KiB are taken: a little more than two bytes per edge, in
 /// exchange for words that need no decoding.
 pub(super) const DENSE_ABOVE: usize = 3750;
@@ -258,15 +258,13 @@ impl Chunks {
         out.last().map(|word| Level::from(word >> 63 == 1))
     }
 
-    /// Notes the running counts of the bitmap that was put at `at`.
-    pub(super) fn count_blocks(&mut self, at: usize, entry: Level) {
-        let map = &self.words[at..at + WORDS];
-        let mut before = 0;
-        for block in 0..BLOCKS {
+    /// Notes the edges of the blocks of a bitmap, as running counts.
+    pub(super) fn extend_counts(&mut self, blocks: &[u16; BLOCKS]) {
+        let mut before = 0u16;
+        for edges in blocks {
             self.counts.push(before);
-            let words = block * BLOCK..(block + 1) * BLOCK;
-            // A chunk without any steady tick has 65 536 edges; before its last block there are less.
-            before = before.wrapping_add(words.map(|w| toggles(map, w, entry).count_ones() as u16).sum());
+            // At most 65 536 edges: before the last block there are fewer.
+            before = before.wrapping_add(*edges);
         }
     }
 

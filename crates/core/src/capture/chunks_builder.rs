@@ -4,7 +4,7 @@
 //! they come from samples, as the words in which the level changes: all of them where the chunk
 //! before was busy, and so this one is likely to be.
 
-use super::chunks::{CHUNK, Chunks, DENSE_ABOVE, Entry, Kind, WORDS, pack};
+use super::chunks::{BLOCK, BLOCKS, CHUNK, Chunks, DENSE_ABOVE, Entry, Kind, WORDS, pack};
 use crate::line::Level;
 
 /// Collects the edges of one segment in order.
@@ -73,6 +73,34 @@ impl Words {
             carry = levels >> 63;
             (number, toggles)
         })
+    }
+
+    /// The edges of each block of a chunk.
+    fn count(&self, entry: Level) -> [u16; BLOCKS] {
+        let mut counts = [0; BLOCKS];
+        let levels = &self.levels[..self.len];
+        let toggles = |place: usize| {
+            let before = match place.checked_sub(1) {
+                Some(before) => levels[before] >> 63,
+                None => u64::from(entry == Level::High),
+            };
+            levels[place] ^ (levels[place] << 1 | before)
+        };
+        if self.every {
+            // PERF: a sum over neighbours, which the compiler turns into vector instructions.
+            for (block, count) in counts.iter_mut().enumerate() {
+                let places = (block * BLOCK).min(self.len)..((block + 1) * BLOCK).min(self.len);
+                let Some(first) = places.clone().next() else { break };
+                let pairs = levels[places].windows(2);
+                let later: u32 = pairs.map(|w| (w[1] ^ (w[1] << 1 | w[0] >> 63)).count_ones()).sum();
+                *count = (later + toggles(first).count_ones()) as u16;
+            }
+        } else {
+            for (place, number) in self.numbers[..self.len].iter().enumerate() {
+                counts[usize::from(*number) / BLOCK] += toggles(place).count_ones() as u16;
+            }
+        }
+        counts
     }
 
     fn extend_offsets(&self, entry: Level, offsets: &mut Vec<u16>) {
@@ -176,6 +204,23 @@ impl ChunksBuilder {
         self.built.exit = level;
     }
 
+    /// Appends an edge to the other level; the present one is known.
+    #[inline]
+    pub(crate) fn push_toggle(&mut self, offset: u64) {
+        self.enter(offset);
+        let within = (offset % CHUNK) as u16;
+        let (before, after) = (self.built.exit, self.built.exit.opposite());
+        match &mut self.open {
+            OpenChunk::List(offsets) => offsets.push(within),
+            OpenChunk::Words(words) => words.put(within, u64::from(after == Level::High), 1, before),
+            OpenChunk::Mixed(offsets, levels) => {
+                offsets.push(within);
+                levels.push(pack(after));
+            }
+        }
+        self.built.exit = after;
+    }
+
     /// Appends the edges of `count` samples from `offset` on, which lie in one aligned group of 64:
     /// a one in `toggles` for each edge, at least one, and the levels. All levels are known, also
     /// the one before.
@@ -260,6 +305,9 @@ impl ChunksBuilder {
             OpenChunk::List(list) if list.len() > DENSE_ABOVE => {
                 built.words.resize(words + WORDS, 0);
                 fill_bitmap(&mut built.words[words..], list, self.open_entry);
+                let mut counts = [0; BLOCKS];
+                list.iter().for_each(|offset| counts[usize::from(*offset) / 64 / BLOCK] += 1);
+                built.extend_counts(&counts);
                 (Kind::Dense, words, list.len())
             }
             OpenChunk::List(list) => {
@@ -272,10 +320,11 @@ impl ChunksBuilder {
                 (Kind::Mixed, offsets, list.len())
             }
             OpenChunk::Words(groups) => {
-                let edges =
-                    groups.toggles(self.open_entry).map(|(_, toggles)| toggles.count_ones() as usize).sum();
+                let counts = groups.count(self.open_entry);
+                let edges = counts.iter().map(|count| usize::from(*count)).sum();
                 if edges > DENSE_ABOVE {
                     groups.extend_bitmap(self.open_entry, &mut built.words);
+                    built.extend_counts(&counts);
                     (Kind::Dense, words, edges)
                 } else {
                     groups.extend_offsets(self.open_entry, &mut built.offsets);
@@ -283,9 +332,6 @@ impl ChunksBuilder {
                 }
             }
         };
-        if kind == Kind::Dense {
-            built.count_blocks(at, self.open_entry);
-        }
         if edges > 0 {
             // A segment is cut long before 2^32 entries or chunks.
             built.directory.push(Entry {

@@ -8,10 +8,11 @@
 
 use std::arch::x86_64::{
     __m256i, _MM_HINT_T0, _mm_cvtsi32_si128, _mm_prefetch, _mm256_and_si256, _mm256_castsi256_pd,
-    _mm256_extract_epi64, _mm256_loadu_si256, _mm256_movemask_epi8, _mm256_movemask_pd, _mm256_or_si256,
-    _mm256_packus_epi16, _mm256_packus_epi32, _mm256_permute4x64_epi64, _mm256_set1_epi16, _mm256_set1_epi32,
-    _mm256_set1_epi64x, _mm256_setzero_si256, _mm256_sll_epi16, _mm256_sll_epi64, _mm256_srl_epi16,
-    _mm256_srl_epi32, _mm256_testz_si256, _mm256_xor_si256,
+    _mm256_castsi256_ps, _mm256_cmpeq_epi8, _mm256_cmpeq_epi16, _mm256_cmpeq_epi32, _mm256_cmpeq_epi64,
+    _mm256_extract_epi64, _mm256_loadu_si256, _mm256_movemask_epi8, _mm256_movemask_pd, _mm256_movemask_ps,
+    _mm256_or_si256, _mm256_packs_epi16, _mm256_packus_epi16, _mm256_packus_epi32, _mm256_permute4x64_epi64,
+    _mm256_set1_epi16, _mm256_set1_epi32, _mm256_set1_epi64x, _mm256_setzero_si256, _mm256_sll_epi16,
+    _mm256_sll_epi64, _mm256_srl_epi16, _mm256_srl_epi32, _mm256_testz_si256, _mm256_xor_si256,
 };
 
 use super::SampleWidth;
@@ -47,6 +48,64 @@ pub(super) fn count_changes(plane: &[u64], before: bool) -> u64 {
 #[target_feature(enable = "avx2,popcnt")]
 fn count_changes_popcnt(plane: &[u64], before: bool) -> u64 {
     super::planes::count_changes(plane, before)
+}
+
+/// As `Slicer::changes`, for the whole groups but the first, which has nothing before it here.
+pub(super) fn changes(samples: &[u8], width: SampleWidth, mask: u64, out: &mut Plane) -> u32 {
+    // SAFETY: `Slicer` comes here only after it has detected AVX2, and every processor with AVX2
+    // has the instruction that counts bits.
+    unsafe {
+        match width {
+            SampleWidth::W8 => changes_of::<1>(samples, mask, out),
+            SampleWidth::W16 => changes_of::<2>(samples, mask, out),
+            SampleWidth::W32 => changes_of::<4>(samples, mask, out),
+            SampleWidth::W64 => changes_of::<8>(samples, mask, out),
+        }
+    }
+}
+
+#[target_feature(enable = "avx2,popcnt")]
+fn changes_of<const WIDTH: usize>(samples: &[u8], mask: u64, out: &mut Plane) -> u32 {
+    let (mask, zero) = (_mm256_set1_epi64x(mask as i64), _mm256_setzero_si256());
+    let mut count = 0;
+    let groups = (samples.len() / (GROUP * WIDTH)).min(SPAN);
+    for (number, out) in out.iter_mut().enumerate().take(groups).skip(1) {
+        let start = number * GROUP * WIDTH;
+        let (here, before) = (&samples[start..], &samples[start - WIDTH..]);
+        let differ = |index| {
+            let changed = _mm256_xor_si256(load(here, index), load(before, index));
+            _mm256_and_si256(changed, mask)
+        };
+        let steady = match WIDTH {
+            1 => {
+                let steady = |index| {
+                    let equal = _mm256_cmpeq_epi8(differ(index), zero);
+                    u64::from(_mm256_movemask_epi8(equal) as u32) << (index * 32)
+                };
+                steady(0) | steady(1)
+            }
+            2 => {
+                let steady = |index| {
+                    let equal = |index| _mm256_cmpeq_epi16(differ(index), zero);
+                    let packed = _mm256_packs_epi16(equal(index), equal(index + 1));
+                    let packed = _mm256_permute4x64_epi64::<0b1101_1000>(packed);
+                    u64::from(_mm256_movemask_epi8(packed) as u32) << (index * 16)
+                };
+                steady(0) | steady(2)
+            }
+            4 => (0..8).fold(0, |all, index| {
+                let equal = _mm256_castsi256_ps(_mm256_cmpeq_epi32(differ(index), zero));
+                all | u64::from(_mm256_movemask_ps(equal) as u32) << (index * 8)
+            }),
+            _ => (0..16).fold(0, |all, index| {
+                let equal = _mm256_castsi256_pd(_mm256_cmpeq_epi64(differ(index), zero));
+                all | u64::from(_mm256_movemask_pd(equal) as u32) << (index * 4)
+            }),
+        };
+        *out = !steady;
+        count += out.count_ones();
+    }
+    count
 }
 
 /// How many groups of this many bytes, a multiple of 32, at the start equal `wanted` under `mask`.

@@ -58,6 +58,41 @@ impl Slicer {
         samples.chunks_exact(group).take_while(same).count() * GROUP
     }
 
+    /// Where at most 2048 samples differ from the one before in a bit of `mask`: bit `i` of word `w`
+    /// for sample `64 w + i`. `last` comes before the first. How many there are.
+    #[inline]
+    pub(crate) fn changes(
+        self,
+        samples: &[u8],
+        width: SampleWidth,
+        last: u64,
+        mask: u64,
+        out: &mut Plane,
+    ) -> u32 {
+        let group = GROUP * width.bytes();
+        let (wanted, mut last) = (repeated(mask, width), repeated(last, width));
+        let mut count = 0;
+        for (word, samples) in samples.chunks(group).enumerate().take(SPAN) {
+            #[cfg(target_arch = "x86_64")]
+            if self.avx2 && word > 0 && samples.len() == group {
+                break;
+            }
+            out[word] = changes(samples, width, &mut last, wanted);
+            count += out[word].count_ones();
+        }
+        #[cfg(target_arch = "x86_64")]
+        if self.avx2 && samples.len() > group {
+            count += super::avx2::changes(samples, width, wanted, out);
+            let whole = samples.len() / group;
+            if let Some(rest) = samples.get(whole * group..).filter(|rest| !rest.is_empty() && whole < SPAN) {
+                let mut last = repeated(word_at(samples, width, whole * GROUP - 1), width);
+                out[whole] = changes(rest, width, &mut last, wanted);
+                count += out[whole].count_ones();
+            }
+        }
+        count
+    }
+
     /// How often the level changes in whole words, given the level before them.
     #[inline]
     pub(crate) fn count_changes(self, plane: &[u64], before: bool) -> u64 {
@@ -129,6 +164,22 @@ fn differing(samples: &[u8], width: SampleWidth, word: u64) -> u64 {
         all |= (u64::from(*byte) << (place * 8)) ^ (wanted & 0xff << (place * 8));
     }
     folded(all, width)
+}
+
+/// A sample of packed ones, or zero.
+fn word_at(samples: &[u8], width: SampleWidth, number: usize) -> u64 {
+    super::Samples::new(width, samples).get(number).0
+}
+
+/// The word of changes of up to 64 samples; `last`, repeated, comes before and is moved on.
+fn changes(samples: &[u8], width: SampleWidth, last: &mut u64, mask: u64) -> u64 {
+    let mut changes = 0;
+    for number in 0..samples.len() / width.bytes() {
+        let word = repeated(word_at(samples, width, number), width);
+        changes |= u64::from((word ^ *last) & mask != 0) << number;
+        *last = word;
+    }
+    changes
 }
 
 fn planes(samples: &[u8], width: SampleWidth, bits: &[u32], at: usize, out: &mut [Plane]) {
