@@ -12,7 +12,7 @@ use std::ops::ControlFlow;
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::instrument::{
-    Acquisition, Capabilities, Configuration, ConfiguredInput, Instrument, Mode, Status,
+    Acquisition, Bank, Capabilities, Configuration, ConfiguredInput, Instrument, Mode, OnBoardTrigger, Status,
 };
 use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Rule};
 use deep_tap::line::{Bus, Input, Line, LineId};
@@ -49,15 +49,22 @@ impl Instrument for Counter {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            inputs: 4,
+            banks: vec![Bank {
+                name: "A".to_string(),
+                inputs: 4,
+                thresholds: (Voltage::ZERO, Voltage::ZERO),
+                step: Voltage::ZERO,
+                per_input: false,
+                highest: Voltage::ZERO,
+            }],
+            trigger: OnBoardTrigger { edge: true, levels: 3 },
             modes: vec![Mode {
                 inputs: 4,
                 rates: "10 MS/s".parse().into_iter().collect(),
                 memory: MEMORY,
                 streams: false,
+                link: None,
             }],
-            thresholds: (Voltage::ZERO, Voltage::ZERO),
-            highest_input: Voltage::ZERO,
             skew: Time::ZERO,
             accuracy: Percent::ZERO,
         }

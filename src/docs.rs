@@ -15,5 +15,8 @@ pub mod verdicts {}
 #[doc = include_str!("../docs/events.md")]
 pub mod event_language {}
 
+#[doc = include_str!("../docs/performance.md")]
+pub mod performance {}
+
 #[doc = include_str!("../docs/capture-file.md")]
 pub mod capture_file {}

@@ -1,5 +1,6 @@
 //! From raw samples: looking for a trigger, and writing traces.
 
+use deep_tap::capture::Trace;
 use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
 use deep_tap::line::LineId;
 use deep_tap::scan::{SampleWidth, Samples, fill};
@@ -47,8 +48,8 @@ pub(crate) fn measure(samples: usize, figures: &mut Figures) {
         }
         if between == Some(1) {
             let traces = fill(packed, &bits);
-            let edges: u64 = traces.iter().map(|t| t.edge_count()).sum();
-            let memory: usize = traces.iter().map(|t| t.memory()).sum();
+            let edges: u64 = traces.iter().map(Trace::edge_count).sum();
+            let memory: usize = traces.iter().map(Trace::memory).sum();
             let each = memory as f64 / edges as f64;
             figures.below("memory per transition", &case(1), (each, "B"), ("2.2 B + 5 %", 2.2 * 1.05));
         }

@@ -20,6 +20,8 @@ mod glitches;
 mod layers;
 /// Hand-computed verdicts on and beside every boundary.
 mod limits;
+/// What fits an instrument, what is unwise, what a rate can decide.
+mod plan;
 /// The randomised proof: truth inside the bounds, no wrong verdict.
 mod proof;
 /// Quantities with units: parse and print.

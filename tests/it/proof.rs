@@ -3,7 +3,7 @@
 
 use std::ops::ControlFlow;
 
-use deep_tap::bench::{Instant, Random, Script, StandIn, StandInOptions};
+use deep_tap::bench::{Instant, Model, Random, Script, StandIn, StandInOptions};
 use deep_tap::capture::Capture;
 use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
 use deep_tap::limit::{Doubt, Events, Kind, Limit, Occurrence, Verdict};
@@ -75,7 +75,8 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         Level::Low,
         changes(&truth.b),
     );
-    let mut instrument = StandIn::new(Box::new(board), StandInOptions { seed, ideal: false });
+    let mut instrument =
+        StandIn::new(Box::new(board), StandInOptions { seed, ideal: false, model: Model::default() });
     let able = instrument.capabilities();
     let length =
         femto(truth.slot * (truth.slots as i64 + 1)).to_rational().checked_mul(rate.to_rational()).unwrap();

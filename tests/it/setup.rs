@@ -1,6 +1,7 @@
 //! Setup and limits files: all problems at once, each at its place and with a remedy.
 
 use deep_tap::capture::Attachment;
+use deep_tap::plan::Speed;
 use deep_tap::setup::{Attached, Setup, Trigger};
 use deep_tap::{Error, Place};
 use proptest::prelude::*;
@@ -54,8 +55,8 @@ event = "A falls then no A rises"
     let problems = told(&setup(text).unwrap_err());
     let wanted = [
         "setup.toml:1:1 there is no key 'titel' | did you mean 'title'?",
-        "setup.toml:3:8 'MHz' is not a unit of a sample rate: it is in S/s | write it like '100 MS/s'",
-        "setup.toml:4:10 '20' has no unit: a time is in s | write it like '12.5 ns'",
+        "setup.toml:3:8 'MHz' is not a unit of a sample rate: it is in S/s | write a rate like '100 MS/s', or 'max' for the fastest that fits",
+        "setup.toml:4:10 '20' has no unit: a time is in s | write a time like '20 ms', or 'max' for as long as the memory lasts",
         "setup.toml:7:9 'input' is a number; it should be a whole number from 0 on | -",
         "setup.toml:9:8 the name 'A' is used for a line and a line | rename one of them",
         "setup.toml:11:13 'LVCMOS 3 V' is neither a logic family nor a voltage | did you mean 'LVCMOS 3.3 V'?",
@@ -153,7 +154,11 @@ fn an_included_board_is_written_once() {
     let setup = load(&[("s.toml", over), ("boards/b.toml", board)]).unwrap();
     let names: Vec<&str> = setup.lines.iter().map(|l| l.line.name.as_str()).collect();
     assert_eq!(names, ["A", "B", "C"]);
-    assert_eq!(setup.sampling.unwrap().rate, "50 MS/s".parse().unwrap(), "the including file wins");
+    assert_eq!(
+        setup.sampling.unwrap().speed,
+        Speed::Rate("50 MS/s".parse().unwrap()),
+        "the including file wins"
+    );
     let looping =
         load(&[("s.toml", "include = [\"t.toml\"]"), ("t.toml", "include = [\"s.toml\"]")]).unwrap_err();
     assert!(looping[0].contains("includes itself"), "{looping:?}");

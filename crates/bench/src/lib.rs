@@ -8,10 +8,12 @@
 
 mod board;
 mod connect;
+mod models;
 mod random;
 mod stand_in;
 
 pub use board::{Board, Emit, Fault, Instant, NodeId, Script, TideGauge};
 pub use connect::connect;
+pub use models::Model;
 pub use random::Random;
 pub use stand_in::{StandIn, StandInOptions};

@@ -2,14 +2,15 @@
 
 use std::collections::VecDeque;
 
-use deep_tap_core::instrument::{Capabilities, Configuration, Instrument, Mode, Status};
+use deep_tap_core::instrument::{Capabilities, Configuration, Instrument, Status};
 use deep_tap_core::line::{Input, Level};
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
-use deep_tap_core::time::{Percent, Rate, Rational, Time, Voltage};
+use deep_tap_core::time::{Percent, Rate, Rational, Time};
 use deep_tap_core::trigger::Seen;
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::board::{Board, Instant, NodeId};
+use crate::models::Model;
 use crate::random::Random;
 
 /// Samples simulated between two looks at the status.
@@ -28,9 +29,11 @@ pub struct StandInOptions {
     pub seed: u64,
     /// Whether it is ideal: no phase, no skew, an exact time base.
     pub ideal: bool,
+    /// What it can do.
+    pub model: Model,
 }
 
-/// A simulated instrument with 32 inputs and on-board memory.
+/// A simulated instrument of a made-up [`Model`].
 ///
 /// It samples a [`Board`] at a phase it does not choose, with a delay per input and a time base
 /// that is slightly off, all within what its [`Capabilities`] state. It can wait for an edge of
@@ -87,12 +90,6 @@ impl std::fmt::Debug for StandIn {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("StandIn").field("board", &self.board.describe()).finish_non_exhaustive()
     }
-}
-
-fn rate(text_mega: i64, per: i64) -> Rate {
-    Rate::from_rational(
-        Rational::new(i128::from(text_mega) * 1_000_000, i128::from(per)).unwrap_or(Rational::ONE),
-    )
 }
 
 impl StandIn {
@@ -328,37 +325,17 @@ impl Run {
 
 impl Instrument for StandIn {
     fn identity(&self) -> String {
-        format!("stand-in instrument, 32 inputs (simulated), on {}", self.board.describe())
+        format!("{} (simulated, made up), on {}", self.options.model.name(), self.board.describe())
     }
 
     fn capabilities(&self) -> Capabilities {
-        let slow = [1, 2, 5, 10, 20, 25, 50, 100, 125, 200, 250, 500];
-        let all: Vec<Rate> = slow.iter().map(|m| rate(*m, 1)).collect();
-        let fast: Vec<Rate> = all.iter().copied().chain([rate(1000, 1)]).collect();
-        let link: Vec<Rate> = all.iter().copied().filter(|r| *r <= rate(200, 1)).collect();
         let (skew, accuracy) = if self.options.ideal { (0, 0) } else { (SKEW_FS, ACCURACY_PPM) };
-        Capabilities {
-            inputs: 32,
-            modes: vec![
-                Mode { inputs: 32, rates: all.clone(), memory: 64 << 20, streams: false },
-                Mode { inputs: 16, rates: fast, memory: 128 << 20, streams: false },
-                Mode { inputs: 32, rates: link, memory: 1 << 40, streams: true },
-            ],
-            thresholds: (Voltage::from_rational(Rational::ZERO), Voltage::from_rational(Rational::from(3))),
-            highest_input: Voltage::from_rational(Rational::from(5)),
-            skew: Instant(skew).time(),
-            accuracy: Percent::from_fraction(
-                Rational::new(i128::from(accuracy), 1_000_000).unwrap_or(Rational::ZERO),
-            ),
-        }
+        let accuracy = Rational::new(i128::from(accuracy), 1_000_000).unwrap_or(Rational::ZERO);
+        self.options.model.capabilities(Instant(skew).time(), Percent::from_fraction(accuracy))
     }
 
     fn configure(&mut self, configuration: &Configuration) -> Result<()> {
         let count = configuration.inputs.len() as u32;
-        if count > 32 {
-            let message = format!("{count} inputs were asked for, the instrument has 32");
-            return Err(Error::new(ErrorKind::Instrument, message));
-        }
         let able = self.capabilities();
         let Some(mode) = able.mode_for(count, configuration.rate, configuration.stream) else {
             let rates: Vec<String> =

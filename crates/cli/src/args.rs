@@ -6,10 +6,11 @@ use clap::{Parser, Subcommand, ValueEnum};
 
 const EXIT_CODES: &str = "\
 Exit codes:
-  0  done; for check: every limit passed
+  0  done; for check: every limit passed; for plan: possible, wise, every limit can be decided
   1  check: a limit is violated; find: nothing was found
   2  wrong usage, or input that cannot be used
-  3  check: nothing violated, but something inconclusive or not seen";
+  3  check: nothing violated, but something inconclusive or not seen
+     plan: possible, but something is unwise or cannot be decided";
 
 /// Records logic captures and measures them against datasheet timing limits.
 #[derive(Debug, Parser)]
@@ -23,6 +24,9 @@ pub(crate) struct Args {
 pub(crate) enum Command {
     /// The whole job on the demo board: what each step does, what it found, and its command
     Demo(Demo),
+    /// Whether a setup is possible, wise, and able to decide its limits, before anything is recorded
+    #[command(after_help = EXIT_CODES)]
+    Plan(Plan),
     /// Arm, wait for the trigger, record, save
     Capture(Capture),
     /// What a capture holds
@@ -49,6 +53,23 @@ pub(crate) struct Demo {
     /// Replace what an earlier demo left there
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Plan {
+    /// The setup file
+    pub(crate) setup: PathBuf,
+    /// Another sample rate than the setup's, such as '250 MS/s'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
+    /// As if recording at once, without waiting for the trigger
+    #[arg(long)]
+    pub(crate) now: bool,
+    /// Only the trigger's states, as a graph in the DOT language
+    #[arg(long)]
+    pub(crate) dot: bool,
+    #[command(flatten)]
+    pub(crate) table: Table,
 }
 
 #[derive(Debug, clap::Args)]

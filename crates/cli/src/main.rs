@@ -40,6 +40,7 @@ fn main() -> ExitCode {
     let mut out = Out::stdout();
     let result = match args.command {
         Command::Demo(demo) => commands::demo::run(&demo, &mut out),
+        Command::Plan(plan) => commands::plan::run(&plan, &mut out),
         Command::Capture(capture) => commands::capture::run(&capture, &mut out),
         Command::Info(info) => commands::info::run(&info, &mut out),
         Command::Find(find) => commands::find::run(&find, &mut out),

@@ -21,13 +21,7 @@ use crate::output::{Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
     let setup = Setup::from_file(&args.setup)?;
-    let rate = match &args.rate {
-        Some(text) => Some(text.parse::<Rate>().map_err(|error| {
-            let told = Error::new(ErrorKind::Quantity, format!("--rate: {}", error.message()));
-            told.with_help(error.help().unwrap_or("write it like '100 MS/s'").to_string())
-        })?),
-        None => None,
-    };
+    let rate = rate_option(args.rate.as_deref())?;
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
     let options = RecordOptions { now: args.now, rate };
     let save = SaveOptions { replace: args.replace };
@@ -63,6 +57,17 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     Ok(Outcome::Done)
 }
 
+/// What `--rate` says.
+pub(crate) fn rate_option(text: Option<&str>) -> Result<Option<Rate>, Failure> {
+    let parse = |text: &str| {
+        text.parse::<Rate>().map_err(|error| {
+            let told = Error::new(ErrorKind::Quantity, format!("--rate: {}", error.message()));
+            told.with_help(error.help().unwrap_or("write it like '100 MS/s'").to_string()).into()
+        })
+    };
+    text.map(parse).transpose()
+}
+
 fn default_output(setup: &Path) -> PathBuf {
     let name = setup.file_stem().map_or_else(|| "capture".into(), std::ffi::OsStr::to_os_string);
     Path::new(&name).with_extension("dtap")
@@ -94,7 +99,7 @@ fn catch_interrupt() {
 }
 
 /// The instrument that a setup names.
-fn connect(setup: &Setup, path: &Path) -> Result<Box<dyn Instrument>, Failure> {
+pub(crate) fn connect(setup: &Setup, path: &Path) -> Result<Box<dyn Instrument>, Failure> {
     let Some(address) = &setup.connect else {
         return Err(Error::new(ErrorKind::Setup, "the setup does not say which instrument to use")
             .with_help("add a section like: [instrument] with connect = \"bench:tide-gauge\"")

@@ -7,4 +7,5 @@ pub(crate) mod demo;
 pub(crate) mod find;
 pub(crate) mod glitches;
 pub(crate) mod info;
+pub(crate) mod plan;
 pub(crate) mod show;

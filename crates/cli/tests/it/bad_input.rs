@@ -96,7 +96,7 @@ fn setups_that_are_wrong() {
         (
             "threshold = \"LVCMOS 3.3 V\"",
             "threshold = \"4 V\"",
-            &["a threshold of 4 V for 'PGOOD' is out of", "from 0 V to 3 V"],
+            &["a threshold of 4 V for 'PGOOD' cannot be set on bank A", "from 0 V to 3 V; nearest: 3 V"],
         ),
         ("min = \"18 ns\"", "min = \"18\"", &["ex-mem8.toml", "'18' has no unit"]),
         ("connect = \"bench:tide-gauge\"", "connect = \"bench:toaster\"", &["there is no board 'toaster'"]),
@@ -105,7 +105,11 @@ fn setups_that_are_wrong() {
             "time-out = \"1 ms\"",
             &["the trigger did not come within 1 ms", "RESET_N never rose"],
         ),
-        ("input = 21", "input = 32", &["line 'D7' is on input 32", "its inputs are 0 to 31"]),
+        (
+            "input = 21",
+            "input = 32",
+            &["line 'D7' is on inputs that the instrument does not have", "its inputs are 0 to 31"],
+        ),
     ] {
         let folder = changed(from, to);
         refuses(folder.path(), &["capture", SETUP], wanted);

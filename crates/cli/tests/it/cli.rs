@@ -3,7 +3,7 @@
 use assert_cmd::Command;
 use tempfile::TempDir;
 
-use crate::support::{captured, root, tool};
+use crate::support::{captured, root, shipped, tool};
 
 fn stdout(command: &mut Command) -> String {
     String::from_utf8(command.output().unwrap().stdout).unwrap()
@@ -187,10 +187,43 @@ fn a_dump_is_checked_with_a_setup_also_from_standard_input() {
 #[test]
 fn help_names_the_commands_and_the_exit_codes() {
     let help = stdout(tool().arg("--help"));
-    for command in ["demo", "capture", "info", "find", "glitches", "check", "show", "convert", "Exit codes:"]
+    for command in
+        ["demo", "plan", "capture", "info", "find", "glitches", "check", "show", "convert", "Exit codes:"]
     {
         assert!(help.contains(command), "{help}");
     }
+}
+
+#[test]
+fn plan_answers_before_anything_is_recorded() {
+    let folder = shipped();
+    let plan = |args: &[&str]| {
+        let output = tool().current_dir(&folder).args(["plan", "setups/tide-gauge.toml"]).args(args).output();
+        let output = output.unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stdout).unwrap())
+    };
+    let (code, text) = plan(&[]);
+    assert_eq!(code, 3, "some limits cannot be decided: {text}");
+    for wanted in [
+        "possible, 5 of 12 limits cannot be decided either way          setups/tide-gauge.toml, 100 MS/s\n",
+        "window      25 ms: 5 ms before the trigger, 20 ms from it on\n",
+        "memory      2.5 M samples of 67.108864 M samples on board (3.7 %)\n",
+        "waiting  on 'RESET_N rises while PGOOD high'  fires\n",
+        "a violation cannot be proven: 200 MS/s can\n",
+    ] {
+        assert!(text.contains(wanted), "{wanted}: {text}");
+    }
+    let (code, text) = plan(&["--rate", "20 MS/s"]);
+    assert!(code == 3 && text.contains("\nunwise: 'ADC_SCLK' is as fast as 10 MHz: 2.0 samples"), "{text}");
+    let (code, text) = plan(&["--dot"]);
+    assert!(code == 0 && text.starts_with("digraph trigger {\n") && text.ends_with("}\n"), "{text}");
+    let (_, text) = plan(&["--format", "json"]);
+    let said: serde_json::Value = serde_json::from_str(&text).unwrap();
+    assert_eq!((&said["samples"], &said["streamed"]), (&2_500_000.into(), &false.into()));
+    assert_eq!(said["limits"].as_array().unwrap().len(), 12);
+    let (code, _) = plan(&["--rate", "90 MS/s"]);
+    assert_eq!(code, 2);
+    assert!(!folder.path().join("tide-gauge.dtap").exists());
 }
 
 #[test]

@@ -100,7 +100,7 @@ fn an_interrupted_recording_is_finished_in_good_order() {
     assert!(output.status.success() && said.contains("saved to long.dtap"), "{said}");
     assert!(!dtap::part_path(&target).exists());
     let opened = dtap::open(&target).unwrap();
-    assert!(opened.cut_short_at.is_none() && opened.capture.len() > 0);
+    assert!(opened.cut_short_at.is_none() && !opened.capture.is_empty());
     assert!(opened.capture.len() < 100_000_000_000);
 }
 

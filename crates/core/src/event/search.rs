@@ -15,7 +15,7 @@ use super::engine::{Hits, Marks};
 use super::program::{Form, Program, Tree};
 use crate::capture::{Capture, Merged};
 use crate::line::{Level, LineId};
-use crate::time::{Tick, Time, TimeBase};
+use crate::time::{Resolution, Tick, Time, TimeBase};
 
 /// How sure it is that an occurrence really happened.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -68,12 +68,12 @@ impl Program {
 
     /// Ticks by which the true instant of an occurrence may precede its tick: one for an edge of
     /// a sampled record, one more where a duration ends between ticks.
-    pub fn early(&self, capture: &Capture) -> u32 {
+    pub fn early(&self, resolution: &Resolution) -> u32 {
         let ends_between = match &self.root.tree {
             Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_))),
             Tree::Any(_) | Tree::Sequence(_) | Tree::Machine(_) => true,
         };
-        capture.resolution().quantum() + u32::from(ends_between)
+        resolution.quantum() + u32::from(ends_between)
     }
 }
 

@@ -1,22 +1,70 @@
 //! What an instrument can do, as data.
 
-use crate::time::{Percent, Rate, Time, Voltage};
+use crate::scan::SampleWidth;
+use crate::time::{Percent, Rate, Rational, Time, Voltage};
 
 /// What an instrument can do.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Capabilities {
-    /// Number of digital inputs, numbered from 0.
-    pub inputs: u32,
+    /// Its inputs, in banks that share properties, rising and without gaps from input 0 on.
+    pub banks: Vec<Bank>,
     /// Its modes, each a trade of inputs against rate and memory.
     pub modes: Vec<Mode>,
-    /// Lowest and highest threshold.
-    pub thresholds: (Voltage, Voltage),
-    /// Highest voltage an input stands.
-    pub highest_input: Voltage,
+    /// What it can wait for by itself.
+    pub trigger: OnBoardTrigger,
     /// Largest difference in delay between two inputs.
     pub skew: Time,
     /// Largest relative error of the time base.
     pub accuracy: Percent,
+}
+
+/// Inputs that share properties.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Bank {
+    /// What is printed beside them.
+    pub name: String,
+    /// How many.
+    pub inputs: u32,
+    /// Lowest and highest threshold; the same twice when it is fixed.
+    pub thresholds: (Voltage, Voltage),
+    /// Smallest step of the threshold; zero when any voltage will do.
+    pub step: Voltage,
+    /// Whether each input has a threshold of its own; otherwise the bank has one.
+    pub per_input: bool,
+    /// Highest voltage an input stands.
+    pub highest: Voltage,
+}
+
+impl Bank {
+    /// The thresholds next to a voltage that can be set, at most one on either side.
+    pub fn nearest(&self, wanted: Voltage) -> Vec<Voltage> {
+        let (low, high) = self.thresholds;
+        if wanted <= low {
+            return vec![low];
+        }
+        if wanted >= high {
+            return vec![high];
+        }
+        let step = self.step.to_rational();
+        let steps = wanted.to_rational().checked_sub(low.to_rational()).and_then(|d| d.checked_div(step));
+        let Some(steps) = steps.filter(|_| step > Rational::ZERO) else { return vec![wanted] };
+        let at = |count: i128| {
+            let above = Rational::new(count, 1)?.checked_mul(step)?;
+            Some(Voltage::from_rational(low.to_rational().checked_add(above)?).min(high))
+        };
+        let mut nearest: Vec<Voltage> = [steps.floor(), steps.ceil()].into_iter().filter_map(at).collect();
+        nearest.dedup();
+        nearest
+    }
+}
+
+/// What an instrument can wait for by itself; anything else the host looks for in a stream.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct OnBoardTrigger {
+    /// Whether it can wait for an edge of one input.
+    pub edge: bool,
+    /// How many inputs may be asked for levels at that edge.
+    pub levels: u32,
 }
 
 /// One way in which an instrument can record.
@@ -30,14 +78,45 @@ pub struct Mode {
     pub memory: u64,
     /// Whether the samples are sent while they are taken, instead of being kept on board.
     pub streams: bool,
+    /// What the link takes, in bytes per second, when it streams; a sample of up to 8 inputs is a
+    /// byte, of up to 16 two, of up to 32 four. `None` when it takes everything.
+    pub link: Option<u64>,
+}
+
+impl Mode {
+    /// Whether it records this many inputs at this rate.
+    pub fn records(&self, inputs: u32, rate: Rate) -> bool {
+        let bytes = SampleWidth::for_inputs(inputs as usize).bytes() as i128;
+        let needed = Rational::new(bytes, 1).and_then(|bytes| bytes.checked_mul(rate.to_rational()));
+        let carried = |link: u64| needed.is_some_and(|n| n <= Rational::new(link.into(), 1).unwrap_or(n));
+        inputs <= self.inputs && self.rates.contains(&rate) && self.link.is_none_or(carried)
+    }
 }
 
 impl Capabilities {
+    /// Number of digital inputs, numbered from 0.
+    pub fn inputs(&self) -> u32 {
+        self.banks.iter().map(|bank| bank.inputs).sum()
+    }
+
+    /// The bank that an input belongs to.
+    pub fn bank_of(&self, input: u32) -> Option<&Bank> {
+        let mut first = 0;
+        self.banks.iter().find(|bank| {
+            first += bank.inputs;
+            input < first
+        })
+    }
+
     /// The rates at which this many inputs can be recorded, on board or as a stream, rising, each
     /// once.
     pub fn rates_for(&self, inputs: u32, streams: bool) -> Vec<Rate> {
-        let fitting = self.modes.iter().filter(|m| m.inputs >= inputs && m.streams == streams);
-        let mut rates: Vec<Rate> = fitting.flat_map(|m| m.rates.iter().copied()).collect();
+        let modes = self.modes.iter().filter(|m| m.streams == streams);
+        let fitting = |mode: &Mode| {
+            let rates = mode.rates.iter().copied();
+            rates.filter(|rate| mode.records(inputs, *rate)).collect::<Vec<_>>()
+        };
+        let mut rates: Vec<Rate> = modes.flat_map(fitting).collect();
         rates.sort_unstable();
         rates.dedup();
         rates
@@ -45,8 +124,7 @@ impl Capabilities {
 
     /// The deepest mode that records this many inputs at this rate, on board or as a stream.
     pub fn mode_for(&self, inputs: u32, rate: Rate, streams: bool) -> Option<&Mode> {
-        let fits = |m: &&Mode| m.streams == streams && m.inputs >= inputs && m.rates.contains(&rate);
-        let fitting = self.modes.iter().filter(fits);
+        let fitting = self.modes.iter().filter(|m| m.streams == streams && m.records(inputs, rate));
         fitting.max_by_key(|m| m.memory)
     }
 }

@@ -4,7 +4,7 @@ mod capabilities;
 mod driver;
 mod stream;
 
-pub use capabilities::{Capabilities, Mode};
+pub use capabilities::{Bank, Capabilities, Mode, OnBoardTrigger};
 pub use driver::{Acquisition, Progress, Recorded, Recording, Sink};
 
 use crate::error::Result;

@@ -49,13 +49,13 @@ pub enum Rule {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Judge {
     /// Passes from here on: the whole interval is not less than the minimum.
-    pass_from: i64,
+    pub(super) pass_from: i64,
     /// Fails up to here: the whole interval is less than the minimum.
-    fail_to: i64,
+    pub(super) fail_to: i64,
     /// Passes up to here: the whole interval is not more than the maximum.
-    pass_to: i64,
+    pub(super) pass_to: i64,
     /// Fails from here on: the whole interval is more than the maximum.
-    fail_from: i64,
+    pub(super) fail_from: i64,
     /// From here on, the end is possibly after the start.
     pub(super) possible_from: i64,
     /// From here on, the end is certainly after the start.

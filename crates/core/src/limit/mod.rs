@@ -14,9 +14,11 @@ mod check;
 mod judge;
 mod lookahead;
 mod occurrence;
+mod outlook;
 mod part;
 
 pub use check::{Counts, Deciding, LimitResult, Reason, Statistics, check, check_all, overall};
 pub use judge::{Rule, Verdict};
 pub use occurrence::{Doubt, Found, Occurrence};
+pub use outlook::Outlook;
 pub use part::{BoundLimit, Events, Kind, Limit, Part, Pin, Required};

@@ -166,24 +166,23 @@ struct Partner {
     recorded: bool,
 }
 
-impl<'a> Walk<'a> {
-    fn new(limit: &BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
+impl BoundLimit {
+    /// An interval like those of this limit, of no length, and all lines that it looks at.
+    fn likeness(&self, resolution: &Resolution, rule: Rule) -> (Interval, Vec<LineId>) {
         // Start and end of the interval in order of time.
-        let (start, end, lines) = match &limit.programs {
+        let (start, end, lines) = match &self.programs {
             Programs::Data { data, reference } => {
                 let lines = joined(data, reference);
-                let pair =
-                    if limit.limit.kind == Kind::Setup { (data, reference) } else { (reference, data) };
-                (pair.0.early(capture), pair.1.early(capture), lines)
+                let pair = if self.limit.kind == Kind::Setup { (data, reference) } else { (reference, data) };
+                (pair.0.early(resolution), pair.1.early(resolution), lines)
             }
-            Programs::Pair { from, to } => (from.early(capture), to.early(capture), joined(from, to)),
-            Programs::Repeat(event) => (event.early(capture), event.early(capture), event.lines()),
+            Programs::Pair { from, to } => (from.early(resolution), to.early(resolution), joined(from, to)),
+            Programs::Repeat(event) => (event.early(resolution), event.early(resolution), event.lines()),
             Programs::Pulse { pulse, .. } => {
-                let quantum = capture.resolution().quantum();
-                (quantum, quantum, pulse.lines().to_vec())
+                (resolution.quantum(), resolution.quantum(), pulse.lines().to_vec())
             }
         };
-        let same_input = match &limit.programs {
+        let same_input = match &self.programs {
             Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
                 a.event_lines().len() == 1 && a.event_lines() == b.event_lines()
             }
@@ -194,12 +193,25 @@ impl<'a> Walk<'a> {
             Rule::Proven => Interval { ticks: 0, start_early: start, end_early: end, same_input },
             Rule::Measured => Interval { ticks: 0, start_early: 0, end_early: 0, same_input },
         };
+        (like, lines)
+    }
+
+    /// The decisions about intervals of this limit.
+    pub(super) fn judge(&self, base: TimeBase, resolution: &Resolution, rule: Rule) -> Result<Judge> {
+        let (like, _) = self.likeness(resolution, rule);
         let resolution = match rule {
-            Rule::Proven => *capture.resolution(),
+            Rule::Proven => *resolution,
             Rule::Measured => Resolution::EXACT,
         };
-        let together = limit.limit.kind != Kind::Setup;
-        let judge = Judge::new(limit.limit.required, capture.base(), &resolution, like, together)?;
+        let together = self.limit.kind != Kind::Setup;
+        Judge::new(self.limit.required, base, &resolution, like, together)
+    }
+}
+
+impl<'a> Walk<'a> {
+    fn new(limit: &BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
+        let (like, lines) = limit.likeness(capture.resolution(), rule);
+        let judge = limit.judge(capture.base(), capture.resolution(), rule)?;
         let unknown = lines.into_iter().filter(|l| capture.trace(*l).is_ever_unknown()).collect();
         Ok(Walk { capture, judge, like, rule, unknown })
     }

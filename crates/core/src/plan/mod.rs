@@ -1,9 +1,23 @@
-//! Whether an instrument can do what is asked, and if not, what is nearest.
+//! Whether an instrument can do what is asked, and if not, what is nearest; and whether it is wise.
+
+mod advice;
+mod inputs;
+
+pub use advice::{Advice, advice};
 
 use crate::error::{Error, ErrorKind};
 use crate::instrument::{Capabilities, Mode};
 use crate::scan::SampleWidth;
-use crate::time::{Rate, Rational, Samples, Time, TimeBase, Voltage};
+use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, TimeBase, Voltage};
+
+/// How fast to sample.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Speed {
+    /// At this rate.
+    Rate(Rate),
+    /// As fast as the instrument records these inputs for this long.
+    Fastest,
+}
 
 /// How long to record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -12,13 +26,15 @@ pub enum Length {
     Time(Time),
     /// A number of samples.
     Samples(u64),
+    /// As long as the memory lasts.
+    Longest,
 }
 
 /// How much of the record lies before the trigger.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Before {
     /// A share of the record.
-    Share(crate::time::Percent),
+    Share(Percent),
     /// A length of time.
     Time(Time),
 }
@@ -34,13 +50,15 @@ pub struct WantedInput {
     pub threshold: Option<Voltage>,
     /// The highest voltage on the line, if stated.
     pub swing: Option<Voltage>,
+    /// The fastest signal on the line, if stated.
+    pub fastest: Option<Frequency>,
 }
 
 /// What a setup asks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Wanted {
     /// Sample rate.
-    pub rate: Rate,
+    pub speed: Speed,
     /// How long to record.
     pub length: Length,
     /// How much of it before the trigger.
@@ -64,6 +82,8 @@ pub struct Plan {
     pub rates: Vec<Rate>,
     /// Whether the samples are streamed: the trigger or the length is beyond what is on board.
     pub stream: bool,
+    /// Most samples that could be recorded at this rate in this way.
+    pub memory: u64,
 }
 
 /// Most bytes of samples from before the trigger that the host keeps while it looks for it.
@@ -77,38 +97,32 @@ const RING_BYTES: u64 = 1 << 30;
 pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     let mut problems = Vec::new();
     let count = wanted.inputs.len() as u32;
-    check_inputs(wanted, able, &mut problems);
-    let samples = match wanted.length {
-        Length::Samples(samples) => Some(samples),
-        Length::Time(time) => ticks(wanted.rate, time).and_then(|t| u64::try_from(t.ceil()).ok()),
-    };
-    let samples = samples.unwrap_or(u64::MAX);
-    let fits = |streams| able.mode_for(count, wanted.rate, streams).is_some_and(|m| samples <= m.memory);
-    let stream = wanted.stream || (!fits(false) && fits(true));
+    inputs::check(wanted, able, &mut problems);
+    let (rate, stream) = speed(wanted, able);
     let rates = able.rates_for(count, stream);
-    if rates.is_empty() && stream && !able.rates_for(count, false).is_empty() {
-        let message =
-            format!("the instrument cannot wait for this trigger by itself, nor stream {count} lines");
-        let help = "wait for an edge of one line while other lines have given levels, or name fewer lines";
-        problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
-        return Err(problems);
-    }
     if rates.is_empty() {
-        let message = format!("the setup names {count} lines, the instrument records {}", able.inputs);
-        let help = format!("leave out {} lines", count.saturating_sub(able.inputs).max(1));
-        problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
+        problems.push(too_many_inputs(wanted, able, stream));
         return Err(problems);
     }
-    let Some(mode) = able.mode_for(count, wanted.rate, stream) else {
+    let Some((rate, mode)) = rate.and_then(|rate| Some((rate, able.mode_for(count, rate, stream)?))) else {
         problems.push(rate_error(wanted, &rates, able));
         return Err(problems);
     };
-    problems.extend(length_error(samples, wanted.rate, mode));
+    let samples = match samples_at(wanted.length, rate) {
+        Some(samples) => samples,
+        None if mode.streams => {
+            let error = Error::new(ErrorKind::Instrument, "a stream has no end of its own");
+            problems.push(error.with_help("say how long the record is, such as length = \"10 s\""));
+            return Err(problems);
+        }
+        None => mode.memory,
+    };
+    problems.extend(length_error(samples, rate, mode));
     let before = match wanted.before {
         Before::Share(share) => {
             Rational::new(i128::from(samples), 1).and_then(|s| s.checked_mul(share.to_fraction()))
         }
-        Before::Time(time) => ticks(wanted.rate, time),
+        Before::Time(time) => ticks(rate, time),
     };
     let before = before.map_or(-1, Rational::round);
     let before = u64::try_from(before).ok().filter(|before| *before <= samples);
@@ -125,14 +139,71 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
             Samples(before),
             Samples(most)
         );
-        let longest = duration(wanted.rate, most);
+        let longest = duration(rate, most);
         let help = format!("keep at most {longest} before the trigger, or record at a lower rate");
         problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
     }
     match before {
-        Some(before) if problems.is_empty() => Ok(Plan { rate: wanted.rate, samples, before, rates, stream }),
+        Some(before) if problems.is_empty() => {
+            Ok(Plan { rate, samples, before, rates, stream, memory: mode.memory })
+        }
         _ => Err(problems),
     }
+}
+
+/// The rate to use and whether to stream.
+fn speed(wanted: &Wanted, able: &Capabilities) -> (Option<Rate>, bool) {
+    let count = wanted.inputs.len() as u32;
+    let fits = |rate: Rate, streams: bool| {
+        let mode = able.mode_for(count, rate, streams);
+        // Without a length of its own, the record takes what there is.
+        mode.is_some_and(|m| samples_at(wanted.length, rate).is_none_or(|samples| samples <= m.memory))
+    };
+    match wanted.speed {
+        Speed::Rate(rate) => {
+            let only_streams = able.rates_for(count, false).is_empty();
+            let stream = wanted.stream || (!fits(rate, false) && (fits(rate, true) || only_streams));
+            (Some(rate), stream)
+        }
+        Speed::Fastest => {
+            let best = |streams: bool| {
+                able.rates_for(count, streams).into_iter().rev().find(|rate| fits(*rate, streams))
+            };
+            match best(false).filter(|_| !wanted.stream) {
+                Some(rate) => (Some(rate), false),
+                None => match best(true) {
+                    Some(rate) => (Some(rate), true),
+                    // What does not fit is told for the fastest there is.
+                    None => (able.rates_for(count, wanted.stream).last().copied(), wanted.stream),
+                },
+            }
+        }
+    }
+}
+
+/// The number of samples, unless the memory decides.
+fn samples_at(length: Length, rate: Rate) -> Option<u64> {
+    match length {
+        Length::Samples(samples) => Some(samples),
+        Length::Time(time) => {
+            Some(ticks(rate, time).and_then(|t| u64::try_from(t.ceil()).ok()).unwrap_or(u64::MAX))
+        }
+        Length::Longest => None,
+    }
+}
+
+fn too_many_inputs(wanted: &Wanted, able: &Capabilities, stream: bool) -> Error {
+    let count = wanted.inputs.len() as u32;
+    if stream && !able.rates_for(count, false).is_empty() {
+        let message =
+            format!("the instrument cannot wait for this trigger by itself, nor stream {count} lines");
+        let help = "wait for an edge of one line while other lines have given levels, or name fewer lines";
+        return Error::new(ErrorKind::Instrument, message).with_help(help);
+    }
+    let most = able.modes.iter().map(|mode| mode.inputs).max().unwrap_or(0);
+    let message = format!("the setup names {count} lines, the instrument records {most}");
+    let help = format!("leave out {} lines", count.saturating_sub(most).max(1));
+    Error::new(ErrorKind::Instrument, message).with_help(help)
 }
 
 /// Samples that a mode cannot hold.
@@ -165,30 +236,12 @@ fn ticks(rate: Rate, time: Time) -> Option<Rational> {
     time.to_rational().checked_mul(rate.to_rational())
 }
 
-fn check_inputs(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Error>) {
-    for input in &wanted.inputs {
-        let name = &input.name;
-        if let Some(number) = input.number.filter(|n| *n >= able.inputs) {
-            let message = format!("line '{name}' is on input {number}, which the instrument does not have");
-            let help = format!("its inputs are 0 to {}", able.inputs.saturating_sub(1));
-            problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
-        }
-        if let Some(swing) = input.swing.filter(|s| *s > able.highest_input) {
-            let message = format!("line '{name}' swings to {swing}, its input stands {}", able.highest_input);
-            let help = "do not connect it: use a divider or a level shifter, and state the swing behind it";
-            problems.push(Error::new(ErrorKind::Danger, message).with_help(help));
-        }
-        let (low, high) = able.thresholds;
-        if let Some(threshold) = input.threshold.filter(|t| *t < low || *t > high) {
-            let message = format!("a threshold of {threshold} for '{name}' is out of the instrument's range");
-            let help = format!("it can be set from {low} to {high}");
-            problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
-        }
-    }
-}
-
 fn rate_error(wanted: &Wanted, rates: &[Rate], able: &Capabilities) -> Error {
-    let (rate, count) = (wanted.rate, wanted.inputs.len() as u32);
+    let count = wanted.inputs.len() as u32;
+    let Speed::Rate(rate) = wanted.speed else {
+        let error = Error::new(ErrorKind::Instrument, "no rate fits this length");
+        return error.with_help("give a shorter length, or name fewer lines");
+    };
     let message = if wanted.stream {
         format!(
             "the host must look for this trigger, and the instrument does not stream {count} lines at {rate}"
@@ -199,13 +252,10 @@ fn rate_error(wanted: &Wanted, rates: &[Rate], able: &Capabilities) -> Error {
     let below = rates.iter().rev().find(|r| **r < rate);
     let above = rates.iter().find(|r| **r > rate);
     let mut nearest: Vec<String> = below.into_iter().chain(above).map(ToString::to_string).collect();
-    let modes = able.modes.iter().filter(|m| m.streams == wanted.stream && m.rates.contains(&rate));
-    if let Some(mode) = modes.max_by_key(|m| m.inputs) {
-        nearest.push(format!(
-            "{rate} takes {} lines: leave out {}",
-            mode.inputs,
-            count.saturating_sub(mode.inputs)
-        ));
+    let most = |mode: &Mode| (1..=mode.inputs).rev().find(|inputs| mode.records(*inputs, rate));
+    let modes = able.modes.iter().filter(|m| m.streams == wanted.stream);
+    if let Some(inputs) = modes.filter_map(most).max() {
+        nearest.push(format!("{rate} takes {inputs} lines: leave out {}", count.saturating_sub(inputs)));
     }
     Error::new(ErrorKind::Instrument, message).with_help(format!("nearest: {}", nearest.join(", or ")))
 }

@@ -3,7 +3,7 @@
 use crate::error::{Error, ErrorKind, Place, TextPlace};
 use crate::event::{Action, Arm, Wait};
 use crate::line::{Input, Radix, Threshold};
-use crate::plan::{Before, Length};
+use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
 
 use super::reader::{NamedText, Placed, Reader, Section};
@@ -13,7 +13,7 @@ use super::reader::{NamedText, Placed, Reader, Section};
 pub(super) struct Draft {
     pub(super) title: Option<String>,
     pub(super) connect: Option<Placed<String>>,
-    pub(super) rate: Option<Placed<Rate>>,
+    pub(super) speed: Option<Placed<Speed>>,
     pub(super) length: Option<Length>,
     pub(super) before: Option<Before>,
     pub(super) time_out: Option<Time>,
@@ -77,7 +77,7 @@ impl Draft {
         }
         replace(&mut self.title, over.title);
         replace(&mut self.connect, over.connect);
-        replace(&mut self.rate, over.rate);
+        replace(&mut self.speed, over.speed);
         replace(&mut self.length, over.length);
         replace(&mut self.before, over.before);
         replace(&mut self.time_out, over.time_out);
@@ -138,15 +138,15 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
 }
 
 fn read_sampling(section: &Section<'_>, draft: &mut Draft) {
-    draft.rate = section.parsed::<Rate>("rate");
-    let length = section.parsed::<Time>("length");
+    let speed = section.parsed::<SpeedText>("rate");
+    draft.speed = speed.map(|s| Placed { value: s.value.0, place: s.place });
+    let length = section.parsed::<LengthText>("length");
     let samples = section.parsed::<Samples>("samples");
     if let (Some(_), Some(samples)) = (&length, &samples) {
         let error = Error::new(ErrorKind::Setup, "both 'length' and 'samples' say how long the record is");
         section.reader.report(error.with_help("keep one of them").at(Place::Text(samples.place.clone())));
     }
-    draft.length =
-        length.map(|l| Length::Time(l.value)).or_else(|| samples.map(|s| Length::Samples(s.value.0)));
+    draft.length = length.map(|l| l.value.0).or_else(|| samples.map(|s| Length::Samples(s.value.0)));
     draft.before = section.parsed::<BeforeText>("before-trigger").map(|b| b.value.0);
     draft.time_out = section.parsed::<Time>("time-out").map(|t| t.value);
 }
@@ -215,6 +215,40 @@ fn read_arm(section: &Section<'_>) -> Option<(Arm, TextPlace)> {
 }
 
 /// A share or a time.
+/// A rate, or 'max'.
+struct SpeedText(Speed);
+
+impl std::str::FromStr for SpeedText {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        if text.trim() == "max" {
+            return Ok(SpeedText(Speed::Fastest));
+        }
+        text.parse::<Rate>().map(|rate| SpeedText(Speed::Rate(rate))).map_err(|error| {
+            Error::new(ErrorKind::Quantity, error.message())
+                .with_help("write a rate like '100 MS/s', or 'max' for the fastest that fits")
+        })
+    }
+}
+
+/// A length of time, or 'max'.
+struct LengthText(Length);
+
+impl std::str::FromStr for LengthText {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        if text.trim() == "max" {
+            return Ok(LengthText(Length::Longest));
+        }
+        text.parse::<Time>().map(|time| LengthText(Length::Time(time))).map_err(|error| {
+            Error::new(ErrorKind::Quantity, error.message())
+                .with_help("write a time like '20 ms', or 'max' for as long as the memory lasts")
+        })
+    }
+}
+
 struct BeforeText(Before);
 
 impl std::str::FromStr for BeforeText {

@@ -19,8 +19,8 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::limit::{BoundLimit, Part};
 use crate::line::{Bus, Input, Line};
-use crate::plan::{Before, Length};
-use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
+use crate::plan::{Before, Length, Speed};
+use crate::time::{Frequency, Resolution, Time, Voltage};
 
 /// Everything that one acquisition needs.
 ///
@@ -84,7 +84,7 @@ pub enum Trigger {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Sampling {
     /// Sample rate.
-    pub rate: Rate,
+    pub speed: Speed,
     /// Length.
     pub length: Length,
     /// Part of it before the trigger.

@@ -5,9 +5,11 @@ use std::ops::ControlFlow;
 use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Program, StateProblem, StreamSearch};
-use crate::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument, Progress, Sink};
+use crate::instrument::{
+    Acquisition, Capabilities, Configuration, ConfiguredInput, Instrument, Progress, Sink,
+};
 use crate::line::{Input, Level};
-use crate::plan::{Plan, Wanted, WantedInput, plan};
+use crate::plan::{Plan, Speed, Wanted, WantedInput, plan};
 use crate::scan::{Filler, Samples};
 use crate::time::{Rate, Resolution, Tick, Time, TimeBase};
 use crate::trigger::QualifiedEdge;
@@ -29,6 +31,16 @@ impl Setup {
     /// # Errors
     /// When the setup does not say what to record, or everything that does not fit the instrument.
     pub fn plan(&self, instrument: &dyn Instrument, options: RecordOptions) -> Result<Plan> {
+        plan(&self.wanted(instrument, options)?, &instrument.capabilities()).map_err(|problems| {
+            Error::many(problems).unwrap_or_else(|| Error::new(ErrorKind::Instrument, "no plan"))
+        })
+    }
+
+    /// What this setup asks of an instrument.
+    ///
+    /// # Errors
+    /// When it does not say what to record.
+    pub fn wanted(&self, instrument: &dyn Instrument, options: RecordOptions) -> Result<Wanted> {
         let Some(sampling) = self.sampling else {
             return Err(Error::new(ErrorKind::Setup, "the setup does not say how to record").with_help(
                 "add a section like: [sampling] with rate = \"100 MS/s\" and length = \"20 ms\"",
@@ -39,9 +51,10 @@ impl Setup {
                 .with_help("add a section like: [[line]] with name = \"ADC_SCLK\" and input = 3"));
         }
         let program = self.trigger_program(options)?;
-        let wanted = Wanted {
-            stream: program.is_some_and(|p| p.as_qualified_edge().is_none()),
-            rate: options.rate.unwrap_or(sampling.rate),
+        let able = instrument.capabilities();
+        Ok(Wanted {
+            stream: program.is_some_and(|program| !waits_on_board(&program, &able)),
+            speed: options.rate.map_or(sampling.speed, Speed::Rate),
             length: sampling.length,
             before: if options.now || self.trigger.is_none() {
                 crate::plan::Before::Time(Time::ZERO)
@@ -49,14 +62,14 @@ impl Setup {
                 sampling.before
             },
             inputs: self.lines.iter().map(wanted_input).collect(),
-        };
-        plan(&wanted, &instrument.capabilities()).map_err(|problems| {
-            Error::many(problems).unwrap_or_else(|| Error::new(ErrorKind::Instrument, "no plan"))
         })
     }
 
     /// The event to wait for, unless there is none or it is not wanted.
-    fn trigger_program(&self, options: RecordOptions) -> Result<Option<Program>> {
+    ///
+    /// # Errors
+    /// All problems of its expressions.
+    pub fn trigger_program(&self, options: RecordOptions) -> Result<Option<Program>> {
         match self.trigger.as_ref().filter(|_| !options.now) {
             None => Ok(None),
             Some(Trigger::Event(text)) => Program::compile(text, &self.scope()).map(Some),
@@ -208,6 +221,12 @@ impl Sink for Described<'_> {
     }
 }
 
+/// Whether the instrument can wait for this by itself.
+fn waits_on_board(program: &Program, able: &Capabilities) -> bool {
+    let edge = program.as_qualified_edge().filter(|_| able.trigger.edge);
+    edge.is_some_and(|edge| edge.levels.len() <= able.trigger.levels as usize)
+}
+
 fn wanted_input(line: &super::SetupLine) -> WantedInput {
     WantedInput {
         name: line.line.name.clone(),
@@ -217,5 +236,6 @@ fn wanted_input(line: &super::SetupLine) -> WantedInput {
         },
         threshold: line.line.threshold.map(crate::line::Threshold::voltage),
         swing: line.swing,
+        fastest: line.fastest,
     }
 }

@@ -96,14 +96,14 @@ impl Loader<'_> {
         }
         let trigger = draft.trigger.as_ref().map(|trigger| self.trigger(trigger, &scope));
         let parts = draft.parts.iter().filter_map(|part| self.part(part, &scope, &draft)).collect();
-        let sampling = match (draft.rate.as_ref(), draft.length) {
-            (Some(rate), Some(length)) => {
+        let sampling = match (draft.speed.as_ref(), draft.length) {
+            (Some(speed), Some(length)) => {
                 let before = draft.before.unwrap_or(Before::Share(Percent::ZERO));
-                Some(Sampling { rate: rate.value, length, before })
+                Some(Sampling { speed: speed.value, length, before })
             }
-            (Some(rate), None) => {
+            (Some(speed), None) => {
                 let help = "add 'length = \"20 ms\"' or 'samples = \"2 M\"'";
-                self.problems.push(wrong(&rate.place, "[sampling] has a rate but no length", help));
+                self.problems.push(wrong(&speed.place, "[sampling] has a rate but no length", help));
                 None
             }
             _ => None,

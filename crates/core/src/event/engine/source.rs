@@ -75,7 +75,7 @@ impl<'a> Stored<'a> {
                 at += 1;
             }
             let (to, to_unknown) = spread(edge.to);
-            let earlier = (1 << (edge.tick.0 - start) % WORD) - 1;
+            let earlier = (1 << ((edge.tick.0 - start) % WORD)) - 1;
             levels = levels & earlier | to & !earlier;
             unknowns = unknowns & earlier | to_unknown & !earlier;
             self.level = edge.to;

@@ -72,15 +72,14 @@ impl Window<'_> {
         let mut out = NONE;
         let (level, unknown) = self.before[slot];
         let (mut carry, mut open_carry) = (u64::from(level), u64::from(unknown));
-        for word in 0..self.words() {
-            let now = self.planes[slot][word];
-            out[word] = edge(now, now << 1 | carry);
+        let words = self.words();
+        for (out, now) in out.iter_mut().zip(&self.planes[slot]).take(words) {
+            *out = edge(*now, now << 1 | carry);
             carry = now >> 63;
         }
         if self.open {
-            for word in 0..self.words() {
-                let open = self.unknown[slot][word];
-                out[word] &= !(open | open << 1 | open_carry);
+            for (out, open) in out.iter_mut().zip(&self.unknown[slot]).take(words) {
+                *out &= !(open | open << 1 | open_carry);
                 open_carry = open >> 63;
             }
         }
@@ -103,9 +102,9 @@ impl Window<'_> {
         if self.open {
             let (level, unknown) = self.before[slot];
             let (mut carry, mut open_carry) = (u64::from(level), u64::from(unknown));
-            for word in 0..self.words() {
+            for (word, out) in out.iter_mut().enumerate().take(self.words()) {
                 let (now, open) = (self.planes[slot][word], self.unknown[slot][word]);
-                out[word] = (now ^ (now << 1 | carry)) | (open ^ (open << 1 | open_carry));
+                *out = (now ^ (now << 1 | carry)) | (open ^ (open << 1 | open_carry));
                 (carry, open_carry) = (now >> 63, open >> 63);
             }
         }

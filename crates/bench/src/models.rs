@@ -1,0 +1,99 @@
+//! What the stand-in instruments can do. Their makes are made up.
+
+use std::str::FromStr;
+
+use deep_tap_core::instrument::{Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::time::{Percent, Rate, Rational, Time, Voltage};
+use deep_tap_core::{Error, ErrorKind, Result};
+
+/// A made-up instrument.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Model {
+    /// EX-D32: 32 inputs with a deep memory, 16 of them at its highest rate; streams up to 200 MS/s.
+    #[default]
+    D32,
+    /// EX-S16: 16 inputs, no memory and no trigger of its own; a link of 48 megabytes a second.
+    S16,
+    /// EX-B16: two banks of 8 inputs, one for low voltages with finely set thresholds, one that
+    /// stands 30 V; a small memory, and no stream.
+    B16,
+}
+
+impl Model {
+    /// All of them, by the name they are chosen with.
+    pub const ALL: [(Model, &'static str); 3] =
+        [(Model::D32, "EX-D32"), (Model::S16, "EX-S16"), (Model::B16, "EX-B16")];
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        Self::ALL.iter().find(|(model, _)| *model == self).map_or("?", |(_, name)| name)
+    }
+
+    /// What it can do, given its largest skew and the error of its time base.
+    pub(crate) fn capabilities(self, skew: Time, accuracy: Percent) -> Capabilities {
+        let (banks, modes, trigger) = match self {
+            Model::D32 => {
+                let all = mega(&[1, 2, 5, 10, 20, 25, 50, 100, 125, 200, 250, 500]);
+                let fast = [&all[..], &mega(&[1000])].concat();
+                let link = all[..10].to_vec();
+                let modes = vec![
+                    Mode { inputs: 32, rates: all, memory: 64 << 20, streams: false, link: None },
+                    Mode { inputs: 16, rates: fast, memory: 128 << 20, streams: false, link: None },
+                    Mode { inputs: 32, rates: link, memory: 1 << 40, streams: true, link: None },
+                ];
+                let banks = vec![bank("A", 32, (0, 3000), 10, true, 5000)];
+                (banks, modes, OnBoardTrigger { edge: true, levels: 32 })
+            }
+            Model::S16 => {
+                let rates = mega(&[1, 2, 4, 8, 12, 16, 24, 48]);
+                let modes =
+                    vec![Mode { inputs: 16, rates, memory: 1 << 40, streams: true, link: Some(48_000_000) }];
+                (vec![bank("A", 16, (1400, 1400), 0, false, 5000)], modes, OnBoardTrigger::default())
+            }
+            Model::B16 => {
+                let slow = mega(&[1, 2, 5, 10, 20, 50, 100]);
+                let fast = [&slow[..], &mega(&[200, 400])].concat();
+                let modes = vec![
+                    Mode { inputs: 16, rates: slow, memory: 1 << 20, streams: false, link: None },
+                    Mode { inputs: 8, rates: fast, memory: 2 << 20, streams: false, link: None },
+                ];
+                let banks = vec![
+                    bank("LOW", 8, (0, 3000), 5, true, 3600),
+                    bank("HIGH", 8, (-5000, 15000), 100, false, 30000),
+                ];
+                (banks, modes, OnBoardTrigger { edge: true, levels: 8 })
+            }
+        };
+        Capabilities { banks, modes, trigger, skew, accuracy }
+    }
+}
+
+impl FromStr for Model {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self> {
+        let found = Self::ALL.iter().find(|(_, name)| name.eq_ignore_ascii_case(text));
+        found.map(|(model, _)| *model).ok_or_else(|| {
+            let names: Vec<&str> = Self::ALL.iter().map(|(_, name)| *name).collect();
+            Error::new(ErrorKind::Instrument, format!("there is no instrument '{text}' on the bench"))
+                .with_help(format!("there are: {}", names.join(", ")))
+        })
+    }
+}
+
+fn mega(rates: &[i64]) -> Vec<Rate> {
+    rates.iter().map(|rate| Rate::from_rational(Rational::from(rate * 1_000_000))).collect()
+}
+
+/// Thresholds, step and rating in millivolts.
+fn bank(name: &str, inputs: u32, thresholds: (i64, i64), step: i64, per_input: bool, highest: i64) -> Bank {
+    let volts = |mv: i64| Voltage::from_rational(Rational::new(mv.into(), 1000).unwrap_or(Rational::ZERO));
+    Bank {
+        name: name.to_string(),
+        inputs,
+        thresholds: (volts(thresholds.0), volts(thresholds.1)),
+        step: volts(step),
+        per_input,
+        highest: volts(highest),
+    }
+}

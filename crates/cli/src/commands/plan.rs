@@ -1,0 +1,220 @@
+//! `plan`: is this setup possible, wise, and able to answer its question?
+
+use deep_tap::instrument::Capabilities;
+use deep_tap::limit::{BoundLimit, Outlook};
+use deep_tap::plan::{self, Plan};
+use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::time::{Rate, Resolution, Samples, Time, TimeBase};
+use serde::Serialize;
+
+use super::capture::{connect, rate_option};
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::output::{Grid, Mark, Out, write_table};
+
+/// What the plan says, as a program reads it.
+#[derive(Serialize)]
+struct Said {
+    setup: String,
+    instrument: String,
+    rate: f64,
+    tick: Time,
+    samples: u64,
+    before: u64,
+    memory: u64,
+    streamed: bool,
+    skew: Time,
+    trigger: Option<SaidTrigger>,
+    limits: Vec<SaidLimit>,
+    advice: Vec<SaidAdvice>,
+}
+
+#[derive(Serialize)]
+struct SaidTrigger {
+    text: String,
+    on_board: bool,
+    states: deep_tap::event::StateTable,
+}
+
+#[derive(Serialize)]
+struct SaidLimit {
+    part: String,
+    symbol: String,
+    what: String,
+    required: String,
+    #[serde(flatten)]
+    outlook: Outlook,
+    /// The lowest rate of the instrument that can decide it either way, when this one cannot.
+    deciding_rate: Option<f64>,
+    #[serde(skip)]
+    rate: Option<Rate>,
+}
+
+#[derive(Serialize)]
+struct SaidAdvice {
+    message: String,
+    help: String,
+}
+
+pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> {
+    let setup = Setup::from_file(&args.setup)?;
+    let options = RecordOptions { now: args.now, rate: rate_option(args.rate.as_deref())? };
+    let program = setup.trigger_program(options)?;
+    if args.dot {
+        if let Some(program) = &program {
+            out.line(program.state_table().to_dot().trim_end())?;
+        }
+        return Ok(Outcome::Done);
+    }
+    let instrument = connect(&setup, &args.setup)?;
+    let wanted = setup.wanted(&*instrument, options)?;
+    let able = instrument.capabilities();
+    let plan = setup.plan(&*instrument, options)?;
+    let base = TimeBase::from_rate(plan.rate)?;
+    if let Some(program) = &program {
+        program.check_times(base)?;
+    }
+    let resolution = resolution(&able);
+    let said = Said {
+        setup: args.setup.display().to_string(),
+        instrument: instrument.identity(),
+        rate: plan.rate.to_f64(),
+        tick: base.tick(),
+        samples: plan.samples,
+        before: plan.before,
+        memory: plan.memory,
+        streamed: plan.stream,
+        skew: able.skew,
+        trigger: program.map(|program| SaidTrigger {
+            text: program.text().to_string(),
+            on_board: !plan.stream,
+            states: program.state_table().clone(),
+        }),
+        limits: setup
+            .limits()
+            .map(|limit| said_limit(limit, base, &resolution, &plan))
+            .collect::<Result<_, _>>()?,
+        advice: plan::advice(&wanted, &plan)
+            .into_iter()
+            .map(|advice| SaidAdvice { message: advice.message, help: advice.help })
+            .collect(),
+    };
+    let rows = || {
+        let mut rows = vec![HEADER.iter().map(ToString::to_string).collect()];
+        rows.extend(said.limits.iter().map(cells));
+        rows
+    };
+    write_table(&args.table, out, &said, rows, || text(&said, &plan, &able, base))?;
+    let open = said.limits.iter().any(|limit| !limit.outlook.is_open());
+    Ok(if open || !said.advice.is_empty() { Outcome::Open } else { Outcome::Done })
+}
+
+fn resolution(able: &Capabilities) -> Resolution {
+    Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO }
+}
+
+fn said_limit(
+    limit: &BoundLimit,
+    base: TimeBase,
+    resolution: &Resolution,
+    plan: &Plan,
+) -> Result<SaidLimit, Failure> {
+    let outlook = limit.outlook(base, resolution)?;
+    let rate = if outlook.is_open() { None } else { limit.deciding_rate(&plan.rates, resolution) };
+    Ok(SaidLimit {
+        part: limit.reference.clone(),
+        symbol: limit.limit.symbol.clone(),
+        what: limit.limit.what.clone(),
+        required: limit.limit.required.to_string(),
+        outlook,
+        deciding_rate: rate.map(Rate::to_f64),
+        rate,
+    })
+}
+
+const HEADER: [&str; 6] = ["part", "limit", "what", "required", "margin needed", "at this rate"];
+
+fn cells(limit: &SaidLimit) -> Vec<String> {
+    let outlook = limit.outlook;
+    let mut at_rate = match (outlook.can_pass, outlook.can_fail) {
+        (true, true) => "can be decided".to_string(),
+        (true, false) => "a violation cannot be proven".to_string(),
+        (false, true) => "a pass cannot be proven".to_string(),
+        (false, false) => "cannot be decided".to_string(),
+    };
+    if !outlook.is_open() {
+        at_rate.push_str(&match limit.rate {
+            Some(rate) => format!(": {rate} can"),
+            None => ", at no rate of the instrument".to_string(),
+        });
+    }
+    let distance = outlook.distance.map_or("-".to_string(), |d| d.to_string());
+    vec![
+        limit.part.clone(),
+        limit.symbol.clone(),
+        limit.what.clone(),
+        limit.required.clone(),
+        distance,
+        at_rate,
+    ]
+}
+
+fn text(said: &Said, plan: &Plan, able: &Capabilities, base: TimeBase) -> String {
+    let open = said.limits.iter().filter(|limit| !limit.outlook.is_open()).count();
+    let mut first = vec!["possible".to_string()];
+    if !said.advice.is_empty() {
+        first.push(format!("{} unwise", said.advice.len()));
+    }
+    if open > 0 {
+        first.push(format!("{open} of {} limits cannot be decided either way", said.limits.len()));
+    }
+    let mut text = format!("{}          {}, {}\n\n", first.join(", "), said.setup, plan.rate);
+    let mut fact = |name: &str, value: String| text.push_str(&format!("{name:<12}{value}\n"));
+    let length = |samples: u64| base.length_of(i64::try_from(samples).unwrap_or(i64::MAX));
+    fact("instrument", said.instrument.clone());
+    let (before, after) = (length(plan.before), length(plan.samples - plan.before));
+    let window = match &said.trigger {
+        Some(_) => format!("{}: {before} before the trigger, {after} from it on", length(plan.samples)),
+        None => length(plan.samples).to_string(),
+    };
+    fact("window", window);
+    fact(
+        "resolution",
+        format!("{} per sample; skew up to {}, time base within {}", base.tick(), able.skew, able.accuracy),
+    );
+    let memory = if plan.stream {
+        format!("{}, streamed to the host while recording", Samples(plan.samples))
+    } else {
+        let share = plan.samples as f64 / plan.memory as f64 * 100.0;
+        format!("{} of {} on board ({share:.1} %)", Samples(plan.samples), Samples(plan.memory))
+    };
+    fact("memory", memory);
+    match &said.trigger {
+        Some(trigger) if trigger.on_board => fact("trigger", "looked for on board".to_string()),
+        Some(_) => fact("trigger", "looked for by the host in the stream".to_string()),
+        None => fact("trigger", "none: the record begins at once".to_string()),
+    }
+    if let Some(trigger) = &said.trigger {
+        let mut grid = Grid::new(&["state", "waits", "then"], &[]);
+        for state in &trigger.states.states {
+            for (place, arm) in state.arms.iter().enumerate() {
+                let name = if place == 0 { state.name.clone() } else { String::new() };
+                grid.row(vec![name, arm.when.clone(), trigger.states.does(arm)]);
+            }
+        }
+        text.push_str(&format!("\n{}\n", grid.text()));
+    }
+    if !said.limits.is_empty() {
+        let mut grid = Grid::new(&HEADER, &[4]);
+        for limit in &said.limits {
+            let mark = if limit.outlook.is_open() { Mark::None } else { Mark::Open };
+            grid.row_with_mark(cells(limit), mark);
+        }
+        text.push_str(&format!("\n{}\n", grid.text()));
+    }
+    for advice in &said.advice {
+        text.push_str(&format!("\nunwise: {}\n        {}\n", advice.message, advice.help));
+    }
+    text
+}

@@ -1,0 +1,70 @@
+//! What can be said about a limit before anything is recorded.
+
+use serde::Serialize;
+
+use super::judge::Rule;
+use super::part::{BoundLimit, Kind};
+use crate::error::Result;
+use crate::time::{Rate, Resolution, Time, TimeBase};
+
+/// Whether a sample rate can decide a limit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Outlook {
+    /// Whether any measured interval would prove that the limit is kept.
+    pub can_pass: bool,
+    /// Whether any measured interval would prove that it is violated.
+    pub can_fail: bool,
+    /// How far from the limit a measured interval must be, inside, to pass; `None` when none passes.
+    pub distance: Option<Time>,
+}
+
+impl Outlook {
+    /// Whether both answers are possible.
+    pub fn is_open(&self) -> bool {
+        self.can_pass && self.can_fail
+    }
+}
+
+impl BoundLimit {
+    /// Whether a record with this time base and resolution can decide the limit. The same arithmetic
+    /// decides the occurrences of such a record.
+    ///
+    /// # Errors
+    /// When the limit cannot be expressed in exact ticks.
+    pub fn outlook(&self, base: TimeBase, resolution: &Resolution) -> Result<Outlook> {
+        let judge = self.judge(base, resolution, Rule::Proven)?;
+        let required = self.limit.required;
+        // An answer that may have come before its start can pass: if it did, there is no occurrence.
+        // A change of data that is not certainly in order leaves it open which one counts.
+        let counted = match self.limit.kind {
+            Kind::Delay => judge.possible_from,
+            _ => judge.certain_from,
+        };
+        let passing = counted.max(judge.pass_from).max(0)..=judge.pass_to;
+        // Too long can always be seen; too short only where the order is certain.
+        let can_fail = required.max.is_some() || judge.certain_from.max(0) <= judge.fail_to;
+        // A pulse no longer than a tick can be missed altogether.
+        let hidden = self.limit.kind == Kind::Width
+            && resolution.sampled
+            && required.min.is_some_and(|min| min <= base.tick());
+        let can_pass = passing.start() <= passing.end() && !hidden;
+        let apart = |ticks: i64, limit: Time| {
+            let counted = base.length_of(ticks).to_rational();
+            let (a, b) = (counted.max(limit.to_rational()), counted.min(limit.to_rational()));
+            a.checked_sub(b).map(Time::from_rational)
+        };
+        let above = required.min.and_then(|min| apart(*passing.start(), min));
+        let below = required.max.and_then(|max| apart(*passing.end(), max));
+        let distance = above.into_iter().chain(below).max().filter(|_| can_pass);
+        Ok(Outlook { can_pass, can_fail, distance })
+    }
+
+    /// The lowest of an instrument's rates that can decide the limit either way.
+    pub fn deciding_rate(&self, rates: &[Rate], resolution: &Resolution) -> Option<Rate> {
+        let decides = |rate: &&Rate| {
+            let outlook = TimeBase::from_rate(**rate).and_then(|base| self.outlook(base, resolution));
+            outlook.is_ok_and(|outlook| outlook.is_open())
+        };
+        rates.iter().find(decides).copied()
+    }
+}

@@ -1,0 +1,76 @@
+//! What fits, but is unwise.
+
+use super::{Plan, Wanted, WantedInput};
+use crate::time::{Rate, Rational, Voltage};
+
+/// Something that can be done, but should not.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Advice {
+    /// What is unwise, and why.
+    pub message: String,
+    /// What would be better.
+    pub help: String,
+}
+
+/// Samples per period of the fastest signal: below the first its shape is lost, at the second it is
+/// seen well.
+const SAMPLES_PER_PERIOD: (i128, i128) = (5, 10);
+
+/// What is unwise about a plan.
+pub fn advice(wanted: &Wanted, plan: &Plan) -> Vec<Advice> {
+    let inputs = wanted.inputs.iter();
+    inputs.flat_map(|input| too_slow(input, plan).into_iter().chain(off_the_middle(input))).collect()
+}
+
+/// Fewer than five samples per period of the fastest signal.
+fn too_slow(input: &WantedInput, plan: &Plan) -> Option<Advice> {
+    let fastest = input.fastest?.to_rational();
+    let samples = plan.rate.to_rational().checked_div(fastest)?;
+    let times = |count| Some(Rate::from_rational(Rational::new(count, 1)?.checked_mul(fastest)?));
+    let (least, well) = (times(SAMPLES_PER_PERIOD.0)?, times(SAMPLES_PER_PERIOD.1)?);
+    if plan.rate >= least {
+        return None;
+    }
+    let nonsense = samples < Rational::from(2);
+    let what = if nonsense { "edges will be missing" } else { "its shape and timing are lost" };
+    let name = &input.name;
+    let frequency = input.fastest?;
+    let message = format!(
+        "'{name}' is as fast as {frequency}: {:.1} samples per period at {}, {what}",
+        samples.to_f64(),
+        plan.rate
+    );
+    let offered = |from: Rate| plan.rates.iter().find(|rate| **rate >= from);
+    let help = match (offered(least), offered(well)) {
+        (Some(least), Some(well)) if least != well => format!("{least} is the least, {well} is good"),
+        (Some(least), _) => format!("record at {least}"),
+        (None, _) => format!(
+            "it takes {least}, which the instrument does not have for this many lines: record fewer at once"
+        ),
+    };
+    Some(Advice { message, help })
+}
+
+/// A threshold outside the middle third of the swing.
+fn off_the_middle(input: &WantedInput) -> Option<Advice> {
+    let (threshold, swing) = (input.threshold?, input.swing?);
+    let third = |count| {
+        let share = Rational::new(count, 3)?;
+        Some(Voltage::from_rational(swing.to_rational().checked_mul(share)?))
+    };
+    let (low, high) = (third(1)?, third(2)?);
+    if (low..=high).contains(&threshold) {
+        return None;
+    }
+    let name = &input.name;
+    let half = Voltage::from_rational(swing.to_rational().checked_mul(Rational::new(1, 2)?)?);
+    let why = if threshold > swing || threshold < Voltage::ZERO {
+        "the signal never crosses it"
+    } else {
+        "slow edges are seen too early or too late, and noise counts as edges"
+    };
+    let message = format!(
+        "the threshold of '{name}', {threshold}, is not in the middle third of its swing of {swing}: {why}"
+    );
+    Some(Advice { message, help: format!("set it near {half}") })
+}

@@ -1,0 +1,133 @@
+//! Planning: what fits, what is unwise, and what a rate can decide.
+
+use std::path::Path;
+
+use deep_tap::ErrorKind;
+use deep_tap::bench::connect;
+use deep_tap::limit::{Kind, Verdict};
+use deep_tap::plan::{Plan, advice};
+use deep_tap::setup::RecordOptions;
+use deep_tap::time::{Resolution, Time, TimeBase};
+
+use crate::support::{bind, capture, data, limit, occurrences, pair, setup, time};
+
+/// One line per input from 0 on, on this instrument.
+fn planned(instrument: &str, sampling: &str, lines: &[&str]) -> deep_tap::Result<(Plan, Vec<String>)> {
+    let mut text = format!("[sampling]\n{sampling}\n");
+    for (number, line) in lines.iter().enumerate() {
+        text.push_str(&format!("[[line]]\nname = \"L{number}\"\ninput = {number}\n{line}\n"));
+    }
+    let setup = setup(&text)?;
+    let instrument = connect(&format!("bench:tide-gauge?instrument={instrument}"), Path::new(""))?;
+    let options = RecordOptions::default();
+    let plan = setup.plan(&*instrument, options)?;
+    let unwise = advice(&setup.wanted(&*instrument, options)?, &plan);
+    Ok((plan, unwise.into_iter().map(|a| format!("{}; {}", a.message, a.help)).collect()))
+}
+
+fn refused(instrument: &str, sampling: &str, lines: &[&str]) -> (ErrorKind, String) {
+    let error = planned(instrument, sampling, lines).unwrap_err();
+    (error.kind(), format!("{} {}", error.message(), error.help().unwrap_or("")))
+}
+
+#[test]
+fn rate_inputs_and_memory_trade_against_each_other() {
+    let lines = |count: usize| vec![""; count];
+    // Its memory holds 2 Mi samples of 8 inputs, and 1 Mi of 16.
+    let (plan, _) = planned("EX-B16", "rate = \"max\"\nlength = \"max\"", &lines(8)).unwrap();
+    assert_eq!((plan.rate.to_f64(), plan.samples, plan.stream), (400e6, 2 << 20, false));
+    let (plan, _) = planned("EX-B16", "rate = \"max\"\nlength = \"max\"", &lines(9)).unwrap();
+    assert_eq!((plan.rate.to_f64(), plan.samples), (100e6, 1 << 20));
+    // As fast as this length allows: 20 ms at 50 MS/s are a million samples, at 100 MS/s too many.
+    let (plan, _) = planned("EX-B16", "rate = \"max\"\nlength = \"20 ms\"", &lines(16)).unwrap();
+    assert_eq!((plan.rate.to_f64(), plan.samples), (50e6, 1_000_000));
+    // A link of 48 MB/s: a byte per sample up to 8 inputs, two above.
+    let (plan, _) = planned("EX-S16", "rate = \"max\"\nlength = \"10 s\"", &lines(8)).unwrap();
+    assert_eq!((plan.rate.to_f64(), plan.stream), (48e6, true));
+    let (_, told) = refused("EX-S16", "rate = \"48 MS/s\"\nlength = \"10 s\"", &lines(9));
+    assert!(told.contains("nearest: 24 MS/s"), "{told}");
+    let (_, told) = refused("EX-S16", "rate = \"max\"\nlength = \"max\"", &lines(8));
+    assert!(told.contains("a stream has no end"), "{told}");
+    let (_, told) = refused("EX-B16", "rate = \"200 MS/s\"\nlength = \"1 ms\"", &lines(11));
+    assert!(told.contains("nearest: 100 MS/s, or 200 MS/s takes 8 lines: leave out 3"), "{told}");
+    let (_, told) = refused("EX-S16", "rate = \"1 MS/s\"\nlength = \"1 ms\"", &lines(18));
+    assert!(told.contains("lines 'L16', 'L17' are on inputs that the instrument does not have"), "{told}");
+}
+
+#[test]
+fn inputs_are_checked_against_their_bank() {
+    let sampling = "rate = \"1 MS/s\"\nlength = \"1 ms\"";
+    let (kind, told) = refused("EX-B16", sampling, &["swing = \"5 V\""]);
+    assert_eq!(kind, ErrorKind::Danger);
+    assert!(told.contains("swings to 5 V, its input stands 3.6 V") && told.contains("bank HIGH"), "{told}");
+    let (_, told) = refused("EX-B16", sampling, &["threshold = \"1.402 V\""]);
+    assert!(told.contains("nearest: 1.4 V or 1.405 V"), "{told}");
+    let (_, told) = refused("EX-S16", sampling, &["threshold = \"1.65 V\""]);
+    assert!(told.contains("it is fixed at 1.4 V"), "{told}");
+    let mut lines = vec![""; 8];
+    lines.extend(["threshold = \"1.5 V\"", "threshold = \"2.5 V\""]);
+    let (_, told) = refused("EX-B16", sampling, &lines);
+    assert!(told.contains("'L8' and 'L9' want thresholds of 1.5 V and 2.5 V"), "{told}");
+    // On the other bank each input has its own.
+    planned("EX-B16", sampling, &["threshold = \"0.9 V\"", "threshold = \"1.4 V\""]).unwrap();
+}
+
+#[test]
+fn what_fits_can_still_be_unwise() {
+    let sampling = "rate = \"10 MS/s\"\nlength = \"1 ms\"";
+    let (_, unwise) = planned("EX-D32", sampling, &["fastest = \"4 MHz\""]).unwrap();
+    assert!(unwise[0].contains("2.5 samples per period at 10 MS/s"), "{unwise:?}");
+    assert!(unwise[0].contains("20 MS/s is the least, 50 MS/s is good"), "{unwise:?}");
+    let (_, unwise) = planned("EX-D32", sampling, &["fastest = \"2 MHz\""]).unwrap();
+    assert!(unwise.is_empty(), "five samples per period are enough: {unwise:?}");
+    let (_, unwise) = planned("EX-D32", sampling, &["threshold = \"0.9 V\"\nswing = \"3.3 V\""]).unwrap();
+    assert!(unwise[0].contains("not in the middle third of its swing of 3.3 V"), "{unwise:?}");
+    assert!(unwise[0].contains("set it near 1.65 V"), "{unwise:?}");
+    let (_, unwise) = planned("EX-D32", sampling, &["threshold = \"1.1 V\"\nswing = \"3.3 V\""]).unwrap();
+    assert!(unwise.is_empty(), "exactly a third is inside: {unwise:?}");
+}
+
+/// The outlook against the verdicts of a record that has an interval of every length.
+#[test]
+fn what_a_rate_can_decide_is_what_it_then_decides() {
+    let mut seen = [0; 3];
+    for (rate, ns) in [("100 MS/s", 10), ("24 MS/s", 42), ("250 MS/s", 4)] {
+        let resolution =
+            Resolution { skew: time("0.5 ns"), accuracy: "20 ppm".parse().unwrap(), ..Resolution::SAMPLED };
+        // A rises every 200 ticks; B changes 0 to 40 ticks after it, short and long ones in turn, so
+        // that no change is close to the next rise.
+        let starts: Vec<u64> = (0..41).map(|i| 100 + i * 200).collect();
+        let a: Vec<u64> = starts.iter().flat_map(|tick| [*tick, tick + 90]).collect();
+        let b: Vec<u64> =
+            starts.iter().enumerate().map(|(i, tick)| tick + i as u64 / 2 + i as u64 % 2 * 20).collect();
+        let record = capture(rate, resolution, 9000, &[("A", &a[..]), ("B", &b[..])]);
+        let base = TimeBase::from_rate(rate.parse().unwrap()).unwrap();
+        for least in [0, 1, ns / 2, ns, ns + 1, 3 * ns, 3 * ns + 7] {
+            for most in [None, Some(ns), Some(2 * ns), Some(5 * ns), Some(11 * ns)] {
+                let min = (least > 0).then(|| Time::from_ps(least * 1000));
+                let max = most.map(|most| Time::from_ps(most * 1000));
+                if min.is_none() && max.is_none() || min.zip(max).is_some_and(|(min, max)| min > max) {
+                    continue;
+                }
+                for (kind, events) in
+                    [(Kind::Delay, pair("A rises", "B changes")), (Kind::Hold, data("B changes", "A rises"))]
+                {
+                    let limit = limit(kind, events, min, max);
+                    let outlook = bind(&record, &limit).outlook(base, &resolution).unwrap();
+                    let (found, _) = occurrences(&record, &limit);
+                    let with = |verdict| found.iter().filter(move |o| o.verdict == verdict);
+                    let told = format!("{kind:?} {rate} {min:?} {max:?}: {outlook:?}");
+                    assert_eq!(with(Verdict::Pass).count() > 0, outlook.can_pass, "{told}");
+                    assert_eq!(with(Verdict::Fail).count() > 0, outlook.can_fail, "{told}");
+                    seen[usize::from(outlook.can_pass) + usize::from(outlook.can_fail)] += 1;
+                    if let (Some(min), None) = (min, max) {
+                        let shortest = with(Verdict::Pass).map(|o| o.interval.ticks).min().unwrap();
+                        let margin = base.length_of(shortest).to_rational().checked_sub(min.to_rational());
+                        assert_eq!(outlook.distance.map(Time::to_rational), margin, "{told}");
+                    }
+                }
+            }
+        }
+    }
+    assert!(seen[1] > 10 && seen[2] > 10, "both kinds of answer were met: {seen:?}");
+}
