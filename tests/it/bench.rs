@@ -147,7 +147,9 @@ fn a_trigger_stops_at_the_first_hit_of_the_same_search() {
         let triggered = with_trigger(trigger, &sampling);
         let mut instrument = connect("bench:tide-gauge?seed=2", Path::new("")).unwrap();
         let capture = record(&triggered, &mut *instrument, RecordOptions::default()).unwrap();
-        // An endless capture of the same board by the same instrument, as far as it matters here.
+        // An endless capture of the same board by the same instrument, as far as it matters here;
+        // connected anew, so that chance is the same.
+        let mut instrument = connect("bench:tide-gauge?seed=2", Path::new("")).unwrap();
         let endless = with_trigger(trigger, "length = \"40 ms\"");
         let whole = record(&endless, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
         let program = Program::compile(trigger, &Scope::of(&whole)).unwrap();
@@ -219,6 +221,8 @@ fn a_longer_record_than_the_memory_is_streamed() {
     assert!(!made("600 ms").plan(&*instrument, options).unwrap().stream);
     assert!(made("700 ms").plan(&*instrument, options).unwrap().stream);
     let short = record(&made("10 ms"), &mut *instrument, options).unwrap();
+    // Chance is the same for an instrument that is connected anew.
+    let mut instrument = connect("bench:tide-gauge", Path::new("")).unwrap();
     let long = record(&made("700 ms"), &mut *instrument, options).unwrap();
     assert_eq!((long.len(), long.base()), (140_000_000, short.base()));
     for line in [LineId(0), LineId(1)] {
@@ -315,6 +319,7 @@ fn each_sample_trigger_stops_where_its_comment_says() {
         // The same board from arming on, searched for the same event.
         let mut whole = setup.clone();
         whole.sampling.as_mut().unwrap().length = deep_tap::plan::Length::Time(time("40 ms"));
+        let mut instrument = connect(setup.connect.as_deref().unwrap(), Path::new("")).unwrap();
         let endless = record(&whole, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
         let program = match setup.trigger.as_ref().unwrap() {
             Trigger::Event(event) => Program::compile(event, &setup.scope()).unwrap(),

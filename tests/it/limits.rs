@@ -3,11 +3,11 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::event::{Meaning, Scope};
-use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Rule, Verdict};
+use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Rule, Runs, Verdict, check};
 use deep_tap::line::{Level, Line};
 use deep_tap::time::{Percent, Rational, Resolution, Tick, Time, TimeBase};
 
-use crate::support::{bind, capture, data, limit, occurrences, pair, toggles};
+use crate::support::{bind, capture, data, limit, occurrences, pair, time, toggles};
 
 const RATE: &str = "24 MS/s";
 
@@ -186,6 +186,44 @@ fn periods_widths_and_what_the_ends_of_the_record_cut_off() {
     let (_, unpaired) =
         occurrences(&record, &limit(Kind::Width, Events::Pulse("P low".into()), ticks(6), None));
     assert_eq!(unpaired, 1, "the low time before 10 is cut off by the start");
+}
+
+#[test]
+fn over_several_captures_the_worst_of_all_counts() {
+    let limit = limit(Kind::Width, Events::Pulse("A high".into()), Some(time("100 ns")), None);
+    let run = |lengths: &[u64]| {
+        let mut ticks = Vec::new();
+        for (number, length) in lengths.iter().enumerate() {
+            ticks.extend([100 * (number as u64 + 1), 100 * (number as u64 + 1) + length]);
+        }
+        let record = capture("100 MS/s", Resolution::SAMPLED, 1000, &[("A", &ticks[..])]);
+        vec![check(&record, &bind(&record, &limit), Rule::Proven).unwrap()]
+    };
+    let mut runs = Runs::default();
+    assert!(runs.is_empty());
+    // Nothing at all, two passes, one on the limit, two violations, another pass.
+    for (lengths, verdict, worst_run, seen) in [
+        (&[][..], Verdict::NotSeen, 0, 0),
+        (&[20, 30], Verdict::Pass, 1, 2),
+        (&[10, 15], Verdict::Inconclusive, 2, 4),
+        (&[8, 7, 20], Verdict::Fail, 3, 7),
+        (&[40, 8], Verdict::Fail, 3, 9),
+    ] {
+        runs.add(run(lengths));
+        let over = &runs.results()[0];
+        assert_eq!(
+            (over.result.verdict, over.worst_run, over.result.counts.seen),
+            (verdict, worst_run, seen)
+        );
+    }
+    let over = &runs.results()[0];
+    assert_eq!((runs.len(), over.failed_runs), (5, 2));
+    assert_eq!((over.result.counts.passed, over.result.counts.failed), (5, 3));
+    assert_eq!(over.result.margin, Some(time("-30 ns")));
+    let statistics = over.result.statistics.unwrap();
+    assert_eq!((statistics.min, statistics.max), (time("70 ns"), time("400 ns")));
+    let mean = f64::from(20 + 30 + 10 + 15 + 8 + 7 + 20 + 40 + 8) * 10e-9 / 9.0;
+    assert!((statistics.mean - mean).abs() < 1e-15);
 }
 
 #[test]

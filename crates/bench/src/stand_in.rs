@@ -43,6 +43,8 @@ pub struct StandIn {
     options: StandInOptions,
     configuration: Option<Configuration>,
     run: Run,
+    /// How often it was armed.
+    armed: u64,
     remarks: Vec<String>,
 }
 
@@ -95,7 +97,7 @@ impl std::fmt::Debug for StandIn {
 impl StandIn {
     /// An instrument whose leads are on this board.
     pub fn new(board: Box<dyn Board>, options: StandInOptions) -> Self {
-        StandIn { board, options, configuration: None, run: Run::idle(), remarks: Vec::new() }
+        StandIn { board, options, configuration: None, run: Run::idle(), armed: 0, remarks: Vec::new() }
     }
 
     fn node_of(&self, input: &Input) -> Result<NodeId> {
@@ -115,7 +117,7 @@ impl StandIn {
         }
     }
 
-    fn begin(&mut self, configuration: &Configuration) -> Result<Run> {
+    fn begin(&mut self, configuration: &Configuration, number: u64) -> Result<Run> {
         let mut random = Random::new(self.options.seed).split(0xbe);
         let period = configuration.rate.period().map(Time::to_rational);
         let femto = Rational::power_of_ten(15);
@@ -129,7 +131,12 @@ impl StandIn {
             .and_then(|(t, c)| t.checked_mul(c))
             .ok_or_else(|| Error::new(ErrorKind::Range, "the sample rate is out of range"))?;
         let whole = i64::try_from(tick.ceil()).unwrap_or(i64::MAX);
-        let phase = if self.options.ideal { 0 } else { random.between(0, whole.saturating_sub(1)) };
+        // Skew and clock stay as they are; where the first sample falls is chance each time.
+        let mut phase = if self.options.ideal { 0 } else { random.between(0, whole.saturating_sub(1)) };
+        if number > 0 && !self.options.ideal {
+            let mut again = Random::new(self.options.seed).split(0xbe + number);
+            phase = again.between(0, whole.saturating_sub(1));
+        }
         let mut wired = vec![Vec::new(); self.board.nodes().len()];
         let mut channels = Vec::new();
         let mut now = (0, 0);
@@ -368,9 +375,11 @@ impl Instrument for StandIn {
         let Some(configuration) = self.configuration.clone() else {
             return Err(Error::new(ErrorKind::Instrument, "the instrument is armed before it is configured"));
         };
-        self.board.restart();
+        let number = self.armed;
+        self.armed += 1;
+        self.board.restart(number);
         self.remarks.clear();
-        self.run = self.begin(&configuration)?;
+        self.run = self.begin(&configuration, number)?;
         if configuration.stream {
             self.run.state = State::Recording;
             self.run.last = u64::MAX;

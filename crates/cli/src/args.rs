@@ -86,12 +86,28 @@ pub(crate) struct Capture {
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "18446744073709551615",
           hide_default_value = true)]
     pub(crate) repeat: Option<u64>,
+    /// With --repeat: check the limits in each capture, and at the end over all of them
+    #[arg(long, requires = "repeat")]
+    pub(crate) check: bool,
+    /// With --check: which captures stay on disk
+    #[arg(long, value_enum, default_value_t, requires = "check")]
+    pub(crate) keep: Keep,
     /// Another sample rate than the setup's, such as '250 MS/s'
     #[arg(long)]
     pub(crate) rate: Option<String>,
     /// Replace a file that is there already
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+/// Which of many captures are kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Keep {
+    /// Every one
+    #[default]
+    All,
+    /// Only those with a violation
+    Violating,
 }
 
 /// Which record to look at.

@@ -75,8 +75,9 @@ pub trait Board: Send {
     /// Lets time pass.
     fn advance(&mut self, until: Instant, emit: &mut Emit<'_>);
 
-    /// Back to when it was switched on.
-    fn restart(&mut self);
+    /// Back to when it was switched on, for the `run`-th time from 0; what is left to chance differs
+    /// from one time to the next.
+    fn restart(&mut self, run: u64);
 
     /// When it ends, for a recorded one; nothing happens afterwards.
     fn end(&self) -> Option<Instant> {

@@ -93,7 +93,7 @@ impl Board for Script {
         }
     }
 
-    fn restart(&mut self) {
+    fn restart(&mut self, _: u64) {
         self.done.fill(0);
     }
 

@@ -8,16 +8,18 @@ use deep_tap::bench;
 use deep_tap::capture::Capture;
 use deep_tap::format::dtap::{self, Recorder, SaveOptions};
 use deep_tap::instrument::{Instrument, Progress};
+use deep_tap::limit::{self, Rule, Runs, Verdict};
 use deep_tap::setup::{CaptureSink, RecordOptions, Setup};
-use deep_tap::time::{Rate, Samples, Tick};
+use deep_tap::time::{Rate, Samples, Tick, Time};
 use deep_tap::{Error, ErrorKind, Place};
 use indicatif::ProgressBar;
 
+use super::check;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
 use crate::load::time;
-use crate::output::{Out, progress_bar, remark};
+use crate::output::{Grid, Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
     let setup = Setup::from_file(&args.setup)?;
@@ -25,6 +27,10 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
     let options = RecordOptions { now: args.now, rate };
     let save = SaveOptions { replace: args.replace };
+    if args.check && setup.limits().next().is_none() {
+        let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
+        return Err(error.with_help("leave --check out, or add a [[part]] section").into());
+    }
     let mut instrument = connect(&setup, &args.setup)?;
     catch_interrupt();
     let Some(times) = args.repeat else {
@@ -39,22 +45,92 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
         out.line(format!("{}\nsaved to {}", summary(&capture), target.display()))?;
         return Ok(Outcome::Done);
     };
-    let mut done = 0;
+    let mut runs = Repeated { check: args.check, keep: args.keep, ..Repeated::default() };
     for path in numbered(&target, args.replace) {
-        if done == times || INTERRUPTED.load(Ordering::Relaxed) {
+        if runs.names.len() as u64 == times || INTERRUPTED.load(Ordering::Relaxed) {
             break;
         }
-        let capture = match record_to_file(&setup, &mut *instrument, options, &path, save) {
-            Err(Failure::Error(_)) if done > 0 && INTERRUPTED.load(Ordering::Relaxed) => break,
-            outcome => outcome?,
-        };
-        done += 1;
-        let (duration, edges) = (capture.duration(), capture.edge_count());
-        out.line(format!("{}: {duration}, {edges} edges", path.display()))?;
-        out.finish()?;
+        match record_to_file(&setup, &mut *instrument, options, &path, save) {
+            // Interrupted while it waited: what was recorded before stands.
+            Err(Failure::Error(_)) if !runs.names.is_empty() && INTERRUPTED.load(Ordering::Relaxed) => break,
+            outcome => runs.add(&setup, outcome?, &path, out)?,
+        }
     }
-    out.line(format!("{done} captures"))?;
-    Ok(Outcome::Done)
+    runs.finish(out)
+}
+
+/// Captures made one after the other.
+#[derive(Default)]
+struct Repeated {
+    check: bool,
+    keep: args::Keep,
+    names: Vec<String>,
+    kept: u64,
+    results: Runs,
+    tick: Option<Time>,
+}
+
+impl Repeated {
+    /// Checks and tells one capture, and removes its file if it is not to be kept.
+    fn add(&mut self, setup: &Setup, capture: Capture, path: &Path, out: &mut Out) -> Result<(), Failure> {
+        let (duration, edges) = (capture.duration(), capture.edge_count());
+        let name = path.display().to_string();
+        let mut line = format!("{name}: {duration}, {edges} edges");
+        self.tick = Some(capture.base().tick());
+        let mut keep = true;
+        if self.check {
+            let results = limit::check_all(&capture, setup.limits(), Rule::Proven)?;
+            line.push_str(&format!(": {}", check::answer(results.iter().map(|r| r.verdict))));
+            keep = self.keep == args::Keep::All || results.iter().any(|r| r.verdict == Verdict::Fail);
+            self.results.add(results);
+        }
+        drop(capture);
+        if keep {
+            self.kept += 1;
+        } else {
+            std::fs::remove_file(path).map_err(|error| Error::io(path, "remove", error))?;
+            line.push_str(", not kept");
+        }
+        self.names.push(name);
+        out.line(line)?;
+        // Whoever follows the output wants each capture when it is there.
+        out.finish()
+    }
+
+    /// The verdicts over all.
+    fn finish(&self, out: &mut Out) -> Result<Outcome, Failure> {
+        let captures = match self.names.len() {
+            1 => "1 capture".to_string(),
+            n => format!("{n} captures"),
+        };
+        let (results, Some(tick)) = (self.results.results(), self.tick.filter(|_| self.check)) else {
+            out.line(captures)?;
+            return Ok(Outcome::Done);
+        };
+        let verdicts = results.iter().map(|over| over.result.verdict);
+        out.line(format!(
+            "\n{}          over {captures}, {} kept\n",
+            check::answer(verdicts.clone()),
+            self.kept
+        ))?;
+        let mut grid = Grid::new(
+            &["part", "limit", "what", "required", "worst", "in", "at", "margin", "seen", "verdict"],
+            &[4, 6, 7, 8],
+        );
+        for over in results {
+            let mut cells = check::cells(tick, &over.result);
+            let run = self.names.get(over.worst_run).filter(|_| over.result.worst.is_some());
+            cells.insert(5, run.cloned().unwrap_or_else(|| "-".to_string()));
+            if over.failed_runs > 0
+                && let Some(verdict) = cells.last_mut()
+            {
+                verdict.push_str(&format!(" in {} of {captures}", over.failed_runs));
+            }
+            grid.row_with_mark(cells, check::mark(over.result.verdict));
+        }
+        out.line(grid.text())?;
+        Ok(check::outcome(limit::overall(verdicts)))
+    }
 }
 
 /// What `--rate` says.

@@ -87,32 +87,17 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
 
 impl Checked {
     pub(crate) fn outcome(&self) -> Outcome {
-        match self.verdict {
-            Verdict::Fail => Outcome::Violated,
-            Verdict::Pass => Outcome::Done,
-            Verdict::Inconclusive | Verdict::NotSeen => Outcome::Open,
-        }
-    }
-
-    fn count(&self, verdict: Verdict) -> usize {
-        self.results.iter().filter(|r| r.verdict == verdict).count()
+        outcome(self.verdict)
     }
 
     pub(crate) fn text(&self, capture: &Capture, source: &args::Source) -> String {
-        let answer = [
-            (self.count(Verdict::Fail), "violated"),
-            (self.count(Verdict::Inconclusive), "inconclusive"),
-            (self.count(Verdict::Pass), "passed"),
-            (self.count(Verdict::NotSeen), "not seen"),
-        ];
-        let answer: Vec<String> =
-            answer.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let answer = answer(self.results.iter().map(|r| r.verdict));
         let kind = if capture.resolution().sampled {
             format!("{}, tick {}", self.rate, self.tick)
         } else {
             format!("exact, tick {}", self.tick)
         };
-        let mut text = format!("{}          {}, {kind}\n", answer.join(", "), self.file);
+        let mut text = format!("{answer}          {}, {kind}\n", self.file);
         if self.rule == Rule::Measured {
             text.push_str("rule: the counted value is taken for the true one, without its uncertainty\n");
         }
@@ -124,12 +109,8 @@ impl Checked {
             &[4, 5, 6, 7],
         );
         for result in &self.results {
-            let mark = match result.verdict {
-                Verdict::Fail => Mark::Bad,
-                Verdict::Inconclusive | Verdict::NotSeen => Mark::Open,
-                Verdict::Pass => Mark::None,
-            };
-            grid.row_with_mark(self.cells(capture, result), mark);
+            let mark = mark(result.verdict);
+            grid.row_with_mark(cells(capture.base().tick(), result), mark);
         }
         text.push_str(&format!("\n{}\n", grid.text()));
         if !self.not_wired.is_empty() {
@@ -152,39 +133,6 @@ impl Checked {
             text.push_str(&format!("\n{}\n", advice.join("\n")));
         }
         text
-    }
-
-    fn cells(&self, capture: &Capture, result: &LimitResult) -> Vec<String> {
-        let tick = capture.base().tick();
-        let dash = || "-".to_string();
-        let worst = match (result.bounds, result.measured) {
-            (Some(bounds), Some(measured)) => {
-                let (lo, hi) = (bounds.lo, bounds.hi);
-                let below = measured.to_f64() - lo.to_f64();
-                let above = hi.to_f64() - measured.to_f64();
-                if lo == hi {
-                    measured.to_string()
-                } else if (above - below).abs() < above * 1e-3 {
-                    format!("{} ± {}", measured.rounded(tick), outward(above))
-                } else {
-                    // The lower bound is held at zero, or several partners are possible.
-                    format!("{} .. {}", lo.rounded(tenth(tick)), hi.rounded(tenth(tick)))
-                }
-            }
-            _ => dash(),
-        };
-        let at = result.at.map_or_else(dash, |at| signed(at, tick));
-        vec![
-            result.reference.clone(),
-            result.symbol.clone(),
-            result.what.clone(),
-            result.required.to_string(),
-            worst,
-            at,
-            result.margin.map_or_else(dash, |m| signed(m, tick)),
-            result.counts.seen.to_string(),
-            verdict_text(result),
-        ]
     }
 
     /// What to do next.
@@ -276,6 +224,71 @@ impl Checked {
         }
         rows
     }
+}
+
+/// What a program that asks learns from a verdict.
+pub(crate) fn outcome(verdict: Verdict) -> Outcome {
+    match verdict {
+        Verdict::Fail => Outcome::Violated,
+        Verdict::Pass => Outcome::Done,
+        Verdict::Inconclusive | Verdict::NotSeen => Outcome::Open,
+    }
+}
+
+/// How many limits have which verdict.
+pub(crate) fn answer(verdicts: impl Iterator<Item = Verdict> + Clone) -> String {
+    let count = |verdict| verdicts.clone().filter(|v| *v == verdict).count();
+    let counts = [
+        (count(Verdict::Fail), "violated"),
+        (count(Verdict::Inconclusive), "inconclusive"),
+        (count(Verdict::Pass), "passed"),
+        (count(Verdict::NotSeen), "not seen"),
+    ];
+    let told: Vec<String> =
+        counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+    told.join(", ")
+}
+
+/// How a verdict is set off.
+pub(crate) fn mark(verdict: Verdict) -> Mark {
+    match verdict {
+        Verdict::Fail => Mark::Bad,
+        Verdict::Inconclusive | Verdict::NotSeen => Mark::Open,
+        Verdict::Pass => Mark::None,
+    }
+}
+
+/// A row of the verdict table.
+pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
+    let dash = || "-".to_string();
+    let worst = match (result.bounds, result.measured) {
+        (Some(bounds), Some(measured)) => {
+            let (lo, hi) = (bounds.lo, bounds.hi);
+            let below = measured.to_f64() - lo.to_f64();
+            let above = hi.to_f64() - measured.to_f64();
+            if lo == hi {
+                measured.to_string()
+            } else if (above - below).abs() < above * 1e-3 {
+                format!("{} ± {}", measured.rounded(tick), outward(above))
+            } else {
+                // The lower bound is held at zero, or several partners are possible.
+                format!("{} .. {}", lo.rounded(tenth(tick)), hi.rounded(tenth(tick)))
+            }
+        }
+        _ => dash(),
+    };
+    let at = result.at.map_or_else(dash, |at| signed(at, tick));
+    vec![
+        result.reference.clone(),
+        result.symbol.clone(),
+        result.what.clone(),
+        result.required.to_string(),
+        worst,
+        at,
+        result.margin.map_or_else(dash, |m| signed(m, tick)),
+        result.counts.seen.to_string(),
+        verdict_text(result),
+    ]
 }
 
 fn verdict_text(result: &LimitResult) -> String {

@@ -127,6 +127,31 @@ fn repeated_captures_are_numbered_and_go_on_where_they_were() {
     assert!(files.into_iter().all(|f| !f.to_string_lossy().ends_with(".part")));
 }
 
+/// Each power-up of the board differs; the verdicts are over all of them.
+#[test]
+fn repeated_captures_can_be_checked_and_only_violating_ones_kept() {
+    let folder = shipped();
+    let run = |extra: &[&str]| {
+        let args = ["capture", SETUP, "-o", "run.dtap", "--repeat", "3", "--check"];
+        let output = tool().current_dir(&folder).args(args).args(extra).output().unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stdout).unwrap())
+    };
+    let (code, said) = run(&["--keep", "violating"]);
+    assert_eq!(code, 1, "{said}");
+    assert!(said.contains("run-0003.dtap: 25 ms, ") && said.contains("4 violated, "), "{said}");
+    assert!(said.contains("over 3 captures, 3 kept"), "{said}");
+    assert!(said.contains("FAIL (3 of 3) in 3 of 3 captures"), "{said}");
+    let edges: Vec<&str> = said.lines().take(3).filter_map(|l| l.split(": ").nth(1)).collect();
+    assert!(edges[0] != edges[1] && edges[1] != edges[2], "no two power-ups are the same: {said}");
+    // A healthy board: nothing is kept, and what is open at this rate stays open.
+    let path = folder.path().join(SETUP);
+    let text = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(&path, text.replace("bench:tide-gauge", "bench:tide-gauge?faults=none")).unwrap();
+    let (code, said) = run(&["--keep", "violating"]);
+    assert!(code == 3 && said.contains("over 3 captures, 0 kept"), "{said}");
+    assert!(!folder.path().join("run-0004.dtap").exists() && folder.path().join("run-0003.dtap").exists());
+}
+
 /// The shell's limit on file sizes stands in for a full disk.
 #[test]
 fn a_disk_that_fills_up_on_the_way_keeps_the_blocks_before() {

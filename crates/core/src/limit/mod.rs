@@ -16,9 +16,11 @@ mod lookahead;
 mod occurrence;
 mod outlook;
 mod part;
+mod runs;
 
 pub use check::{Counts, Deciding, LimitResult, Reason, Statistics, check, check_all, overall};
 pub use judge::{Rule, Verdict};
 pub use occurrence::{Doubt, Found, Occurrence};
 pub use outlook::Outlook;
 pub use part::{BoundLimit, Events, Kind, Limit, Part, Pin, Required};
+pub use runs::{OverRuns, Runs};

@@ -158,7 +158,7 @@ impl TideGauge {
         let names = NODES.iter().map(ToString::to_string).collect();
         let queues = Queues { nodes: Vec::new(), last: Vec::new() };
         let mut board = TideGauge { names, seed, faults: faults.to_vec(), devices: Vec::new(), queues };
-        board.restart();
+        board.restart(0);
         board
     }
 
@@ -201,9 +201,12 @@ impl Board for TideGauge {
         }
     }
 
-    fn restart(&mut self) {
+    fn restart(&mut self, run: u64) {
         let has = |fault: Fault| self.faults.contains(&fault);
-        let random = Random::new(self.seed);
+        let random = match run {
+            0 => Random::new(self.seed),
+            run => Random::new(self.seed).split(0x7e57 + run),
+        };
         let power = power::Power::new(has(Fault::EarlyReset), has(Fault::RampSpike));
         let running = power.released() + Instant::us(300);
         let adc = adc::Adc::new(running, random.split(1), has(Fault::LateData), has(Fault::LateConversion));
