@@ -3,6 +3,7 @@
 use deep_tap::capture::{Capture, Edge, Trace};
 use deep_tap::event::{Program, Scope, StreamSearch};
 use deep_tap::line::{Level, Line};
+use deep_tap::measure::Activity;
 use deep_tap::scan::{Filler, SampleBlock, SampleWidth, Samples, fill};
 use deep_tap::time::{Tick, TimeBase};
 use proptest::prelude::*;
@@ -101,6 +102,20 @@ proptest! {
         let mut block = SampleBlock::new(width);
         samples.iter().for_each(|(levels, unknown)| block.push(*levels, *unknown));
         let parallel = fill(block.samples(), &bits);
+        let mut activity = Activity::new(inputs as usize);
+        let mut at = 0;
+        for len in blocks.iter().cycle() {
+            activity.push(block.samples().slice(at..at + len));
+            at += len;
+            if at >= samples.len() {
+                break;
+            }
+        }
+        for (bit, line) in activity.lines().iter().enumerate() {
+            let wanted = naive(&samples, bit as u32);
+            prop_assert_eq!(line.edges, wanted.len() as u64, "activity of bit {}", bit);
+            prop_assert_eq!(line.last_change, wanted.last().map(|edge| edge.tick.0));
+        }
         for (((bit, fast), portable), parallel) in bits.iter().zip(&fast).zip(&portable).zip(&parallel) {
             let wanted = if *bit < inputs { naive(&samples, *bit) } else { Vec::new() };
             let all = Tick(0)..Tick(samples.len() as u64);

@@ -10,7 +10,8 @@ Exit codes:
   1  check: a limit is violated; find: nothing was found
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
-     plan: possible, but something is unwise or cannot be decided";
+     plan: possible, but something is unwise or cannot be decided
+     live: a line is not as the setup says";
 
 /// Records logic captures and measures them against datasheet timing limits.
 #[derive(Debug, Parser)]
@@ -27,6 +28,9 @@ pub(crate) enum Command {
     /// Whether a setup is possible, wise, and able to decide its limits, before anything is recorded
     #[command(after_help = EXIT_CODES)]
     Plan(Plan),
+    /// The state of every line: high, low, toggling, never changed; renewed on a terminal
+    #[command(after_help = EXIT_CODES)]
+    Live(Live),
     /// Arm, wait for the trigger, record, save
     Capture(Capture),
     /// What a capture holds
@@ -68,6 +72,23 @@ pub(crate) struct Plan {
     /// Only the trigger's states, as a graph in the DOT language
     #[arg(long)]
     pub(crate) dot: bool,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Live {
+    /// The setup file
+    pub(crate) setup: PathBuf,
+    /// Another sample rate than the setup's, such as '250 MS/s'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
+    /// How much signal one table is about, when it is not renewed
+    #[arg(long, value_name = "TIME", default_value = "100 ms")]
+    pub(crate) over: String,
+    /// One table, also on a terminal
+    #[arg(long)]
+    pub(crate) once: bool,
     #[command(flatten)]
     pub(crate) table: Table,
 }

@@ -41,6 +41,7 @@ fn main() -> ExitCode {
     let result = match args.command {
         Command::Demo(demo) => commands::demo::run(&demo, &mut out),
         Command::Plan(plan) => commands::plan::run(&plan, &mut out),
+        Command::Live(live) => commands::live::run(&live, &mut out),
         Command::Capture(capture) => commands::capture::run(&capture, &mut out),
         Command::Info(info) => commands::info::run(&info, &mut out),
         Command::Find(find) => commands::find::run(&find, &mut out),

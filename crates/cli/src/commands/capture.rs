@@ -47,12 +47,12 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     };
     let mut runs = Repeated { check: args.check, keep: args.keep, ..Repeated::default() };
     for path in numbered(&target, args.replace) {
-        if runs.names.len() as u64 == times || INTERRUPTED.load(Ordering::Relaxed) {
+        if runs.names.len() as u64 == times || interrupted() {
             break;
         }
         match record_to_file(&setup, &mut *instrument, options, &path, save) {
             // Interrupted while it waited: what was recorded before stands.
-            Err(Failure::Error(_)) if !runs.names.is_empty() && INTERRUPTED.load(Ordering::Relaxed) => break,
+            Err(Failure::Error(_)) if !runs.names.is_empty() && interrupted() => break,
             outcome => runs.add(&setup, outcome?, &path, out)?,
         }
     }
@@ -160,11 +160,11 @@ fn numbered(target: &Path, replace: bool) -> impl Iterator<Item = PathBuf> {
     (first..).map(name)
 }
 
-/// Whether the user wants to stop.
+/// Set by the first interrupt.
 static INTERRUPTED: AtomicBool = AtomicBool::new(false);
 
 /// From now on, the first interrupt asks for an end in good order and the second one ends at once.
-fn catch_interrupt() {
+pub(crate) fn catch_interrupt() {
     let handler = || {
         if INTERRUPTED.swap(true, Ordering::Relaxed) {
             std::process::exit(130);
@@ -172,6 +172,11 @@ fn catch_interrupt() {
     };
     // Without a handler, an interrupt ends the program at once, and the file keeps its blocks.
     let _ = ctrlc::set_handler(handler);
+}
+
+/// Whether the user wants to stop.
+pub(crate) fn interrupted() -> bool {
+    INTERRUPTED.load(Ordering::Relaxed)
 }
 
 /// The instrument that a setup names.
@@ -204,7 +209,7 @@ fn tell(bar: &ProgressBar, progress: Progress) -> ControlFlow<()> {
         }
         _ => {}
     }
-    match INTERRUPTED.load(Ordering::Relaxed) {
+    match interrupted() {
         true => ControlFlow::Break(()),
         false => ControlFlow::Continue(()),
     }

@@ -7,5 +7,6 @@ pub(crate) mod demo;
 pub(crate) mod find;
 pub(crate) mod glitches;
 pub(crate) mod info;
+pub(crate) mod live;
 pub(crate) mod plan;
 pub(crate) mod show;

@@ -187,11 +187,44 @@ fn a_dump_is_checked_with_a_setup_also_from_standard_input() {
 #[test]
 fn help_names_the_commands_and_the_exit_codes() {
     let help = stdout(tool().arg("--help"));
-    for command in
-        ["demo", "plan", "capture", "info", "find", "glitches", "check", "show", "convert", "Exit codes:"]
-    {
+    for command in [
+        "demo",
+        "plan",
+        "live",
+        "capture",
+        "info",
+        "find",
+        "glitches",
+        "check",
+        "show",
+        "convert",
+        "Exit codes:",
+    ] {
         assert!(help.contains(command), "{help}");
     }
+}
+
+#[test]
+fn live_shows_one_table_when_nobody_watches() {
+    let folder = shipped();
+    let live = |args: &[&str]| {
+        let output = tool().current_dir(&folder).args(["live", "setups/tide-gauge.toml"]).args(args).output();
+        let output = output.unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stdout).unwrap())
+    };
+    let (code, text) = live(&[]);
+    assert!(
+        code == 0 && text.starts_with("21 of 22 lines have changed          setups/tide-gauge.toml"),
+        "{text}"
+    );
+    assert!(text.contains("\nMEM_OE_N        8  high   never changed") && !text.contains('\x1b'), "{text}");
+    assert!(text.contains("changed once") && text.contains("about 84 kHz"), "{text}");
+    // Before the reset is released, the clock is silent although the setup states it.
+    let (code, text) = live(&["--over", "5 ms", "--format", "json"]);
+    let said: serde_json::Value = serde_json::from_str(&text).unwrap();
+    assert_eq!((code, &said["lines"][3]["doubt"]), (3, &"stated to toggle, but never changed".into()));
+    let (code, _) = live(&["--over", "0 s"]);
+    assert_eq!(code, 2);
 }
 
 #[test]

@@ -1,0 +1,238 @@
+//! `live`: the state of every line, renewed on a terminal.
+
+use std::cell::RefCell;
+use std::io::{IsTerminal, Write};
+use std::ops::ControlFlow;
+use std::time::{Duration, Instant};
+
+use deep_tap::capture::Capture;
+use deep_tap::instrument::Progress;
+use deep_tap::line::Level;
+use deep_tap::measure::{Activity, LineActivity};
+use deep_tap::plan::{Before, Length};
+use deep_tap::scan::Samples;
+use deep_tap::setup::{CaptureSink, RecordOptions, Sampling, Setup, SetupLine};
+use deep_tap::time::{Frequency, Rate, Time};
+use deep_tap::{Error, ErrorKind};
+use serde::Serialize;
+
+use super::capture::{catch_interrupt, connect, interrupted, rate_option};
+use crate::Outcome;
+use crate::args::{self, Format};
+use crate::errors::Failure;
+use crate::output::{Grid, Mark, Out, remark, write_table};
+
+/// How often the view is renewed.
+const RENEW: Duration = Duration::from_millis(400);
+
+/// What the lines did, as a program reads it.
+#[derive(Serialize)]
+struct Said {
+    setup: String,
+    #[serde(skip)]
+    rate: Rate,
+    /// Samples per second.
+    samples_per_second: f64,
+    /// Seconds of signal since the beginning, and those that "recent" means.
+    seen: f64,
+    recent: f64,
+    lines: Vec<SaidLine>,
+}
+
+#[derive(Serialize)]
+struct SaidLine {
+    name: String,
+    input: Option<String>,
+    #[serde(flatten)]
+    activity: LineActivity,
+    /// Mean rate of full periods, in hertz, over the recent seconds.
+    frequency: f64,
+    /// What is not as the setup says.
+    doubt: Option<String>,
+}
+
+pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> {
+    let mut setup = Setup::from_file(&args.setup)?;
+    let over = match args.over.parse::<Time>() {
+        Ok(time) if time > Time::ZERO => time,
+        Ok(_) => return Err(Error::new(ErrorKind::Quantity, "--over: give a time above zero").into()),
+        Err(error) => {
+            let told = Error::new(ErrorKind::Quantity, format!("--over: {}", error.message()));
+            return Err(told.with_help("write it like '100 ms'").into());
+        }
+    };
+    let options = RecordOptions { now: true, rate: rate_option(args.rate.as_deref())? };
+    let renewed = args.table.format == Format::Text
+        && args.table.output.is_none()
+        && !args.once
+        && std::io::stdout().is_terminal();
+    let instrument = &mut *connect(&setup, &args.setup)?;
+    // A view has no end of its own; where the instrument cannot stream it is made of short records.
+    let lasting = |setup: &mut Setup, length: Length| {
+        let before = Before::Time(Time::ZERO);
+        setup.sampling = setup.sampling.map(|sampling| Sampling { length, before, ..sampling });
+    };
+    lasting(&mut setup, if renewed { Length::Samples(1 << 39) } else { Length::Time(over) });
+    if renewed && setup.plan(instrument, options).is_err() {
+        lasting(&mut setup, Length::Time(over));
+    }
+    let rate = setup.plan(instrument, options)?.rate;
+    catch_interrupt();
+    let watched = RefCell::new(Activity::new(setup.lines.len()));
+    let said = |activity: &Activity| said(&setup, &args.setup.display().to_string(), activity, rate);
+    let mut shown = Shown { renewed, lines: 0, last: Instant::now() };
+    loop {
+        let mut sink = Watch(&watched);
+        let done = setup.record_into(instrument, options, &mut sink, &mut |progress| {
+            if renewed && !matches!(progress, Progress::Waiting { .. }) && shown.is_due() {
+                let mut activity = watched.borrow_mut();
+                if activity.window() > 0 && shown.show(&text(&said(&activity))).is_err() {
+                    return ControlFlow::Break(());
+                }
+                activity.begin_window();
+            }
+            if interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        done?.remarks().iter().for_each(remark);
+        if !renewed || interrupted() {
+            break;
+        }
+    }
+    let said = said(&watched.borrow());
+    let rows = || {
+        let mut rows = vec![HEADER.iter().map(ToString::to_string).collect()];
+        rows.extend(said.lines.iter().map(cells));
+        rows
+    };
+    if !renewed {
+        write_table(&args.table, out, &said, rows, || text(&said))?;
+    }
+    let doubts = said.lines.iter().any(|line| line.doubt.is_some());
+    Ok(if doubts { Outcome::Open } else { Outcome::Done })
+}
+
+/// Lets the samples pass by.
+struct Watch<'a>(&'a RefCell<Activity>);
+
+impl CaptureSink for Watch<'_> {
+    fn begin(&mut self, _: Capture) -> Result<(), Error> {
+        Ok(())
+    }
+
+    fn push(&mut self, samples: Samples<'_>) -> Result<(), Error> {
+        self.0.borrow_mut().push(samples);
+        Ok(())
+    }
+}
+
+/// A text that is written over its last version.
+struct Shown {
+    renewed: bool,
+    lines: usize,
+    last: Instant,
+}
+
+impl Shown {
+    fn is_due(&self) -> bool {
+        self.renewed && (self.lines == 0 || self.last.elapsed() >= RENEW)
+    }
+
+    fn show(&mut self, text: &str) -> std::io::Result<()> {
+        let mut out = std::io::stdout();
+        if self.lines > 0 {
+            // Up to the first line of the last version, and clear from there.
+            write!(out, "\x1b[{}A\x1b[J", self.lines)?;
+        }
+        write!(out, "{text}")?;
+        out.flush()?;
+        (self.lines, self.last) = (text.lines().count(), Instant::now());
+        Ok(())
+    }
+}
+
+fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
+    let seconds = |samples: u64| samples as f64 / rate.to_f64();
+    // Before the first renewal, everything is recent.
+    let (window, recent) = match activity.window() {
+        0 => (activity.position(), true),
+        window => (window, false),
+    };
+    let line = |(line, activity): (&SetupLine, &LineActivity)| {
+        let edges = if recent { activity.edges } else { activity.recent };
+        let frequency = edges as f64 / 2.0 / seconds(window).max(f64::MIN_POSITIVE);
+        let doubt = match line.fastest.map(Frequency::to_f64) {
+            Some(_) if activity.edges == 0 => Some("stated to toggle, but never changed".to_string()),
+            Some(fastest) if frequency > fastest * 1.05 => Some("faster than stated".to_string()),
+            _ if activity.level == Level::Unknown => Some("its level is unknown".to_string()),
+            _ => None,
+        };
+        SaidLine {
+            name: line.line.name.clone(),
+            input: line.line.input.as_ref().map(ToString::to_string),
+            activity: *activity,
+            frequency,
+            doubt,
+        }
+    };
+    Said {
+        setup: file.to_string(),
+        rate,
+        samples_per_second: rate.to_f64(),
+        seen: seconds(activity.position()),
+        recent: seconds(window),
+        lines: setup.lines.iter().zip(activity.lines()).map(line).collect(),
+    }
+}
+
+const HEADER: [&str; 6] = ["line", "input", "level", "now", "edges", "remark"];
+
+fn cells(line: &SaidLine) -> Vec<String> {
+    let now = match (line.activity.edges, line.frequency) {
+        (0, _) => "never changed".to_string(),
+        (_, 0.0) => "steady".to_string(),
+        (1, _) => "changed once".to_string(),
+        // Too few for a rate.
+        (edges @ 2..=5, _) => format!("changed {edges} times"),
+        (_, frequency) => format!("about {}", hertz(frequency)),
+    };
+    vec![
+        line.name.clone(),
+        line.input.clone().unwrap_or_else(|| "-".into()),
+        line.activity.level.to_string(),
+        now,
+        line.activity.edges.to_string(),
+        line.doubt.clone().unwrap_or_default(),
+    ]
+}
+
+/// A frequency with two digits: it is a mean over whatever came by.
+fn hertz(frequency: f64) -> String {
+    let (scale, unit) = match frequency {
+        1e6.. => (1e6, "MHz"),
+        1e3.. => (1e3, "kHz"),
+        _ => (1.0, "Hz"),
+    };
+    let value = frequency / scale;
+    if value >= 10.0 { format!("{value:.0} {unit}") } else { format!("{value:.1} {unit}") }
+}
+
+fn text(said: &Said) -> String {
+    let alive = said.lines.iter().filter(|line| line.activity.edges > 0).count();
+    let doubts = said.lines.iter().filter(|line| line.doubt.is_some()).count();
+    let mut first = format!("{alive} of {} lines have changed", said.lines.len());
+    if doubts > 0 {
+        first.push_str(&format!(", {doubts} not as stated"));
+    }
+    let mut grid = Grid::new(&HEADER, &[1, 4]);
+    for line in &said.lines {
+        let mark = if line.doubt.is_some() { Mark::Open } else { Mark::None };
+        grid.row_with_mark(cells(line), mark);
+    }
+    format!(
+        "{first}          {}, {}, {:.3} s of signal\n\n{}\n",
+        said.setup,
+        said.rate,
+        said.seen,
+        grid.text()
+    )
+}

@@ -1,0 +1,147 @@
+//! Which lines are alive, from samples as they arrive.
+
+use serde::Serialize;
+
+use crate::line::Level;
+use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
+
+/// What one line did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct LineActivity {
+    /// Its last level; unknown before the first sample.
+    pub level: Level,
+    /// Changes of level since the beginning.
+    pub edges: u64,
+    /// Of these, since the last [`Activity::begin_window`].
+    pub recent: u64,
+    /// The sample that first shows its last change, counted from 0.
+    pub last_change: Option<u64>,
+}
+
+/// Counts the edges of lines in arriving samples, and keeps nothing else of them.
+///
+/// ```
+/// use deep_tap_core::measure::Activity;
+/// use deep_tap_core::scan::{SampleWidth, Samples};
+///
+/// let mut activity = Activity::new(2);
+/// activity.push(Samples::new(SampleWidth::W8, &[0, 1, 0, 1]));
+/// activity.begin_window();
+/// activity.push(Samples::new(SampleWidth::W8, &[1, 0]));
+/// let lines = activity.lines();
+/// assert_eq!((lines[0].edges, lines[0].recent, lines[0].last_change), (4, 1, Some(5)));
+/// assert_eq!((lines[1].edges, lines[1].last_change), (0, None));
+/// ```
+#[derive(Clone, Debug)]
+pub struct Activity {
+    lines: Vec<LineActivity>,
+    bits: Vec<u32>,
+    mask: u64,
+    slicer: Slicer,
+    planes: Vec<Plane>,
+    unknown: Vec<Plane>,
+    position: u64,
+    window: u64,
+    last: Option<(u64, u64)>,
+}
+
+impl Activity {
+    /// Looks at this many lines, of which line `i` is bit `i` of the samples; at most 64.
+    pub fn new(lines: usize) -> Self {
+        let lines = lines.min(64);
+        let line = LineActivity { level: Level::Unknown, edges: 0, recent: 0, last_change: None };
+        Activity {
+            lines: vec![line; lines],
+            bits: (0..lines as u32).collect(),
+            mask: u64::MAX.checked_shr(64 - lines as u32).unwrap_or(0),
+            slicer: Slicer::new(),
+            planes: vec![[0; SPAN]; lines],
+            unknown: vec![[0; SPAN]; lines],
+            position: 0,
+            window: 0,
+            last: None,
+        }
+    }
+
+    /// Samples taken in so far.
+    pub fn position(&self) -> u64 {
+        self.position
+    }
+
+    /// Samples since the last [`begin_window`](Self::begin_window).
+    pub fn window(&self) -> u64 {
+        self.position - self.window
+    }
+
+    /// What each line did.
+    pub fn lines(&self) -> &[LineActivity] {
+        &self.lines
+    }
+
+    /// From here on, edges are recent ones.
+    pub fn begin_window(&mut self) {
+        self.window = self.position;
+        self.lines.iter_mut().for_each(|line| line.recent = 0);
+    }
+
+    /// Takes samples in.
+    pub fn push(&mut self, samples: Samples<'_>) {
+        let mut at = 0;
+        while at < samples.len() {
+            if let Some((levels, 0)) = self.last
+                && samples.unknown().is_empty()
+            {
+                let rest = samples.slice(at..samples.len());
+                let quiet = self.slicer.quiet(rest.levels(), rest.width(), levels, self.mask);
+                at += quiet;
+                self.position += quiet as u64;
+            }
+            let end = (at + SPAN * GROUP).min(samples.len());
+            if at < end {
+                self.push_span(samples.slice(at..end));
+            }
+            at = end;
+        }
+    }
+
+    fn push_span(&mut self, samples: Samples<'_>) {
+        let (width, count) = (samples.width(), samples.len());
+        let words = count.div_ceil(GROUP);
+        self.slicer.planes(samples.levels(), width, &self.bits, &mut self.planes);
+        if !samples.unknown().is_empty() {
+            self.slicer.planes(samples.unknown(), width, &self.bits, &mut self.unknown);
+        }
+        let first = self.last.unwrap_or(samples.get(0));
+        for (line, activity) in self.lines.iter_mut().enumerate() {
+            let bit = |word: u64| word >> line & 1;
+            let (mut carry, mut open_carry) = (bit(first.0) & !bit(first.1), bit(first.1));
+            for word in 0..words {
+                let open = if samples.unknown().is_empty() { 0 } else { self.unknown[line][word] };
+                let levels = self.planes[line][word] & !open;
+                let valid = match count - word * GROUP {
+                    rest @ 0..64 => (1 << rest) - 1,
+                    _ => u64::MAX,
+                };
+                let toggles = (levels ^ (levels << 1 | carry)) | (open ^ (open << 1 | open_carry));
+                let toggles = toggles & valid;
+                (carry, open_carry) = (levels >> 63, open >> 63);
+                if toggles != 0 {
+                    let edges = u64::from(toggles.count_ones());
+                    activity.edges += edges;
+                    activity.recent += edges;
+                    let last = (word * GROUP) as u64 + 63 - u64::from(toggles.leading_zeros());
+                    activity.last_change = Some(self.position + last);
+                }
+            }
+        }
+        let last = samples.get(count - 1);
+        for (line, activity) in self.lines.iter_mut().enumerate() {
+            activity.level = match (last.1 >> line & 1, last.0 >> line & 1) {
+                (1, _) => Level::Unknown,
+                (_, bit) => Level::from(bit == 1),
+            };
+        }
+        self.last = Some(last);
+        self.position += count as u64;
+    }
+}
