@@ -124,7 +124,7 @@ pub fn check_all<'a>(
     rule: Rule,
 ) -> Result<Vec<LimitResult>> {
     let limits: Vec<&BoundLimit> = limits.into_iter().collect();
-    limits.into_par_iter().map(|limit| check(capture, limit, rule)).collect()
+    limits.into_par_iter().with_max_len(1).map(|limit| check(capture, limit, rule)).collect()
 }
 
 /// The verdict over several: one fail is a fail, otherwise one inconclusive is inconclusive,

@@ -44,7 +44,8 @@ pub fn read(bytes: &[u8], name: &Path) -> Result<Capture> {
 
 fn read_with(bytes: &[u8], name: &Path, progress: &mut dyn FnMut(u64, u64)) -> Result<Capture> {
     // The parser wants white space after the last word, which a file need not end with.
-    let mut parser = vcd::Parser::new(std::io::Read::chain(bytes, &b"\n"[..]));
+    let source: Source<'_> = std::io::Read::chain(bytes, &b"\n"[..]);
+    let mut parser = vcd::Parser::new(source);
     let header = parser.parse_header().map_err(|e| parse_error(name, &e))?;
     let mut signals = Signals::default();
     signals.collect(&header.items, "", name)?;
@@ -56,21 +57,35 @@ fn read_with(bytes: &[u8], name: &Path, progress: &mut dyn FnMut(u64, u64)) -> R
     let scale = time_scale(header.timescale);
     let divisor = common_divisor(bytes);
     let mut record = Record { divisor, ..Record::new(signals.width_total) };
-    let mut commands = 0u64;
-    while let Some(command) = parser.next() {
-        commands += 1;
-        if commands.is_multiple_of(1 << 16) {
-            let left = parser.reader().get_ref().0.len();
-            progress((bytes.len() - left) as u64, bytes.len() as u64);
+    // PERF: one thread parses while this one fills the traces, which takes about as long.
+    let (sender, receiver) = std::sync::mpsc::sync_channel::<Vec<Parsed>>(4);
+    std::thread::scope(|scope| {
+        scope.spawn(move || {
+            loop {
+                let batch: Vec<Parsed> =
+                    std::iter::from_fn(|| Parsed::next(&mut parser)).take(BATCH).collect();
+                // Nobody listens any more once an error was found.
+                if batch.is_empty() || sender.send(batch).is_err() {
+                    return;
+                }
+            }
+        });
+        for batch in receiver {
+            if let Some(last) = batch.last() {
+                progress(bytes.len() as u64 - last.left, bytes.len() as u64);
+            }
+            for Parsed { command, line, .. } in batch {
+                let command = command.map_err(|e| parse_error(name, &e))?;
+                record.take(command, &signals).map_err(|Backwards { from, to }| {
+                    let message = format!("time runs backwards, from {from} to {to}");
+                    Error::new(ErrorKind::Capture, message)
+                        .with_help("the file is damaged, or two simulations wrote into it")
+                        .at(Place::FileLine { path: name.into(), line })
+                })?;
+            }
         }
-        let command = command.map_err(|e| parse_error(name, &e))?;
-        record.take(command, &signals).map_err(|Backwards { from, to }| {
-            let message = format!("time runs backwards, from {from} to {to}");
-            Error::new(ErrorKind::Capture, message)
-                .with_help("the file is damaged, or two simulations wrote into it")
-                .at(Place::FileLine { path: name.into(), line: parser.line() })
-        })?;
-    }
+        Ok(())
+    })?;
     if record.time / record.divisor >= MAX_TICKS {
         let message = format!("its last time, {}, is beyond what a capture can hold", record.time);
         return Err(Error::new(ErrorKind::Range, message).at(Place::File(name.into())));
@@ -82,6 +97,29 @@ fn read_with(bytes: &[u8], name: &Path, progress: &mut dyn FnMut(u64, u64)) -> R
     }
     build(record, signals, scale, name)
 }
+
+/// Commands that go from one thread to the other at once.
+const BATCH: usize = 1 << 12;
+
+/// One command of the file.
+struct Parsed {
+    command: std::io::Result<Command>,
+    /// The line it ends in, and the bytes that are left to read.
+    line: u64,
+    left: u64,
+}
+
+impl Parsed {
+    fn next(parser: &mut vcd::Parser<Source<'_>>) -> Option<Parsed> {
+        let command = parser.next()?;
+        let line = parser.line();
+        let (bytes, _) = parser.reader().get_ref();
+        Some(Parsed { command, line, left: bytes.len() as u64 })
+    }
+}
+
+/// The file, and the white space that the parser wants after the last word.
+type Source<'a> = std::io::Chain<&'a [u8], &'static [u8]>;
 
 fn build(record: Record, signals: Signals, scale: Rational, name: &Path) -> Result<Capture> {
     let located = |e: Error| e.at(Place::File(name.into()));
@@ -137,18 +175,23 @@ fn time_scale(scale: Option<(u32, TimescaleUnit)>) -> Rational {
 /// make the divisor smaller, and any common divisor is exact.
 fn common_divisor(bytes: &[u8]) -> u64 {
     let mut divisor = 0;
-    let mut value_before = false;
-    for token in bytes.split(u8::is_ascii_whitespace).filter(|t| !t.is_empty()) {
-        // After a vector or real value comes an identifier, which may begin with '#'.
-        let identifier = std::mem::replace(&mut value_before, matches!(token[0], b'b' | b'B' | b'r' | b'R'));
-        if token[0] == b'#' && !identifier {
-            let digits = std::str::from_utf8(&token[1..]).ok();
-            if let Some(time) = digits.and_then(|d| d.parse::<u64>().ok()) {
-                divisor =
-                    if divisor == 0 { time } else { crate::time::gcd(divisor.into(), time.into()) as u64 };
-                if divisor == 1 {
-                    break;
-                }
+    for at in memchr::memchr_iter(b'#', bytes) {
+        // A time is a word of its own; after a vector or real value comes an identifier, which may
+        // begin with '#', too.
+        let before = bytes[..at].trim_ascii_end();
+        let word = before.iter().rposition(u8::is_ascii_whitespace).map_or(0, |space| space + 1);
+        let identifier = matches!(before.get(word), Some(b'b' | b'B' | b'r' | b'R'));
+        if identifier || (before.len() == at && at > 0) {
+            continue;
+        }
+        let mut digits = bytes[at + 1..].iter().take_while(|byte| byte.is_ascii_digit());
+        let time =
+            digits.try_fold(0u64, |time, digit| time.checked_mul(10)?.checked_add(u64::from(digit - b'0')));
+        // Nearly always, what divides those before divides this one.
+        if let Some(time) = time.filter(|time| divisor == 0 || !time.is_multiple_of(divisor)) {
+            divisor = if divisor == 0 { time } else { crate::time::gcd(divisor.into(), time.into()) as u64 };
+            if divisor == 1 {
+                break;
             }
         }
     }
