@@ -99,13 +99,8 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
         }
     }
     let said = said(&watched.borrow());
-    let rows = || {
-        let mut rows = vec![HEADER.iter().map(ToString::to_string).collect()];
-        rows.extend(said.lines.iter().map(cells));
-        rows
-    };
     if !renewed {
-        write_table(&args.table, out, &said, rows, || text(&said))?;
+        write_table(&args.table, out, &said, || rows(&said.lines), || text(&said))?;
     }
     let doubts = said.lines.iter().any(|line| line.doubt.is_some());
     Ok(if doubts { Outcome::Open } else { Outcome::Done })
@@ -182,6 +177,23 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         recent: seconds(window),
         lines: setup.lines.iter().zip(activity.lines()).map(line).collect(),
     }
+}
+
+/// The lines as a program reads them.
+fn rows(lines: &[SaidLine]) -> Vec<Vec<String>> {
+    let header = ["line", "input", "level", "edges", "frequency_hz", "doubt"];
+    let mut rows = vec![header.iter().map(ToString::to_string).collect::<Vec<_>>()];
+    for line in lines {
+        rows.push(vec![
+            line.name.clone(),
+            line.input.clone().unwrap_or_default(),
+            line.activity.level.to_string(),
+            line.activity.edges.to_string(),
+            format!("{:e}", line.frequency),
+            line.doubt.clone().unwrap_or_default(),
+        ]);
+    }
+    rows
 }
 
 const HEADER: [&str; 6] = ["line", "input", "level", "now", "edges", "remark"];

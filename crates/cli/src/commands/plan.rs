@@ -100,12 +100,7 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
             .map(|advice| SaidAdvice { message: advice.message, help: advice.help })
             .collect(),
     };
-    let rows = || {
-        let mut rows = vec![HEADER.iter().map(ToString::to_string).collect()];
-        rows.extend(said.limits.iter().map(cells));
-        rows
-    };
-    write_table(&args.table, out, &said, rows, || text(&said, &plan, &able, base))?;
+    write_table(&args.table, out, &said, || rows(&said.limits), || text(&said, &plan, &able, base))?;
     let open = said.limits.iter().any(|limit| !limit.outlook.is_open());
     Ok(if open || !said.advice.is_empty() { Outcome::Open } else { Outcome::Done })
 }
@@ -131,6 +126,27 @@ fn said_limit(
         deciding_rate: rate.map(Rate::to_f64),
         rate,
     })
+}
+
+/// The limits as a program reads them.
+fn rows(limits: &[SaidLimit]) -> Vec<Vec<String>> {
+    let header =
+        ["part", "limit", "what", "required", "can_pass", "can_fail", "margin_s", "deciding_S_per_s"];
+    let mut rows = vec![header.iter().map(ToString::to_string).collect::<Vec<_>>()];
+    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
+    for limit in limits {
+        rows.push(vec![
+            limit.part.clone(),
+            limit.symbol.clone(),
+            limit.what.clone(),
+            limit.required.clone(),
+            limit.outlook.can_pass.to_string(),
+            limit.outlook.can_fail.to_string(),
+            number(limit.outlook.distance.map(Time::to_f64)),
+            number(limit.deciding_rate),
+        ]);
+    }
+    rows
 }
 
 const HEADER: [&str; 6] = ["part", "limit", "what", "required", "margin needed", "at this rate"];
