@@ -55,12 +55,15 @@
 //! | to | see |
 //! |---|---|
 //! | read a setup with its limits files | [`setup::Setup`] |
-//! | record from an instrument | [`instrument::Acquisition`] |
+//! | ask whether a setup is possible, wise, able to decide | [`setup::Setup::plan`], [`plan::advice`], [`limit::BoundLimit::outlook`] |
+//! | record from an instrument | [`setup::Setup::record`], or without a setup [`instrument::Acquisition`] |
+//! | record more than fits into memory | [`format::dtap::Recorder`] |
+//! | see which lines are alive | [`measure::Activity`] |
 //! | bring an instrument of your own | [`instrument::Instrument`], `examples/own_instrument.rs` |
 //! | open or save a capture | [`format::dtap`] |
 //! | read or write a simulation's dump | [`format::vcd`] |
 //! | search for an event | [`event::Program`], [`event::StreamSearch`] |
-//! | check limits | [`limit::check`] |
+//! | check limits | [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`] |
 //! | ask a trace about a place | [`capture::Trace`] |
 //!
 //! # What is not here yet

@@ -158,8 +158,10 @@ impl Checked {
                 .collect();
             let output =
                 format!("{}.dtap", rate.to_string().replace(" S/s", "").replace("S/s", "").replace(' ', ""));
+            // The capture knows its setup's name, not where it lies.
+            let folder = if Path::new(&own.name).exists() { "" } else { "FOLDER/" };
             lines.push(format!(
-                "next: deep-tap capture {} --rate '{rate}' --output {output}    decides {}",
+                "next: deep-tap capture {folder}{} --rate '{rate}' --output {output}    decides {}",
                 own.name,
                 open.join(", ")
             ));
