@@ -3,9 +3,11 @@
 use std::path::PathBuf;
 
 use deep_tap::ErrorKind;
-use deep_tap::capture::{Attachment, Capture, Origin, TraceBuilder};
-use deep_tap::format::dtap::{self, SaveOptions, Writer};
+use deep_tap::capture::{Attachment, Capture, CaptureBuilder, Origin, Trace, TraceBuilder};
+use deep_tap::format::dtap::{self, Recorder, SaveOptions, Writer};
 use deep_tap::line::{Bus, Input, Level, Line, LineId};
+use deep_tap::scan::{SampleBlock, SampleWidth, fill};
+use deep_tap::setup::CaptureSink;
 use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 use tempfile::TempDir;
@@ -343,4 +345,58 @@ fn opening_reads_no_edges() {
     opened.trace(LineId(0)).level_at(Tick(500));
     assert!(memory(&opened) > before + 2000, "only the first block of one line is read");
     assert!(memory(&opened) < memory(&capture) / 4);
+}
+
+/// Samples that go into a file as they come, in blocks cut anywhere, against the same in memory.
+#[test]
+fn what_is_recorded_into_a_file_is_what_was_sampled() {
+    let lines = 8;
+    // Busy enough for several blocks, with quiet and unknown stretches between.
+    let mut block = SampleBlock::new(SampleWidth::W8);
+    let (mut noise, mut word) = (1u64, 0u64);
+    for number in 0..1_500_000u64 {
+        noise = noise.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let busy = number / 150_000 % 3 != 2;
+        // Edges on the borders of chunks, too.
+        if (busy && noise >> 62 == 0) || number % 65_536 == 0 {
+            word ^= 1 << (noise >> 40 & 7);
+        }
+        block.push(word, if (900_000..900_100).contains(&number) { 4 } else { 0 });
+    }
+    let base = TimeBase::from_rate("24 MS/s".parse().unwrap()).unwrap();
+    let described = |len: u64, traces: Option<Vec<Trace>>| {
+        let traces = traces.unwrap_or_else(|| (0..lines).map(|_| Trace::constant(Level::Low, 0)).collect());
+        let builder = Capture::builder(base, len);
+        let named = |(i, trace): (usize, Trace)| (Line::named(format!("L{i}")), trace);
+        let add = |builder: CaptureBuilder, (line, trace)| builder.line(line, trace);
+        traces.into_iter().enumerate().map(named).fold(builder, add).build().unwrap()
+    };
+    let all = block.samples();
+    let memory = described(all.len() as u64, Some(fill(all, &[0, 1, 2, 3, 4, 5, 6, 7])));
+    let folder = TempDir::new().unwrap();
+    for cut in [4096, 65_536, 999_983] {
+        let path = folder.path().join(format!("{cut}.dtap"));
+        let mut file = Recorder::new(&path, SaveOptions::default());
+        file.begin(described(0, None)).unwrap();
+        for start in (0..all.len()).step_by(cut) {
+            file.push(all.slice(start..start + cut)).unwrap();
+        }
+        file.finish(&described(0, None)).unwrap();
+        let opened = dtap::open(&path).unwrap();
+        assert!(opened.cut_short_at.is_none());
+        same(&opened.capture, &memory, all.len() as u64);
+        assert_eq!(opened.capture.edge_count(), memory.edge_count());
+    }
+    // One that breaks off is complete as far as it goes, and says why.
+    let path = folder.path().join("broken.dtap");
+    let mut file = Recorder::new(&path, SaveOptions::default());
+    file.begin(described(0, None)).unwrap();
+    file.push(all.slice(0..700_001)).unwrap();
+    assert!(file.finish_broken_off("the link dropped").unwrap());
+    let opened = dtap::open(&path).unwrap().capture;
+    assert_eq!((opened.len(), opened.remarks().len()), (700_001, 1));
+    assert!(opened.remarks()[0].contains("the link dropped"));
+    let never = Recorder::new(&folder.path().join("never.dtap"), SaveOptions::default());
+    assert!(!never.finish_broken_off("the link dropped").unwrap());
+    assert!(!folder.path().join("never.dtap").exists());
 }
