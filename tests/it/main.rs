@@ -1,5 +1,7 @@
 //! Tests of the library through its public interface. Those of the tool are in `crates/cli/tests`.
 
+/// Recording from an instrument that does not behave.
+mod acquisition;
 /// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
 mod bench;
 /// What the documents show.

@@ -146,9 +146,26 @@ impl Acquisition<'_> {
         sink: &mut dyn Sink,
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Recorded> {
-        if self.configuration.stream {
-            return stream::run(self, sink, progress);
+        let Acquisition { instrument, configuration, names, search, time_out } = self;
+        let again = Acquisition { instrument: &mut *instrument, configuration, names, search, time_out };
+        let outcome = if configuration.stream {
+            stream::run(again, sink, progress)
+        } else {
+            again.run_on_board(sink, progress)
+        };
+        if outcome.is_err() {
+            // What went wrong is told already; at least it shall not go on recording.
+            let _ = instrument.stop();
         }
+        outcome
+    }
+
+    /// Lets the instrument wait for the trigger and fill its memory, and reads that out.
+    fn run_on_board(
+        self,
+        sink: &mut dyn Sink,
+        progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
+    ) -> Result<Recorded> {
         let instrument = self.instrument;
         instrument.configure(self.configuration)?;
         instrument.arm()?;

@@ -10,6 +10,9 @@ use crate::event::StreamSearch;
 use crate::scan::{SampleBlock, Samples};
 use crate::time::{Rate, Rational, Tick, Time};
 
+/// Samples read before the user hears of it again, also when more have arrived.
+const STRIDE: u64 = 1 << 20;
+
 /// The blocks that the part before the trigger may need.
 struct Ring {
     blocks: VecDeque<(u64, SampleBlock)>,
@@ -68,7 +71,8 @@ pub(super) fn run(
             Status::Done { .. } | Status::Over { .. } | Status::Idle => true,
             Status::Waiting { .. } | Status::Recording { .. } => false,
         };
-        loop {
+        let pause = position + STRIDE;
+        while position < pause && kept.is_none_or(|(_, _, last)| position < last) {
             instrument.read(&mut block)?;
             if block.is_empty() {
                 break;
