@@ -75,7 +75,7 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
     if let Some(program) = &program {
         program.check_times(base)?;
     }
-    let resolution = resolution(&able);
+    let resolution = able.resolution();
     let said = Said {
         setup: args.setup.display().to_string(),
         instrument: instrument.identity(),
@@ -103,10 +103,6 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
     write_table(&args.table, out, &said, || rows(&said.limits), || text(&said, &plan, &able, base))?;
     let open = said.limits.iter().any(|limit| !limit.outlook.is_open());
     Ok(if open || !said.advice.is_empty() { Outcome::Open } else { Outcome::Done })
-}
-
-fn resolution(able: &Capabilities) -> Resolution {
-    Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO }
 }
 
 fn said_limit(

@@ -14,7 +14,7 @@ pub struct ChunksBuilder {
     open: OpenChunk,
     open_chunk: u64,
     open_entry: Level,
-    /// Whether the last chunk is.
+    /// Whether the chunk before became a bitmap.
     was_dense: bool,
     /// Memory for the next chunk of samples.
     spare: Words,

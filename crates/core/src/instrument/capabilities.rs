@@ -1,7 +1,7 @@
 //! What an instrument can do, as data.
 
 use crate::scan::SampleWidth;
-use crate::time::{Percent, Rate, Rational, Time, Voltage};
+use crate::time::{Percent, Rate, Rational, Resolution, Time, Voltage};
 
 /// What an instrument can do.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -97,6 +97,11 @@ impl Capabilities {
     /// Number of digital inputs, numbered from 0.
     pub fn inputs(&self) -> u32 {
         self.banks.iter().map(|bank| bank.inputs).sum()
+    }
+
+    /// How well instants are known in what it records.
+    pub fn resolution(&self) -> Resolution {
+        Resolution { sampled: true, skew: self.skew, accuracy: self.accuracy, extra: Time::ZERO }
     }
 
     /// The bank that an input belongs to.

@@ -94,16 +94,14 @@ pub struct Recording {
     pub remarks: Vec<String>,
 }
 
-/// Keeps the samples as traces.
-struct InMemory(Filler);
-
-impl Sink for InMemory {
+/// Keeps the samples as traces, in memory.
+impl Sink for Filler {
     fn begin(&mut self, _: Option<Tick>) -> Result<()> {
         Ok(())
     }
 
     fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        self.0.push(samples);
+        Filler::push(self, samples);
         Ok(())
     }
 }
@@ -130,9 +128,9 @@ impl Acquisition<'_> {
     /// As [`run_into`](Self::run_into).
     pub fn run(self, progress: &mut dyn FnMut(Progress) -> ControlFlow<()>) -> Result<Recording> {
         let bits: Vec<u32> = (0..self.configuration.inputs.len() as u32).collect();
-        let mut memory = InMemory(Filler::new(&bits));
+        let mut memory = Filler::new(&bits);
         let Recorded { len, trigger, remarks } = self.run_into(&mut memory, progress)?;
-        Ok(Recording { traces: memory.0.finish(), len, trigger, remarks })
+        Ok(Recording { traces: memory.finish(), len, trigger, remarks })
     }
 
     /// Makes the recording and passes its samples on as they come. `progress` is told where it

@@ -2,7 +2,7 @@
 //!
 //! PERF: a plane of 8-bit samples is one shift and one `movemask` per 32 samples. Samples of 16 and
 //! 32 bits are parted into their bytes first, and only those that hold a wanted bit, so that they
-//! cost little more; a plane straight from 32-bit samples took twice as long. 64-bit ones, seldom
+//! cost little more; taking each plane straight from 32-bit samples was slower. 64-bit ones, seldom
 //! met, use the `movemask` of their own size. `docs/performance.md` has what it gives.
 #![allow(unsafe_code, reason = "vector instructions; each use says why it is sound")]
 
@@ -150,7 +150,7 @@ fn differing_words(samples: &[u8], wanted: u64) -> u64 {
 
 /// Fetches a share of what the next call will look at, while this one works.
 ///
-/// PERF: without it, a scan of samples that change all the time waits for memory two thirds of
+/// PERF: without it, slicing samples that change all the time waits for memory two thirds of
 /// its time: the work in between keeps the processor from reading ahead. All at once at the start
 /// it would wait, too: only a dozen lines can be on their way. So each plane fetches its share.
 #[inline]

@@ -1,15 +1,15 @@
 //! Traces from samples.
 
-use super::planes::{GROUP, Plane, SPAN, Slicer};
 use rayon::prelude::*;
 
 use super::Samples;
+use super::planes::{GROUP, Plane, SPAN, Slicer};
 use crate::capture::{CHUNK, Trace, TraceBuilder};
 use crate::line::Level;
 use crate::time::Tick;
 
 /// Where fewer than one sample in this many differs from the one before, going from edge to edge is
-/// faster than slicing. PERF: with 16 lines both take the same time at about one in 10.
+/// taken to be faster than slicing.
 const FEW: usize = 10;
 /// How many spans after a busy one are taken for busy, too.
 const BUSY: u32 = 15;

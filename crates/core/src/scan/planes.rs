@@ -69,25 +69,17 @@ impl Slicer {
         mask: u64,
         out: &mut Plane,
     ) -> u32 {
-        let group = GROUP * width.bytes();
-        let (wanted, mut last) = (repeated(mask, width), repeated(last, width));
-        let mut count = 0;
-        for (word, samples) in samples.chunks(group).enumerate().take(SPAN) {
-            #[cfg(target_arch = "x86_64")]
-            if self.avx2 && word > 0 && samples.len() == group {
-                break;
-            }
-            out[word] = changes(samples, width, &mut last, wanted);
-            count += out[word].count_ones();
-        }
+        let (group, mask) = (GROUP * width.bytes(), repeated(mask, width));
         #[cfg(target_arch = "x86_64")]
-        if self.avx2 && samples.len() > group {
-            count += super::avx2::changes(samples, width, wanted, out);
-            let whole = samples.len() / group;
-            if let Some(rest) = samples.get(whole * group..).filter(|rest| !rest.is_empty() && whole < SPAN) {
-                let mut last = repeated(word_at(samples, width, whole * GROUP - 1), width);
-                out[whole] = changes(rest, width, &mut last, wanted);
-                count += out[whole].count_ones();
+        let mut count = if self.avx2 { super::avx2::changes(samples, width, mask, out) } else { 0 };
+        #[cfg(not(target_arch = "x86_64"))]
+        let mut count = 0;
+        for (word, samples_of_word) in samples.chunks(group).enumerate().take(SPAN) {
+            let done = self.avx2 && word > 0 && samples_of_word.len() == group;
+            if !done {
+                let last = if word == 0 { last } else { word_at(samples, width, word * GROUP - 1) };
+                out[word] = changes(samples_of_word, width, last, mask);
+                count += out[word].count_ones();
             }
         }
         count
@@ -171,13 +163,13 @@ fn word_at(samples: &[u8], width: SampleWidth, number: usize) -> u64 {
     super::Samples::new(width, samples).get(number).0
 }
 
-/// The word of changes of up to 64 samples; `last`, repeated, comes before and is moved on.
-fn changes(samples: &[u8], width: SampleWidth, last: &mut u64, mask: u64) -> u64 {
-    let mut changes = 0;
+/// The word of changes of up to 64 samples; `last` comes before them.
+fn changes(samples: &[u8], width: SampleWidth, last: u64, mask: u64) -> u64 {
+    let (mut changes, mut last) = (0, repeated(last, width));
     for number in 0..samples.len() / width.bytes() {
         let word = repeated(word_at(samples, width, number), width);
-        changes |= u64::from((word ^ *last) & mask != 0) << number;
-        *last = word;
+        changes |= u64::from((word ^ last) & mask != 0) << number;
+        last = word;
     }
     changes
 }

@@ -11,7 +11,7 @@ use crate::instrument::{
 use crate::line::{Input, Level};
 use crate::plan::{Plan, Speed, Wanted, WantedInput, plan};
 use crate::scan::{Filler, Samples};
-use crate::time::{Rate, Resolution, Tick, Time, TimeBase};
+use crate::time::{Rate, Tick, Time, TimeBase};
 use crate::trigger::QualifiedEdge;
 
 use super::{Setup, Trigger};
@@ -96,10 +96,10 @@ impl Setup {
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Capture> {
         let bits: Vec<u32> = (0..self.lines.len() as u32).collect();
-        let mut memory = InMemory(Filler::new(&bits));
+        let mut memory = Filler::new(&bits);
         let description = self.record_into(instrument, options, &mut memory, progress)?;
-        let len = memory.0.position();
-        let traces = memory.0.finish().into_iter().map(Some).collect();
+        let len = memory.position();
+        let traces = memory.finish().into_iter().map(Some).collect();
         description.into_builder().length(len).replace_traces(traces).build()
     }
 
@@ -143,8 +143,7 @@ impl Setup {
             rates: plan.rates,
             trigger: program.map(|p| p.text().to_string()),
         };
-        let resolution =
-            Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
+        let resolution = able.resolution();
         let describe = |trigger: Option<Tick>, remarks: Vec<String>| {
             let base = base.with_zero(trigger.unwrap_or(Tick(0)));
             let mut builder = Capture::builder(base, 0)
@@ -191,16 +190,14 @@ pub trait CaptureSink {
     fn push(&mut self, samples: Samples<'_>) -> Result<()>;
 }
 
-/// Keeps the samples as traces.
-struct InMemory(Filler);
-
-impl CaptureSink for InMemory {
+/// Keeps the samples as traces, in memory.
+impl CaptureSink for Filler {
     fn begin(&mut self, _: Capture) -> Result<()> {
         Ok(())
     }
 
     fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        self.0.push(samples);
+        Filler::push(self, samples);
         Ok(())
     }
 }
