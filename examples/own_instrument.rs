@@ -57,6 +57,7 @@ impl Instrument for Counter {
                 per_input: false,
                 highest: Voltage::ZERO,
             }],
+            analog: None,
             trigger: OnBoardTrigger { edge: true, levels: 3 },
             modes: vec![Mode {
                 inputs: 4,
@@ -130,6 +131,8 @@ fn main() -> Result<()> {
         samples: 1000,
         before: 100,
         inputs: inputs.collect(),
+        analog: Vec::new(),
+        analog_every: 0,
         trigger: Some(QualifiedEdge {
             input: 0,
             direction: deep_tap::event::Direction::Rises,

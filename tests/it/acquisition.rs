@@ -27,7 +27,14 @@ impl Instrument for Torrent {
 
     fn capabilities(&self) -> Capabilities {
         let (banks, modes) = (Vec::new(), Vec::new());
-        Capabilities { banks, modes, trigger: Default::default(), skew: Time::ZERO, accuracy: Percent::ZERO }
+        Capabilities {
+            banks,
+            analog: None,
+            modes,
+            trigger: Default::default(),
+            skew: Time::ZERO,
+            accuracy: Percent::ZERO,
+        }
     }
 
     fn configure(&mut self, _: &Configuration) -> Result<()> {
@@ -94,6 +101,8 @@ fn run(
         samples: 3_000_000,
         before: 7777,
         inputs: vec![ConfiguredInput { input: Input::Number(0), threshold: None }],
+        analog: Vec::new(),
+        analog_every: 0,
         trigger: None,
         stream: true,
     };

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use deep_tap::ErrorKind;
-use deep_tap::bench::{Board, Fault, Instant, NodeId, TideGauge, connect};
+use deep_tap::bench::{Board, Change, Fault, Instant, NodeId, TideGauge, connect};
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::limit::{self, LimitResult, Rule, Verdict};
@@ -92,7 +92,7 @@ fn what_is_recorded_is_what_the_board_did() {
     // The trigger ties the record's time to the board's.
     let reset = setup.lines.iter().position(|l| l.line.name == "RESET_N").unwrap();
     let zero = changes[reset][0];
-    for (line, truth) in changes.iter().enumerate() {
+    for (line, truth) in changes.iter().enumerate().take(setup.lines.len()) {
         let seen = capture.trace(LineId(line)).edges(capture.range());
         for (edge, truth) in seen.zip(truth) {
             let measured = capture.base().time_of(edge.tick).to_f64();
@@ -101,7 +101,7 @@ fn what_is_recorded_is_what_the_board_did() {
             assert!(off.abs() < 4e-9 + 0.5e-9 + 20e-6 * measured.abs(), "line {line}: off by {off}");
         }
         assert_eq!(
-            board.initial(NodeId(line)) == Level::High,
+            board.initial(NodeId(line)) == Change::Level(Level::High),
             capture.trace(LineId(line)).level_at(Tick(0)) == Level::High
         );
     }
@@ -272,7 +272,9 @@ fn a_simulation_can_be_probed_like_a_board() {
 fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
     for (address, wanted) in [
         ("bench:tidal-gauge", "there is no board 'tidal-gauge' on the bench"),
-        ("bench:tide-gauge?faults=late", "the tide gauge has no fault 'late'"),
+        ("bench:tide-gauge?faults=lateness", "there is no fault 'lateness'"),
+        ("bench:tide-gauge?faults=late:D0", "the fault 'late:D0' is not complete"),
+        ("bench:tide-gauge?faults=stuck:D9:low", "the board has no node 'D9'"),
         ("bench:tide-gauge?colour=red", "'colour=red' is not an option of the bench"),
         ("usb:1", "'usb:1' is not something to connect to"),
         ("replay:nothing.vcd", "cannot read"),

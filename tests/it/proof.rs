@@ -3,7 +3,7 @@
 
 use std::ops::ControlFlow;
 
-use deep_tap::bench::{Instant, Model, Random, Script, StandIn, StandInOptions};
+use deep_tap::bench::{Instant, Random, Script, StandIn, StandInOptions};
 use deep_tap::capture::Capture;
 use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
 use deep_tap::limit::{Doubt, Events, Kind, Limit, Occurrence, Verdict};
@@ -76,7 +76,7 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         changes(&truth.b),
     );
     let mut instrument =
-        StandIn::new(Box::new(board), StandInOptions { seed, ideal: false, model: Model::default() });
+        StandIn::new(Box::new(board), StandInOptions { seed, ..StandInOptions::default() });
     let able = instrument.capabilities();
     let length =
         femto(truth.slot * (truth.slots as i64 + 1)).to_rational().checked_mul(rate.to_rational()).unwrap();
@@ -85,6 +85,8 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         samples: length.ceil() as u64,
         before: 0,
         inputs: (0..2).map(|i| ConfiguredInput { input: Input::Number(i), threshold: None }).collect(),
+        analog: Vec::new(),
+        analog_every: 0,
         trigger: None,
         stream: false,
     };

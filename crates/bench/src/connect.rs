@@ -6,24 +6,26 @@ use deep_tap_core::format::vcd;
 use deep_tap_core::instrument::Instrument;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use crate::board::{Fault, Script, TideGauge};
-use crate::models::Model;
+use crate::board::{Board, Disturbance, Disturbed, Fault, Script, TideGauge};
+use crate::fault::AnyFault;
 use crate::stand_in::{StandIn, StandInOptions};
 
 /// Connects to what a setup names:
 ///
-/// - `bench:tide-gauge`, the demo board with all its faults; with options after `?`, joined by
-///   `&`: `faults=none`, `faults=late-data,short-hold`, `seed=7`, `instrument=EX-S16`;
+/// - `bench:tide-gauge`, the demo board with all its faults;
 /// - `replay:PATH`, a value change dump, probed as if it were a board; a relative path is taken
-///   from `folder`. Options: `seed=7`, `ideal=yes` for an instrument without skew or error.
+///   from `folder`.
+///
+/// Options follow after `?`, joined by `&`: `seed=7`, `instrument=EX-S16`, `ideal=yes` for an
+/// instrument without skew or error, and `faults=none`, `faults=all`, or a list of faults such as
+/// `faults=late-data,lead-off:5,glitch:MEM_WE_N:12ns:9ms`; `docs/bench.md` lists them.
 ///
 /// # Errors
 /// [`ErrorKind::Instrument`] for what is not known, and the errors of reading a dump.
 pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
     let (target, options) = address.split_once('?').unwrap_or((address, ""));
     let options = Options::parse(options)?;
-    let stand_in = StandInOptions { seed: options.seed, ideal: options.ideal, model: options.model };
-    if let Some(board) = target.strip_prefix("bench:") {
+    let board: Box<dyn Board> = if let Some(board) = target.strip_prefix("bench:") {
         if board != "tide-gauge" {
             return Err(Error::new(
                 ErrorKind::Instrument,
@@ -31,28 +33,38 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
             )
             .with_help("the bench has: tide-gauge"));
         }
-        let board = TideGauge::new(options.seed, &options.faults);
-        return Ok(Box::new(StandIn::new(Box::new(board), stand_in)));
-    }
-    if let Some(path) = target.strip_prefix("replay:") {
-        let capture = vcd::read_file(&folder.join(path))?;
-        return Ok(Box::new(StandIn::new(Box::new(Script::replay(&capture)?), stand_in)));
-    }
-    Err(Error::new(ErrorKind::Instrument, format!("'{address}' is not something to connect to"))
-        .with_help("write 'bench:tide-gauge' for the simulated board, or 'replay:FILE.vcd' for a simulation"))
+        let faults = options.board.clone().unwrap_or_else(|| Fault::ALL.iter().map(|(f, _)| *f).collect());
+        Box::new(TideGauge::new(options.stand_in.seed, &faults))
+    } else if let Some(path) = target.strip_prefix("replay:") {
+        if let Some(fault) = options.board.iter().flatten().next() {
+            let error = Error::new(ErrorKind::Instrument, format!("a replay has no fault '{fault}'"));
+            return Err(error.with_help("only the tide gauge has it"));
+        }
+        Box::new(Script::replay(&vcd::read_file(&folder.join(path))?)?)
+    } else {
+        return Err(Error::new(ErrorKind::Instrument, format!("'{address}' is not something to connect to"))
+            .with_help(
+                "write 'bench:tide-gauge' for the simulated board, or 'replay:FILE.vcd' for a simulation",
+            ));
+    };
+    let board = match options.nodes.is_empty() {
+        true => board,
+        false => Box::new(Disturbed::new(board, &options.nodes)?),
+    };
+    Ok(Box::new(StandIn::new(board, options.stand_in)))
 }
 
 struct Options {
-    seed: u64,
-    ideal: bool,
-    model: Model,
-    faults: Vec<Fault>,
+    stand_in: StandInOptions,
+    /// `None` for all that the board has.
+    board: Option<Vec<Fault>>,
+    nodes: Vec<(String, Disturbance)>,
 }
 
 impl Options {
     fn parse(text: &str) -> Result<Self> {
-        let all = || Fault::ALL.iter().map(|(fault, _)| *fault).collect();
-        let mut options = Options { seed: 1, ideal: false, model: Model::default(), faults: all() };
+        let stand_in = StandInOptions { seed: 1, ..StandInOptions::default() };
+        let mut options = Options { stand_in, board: None, nodes: Vec::new() };
         for option in text.split('&').filter(|o| !o.is_empty()) {
             let wrong = || {
                 Error::new(ErrorKind::Instrument, format!("'{option}' is not an option of the bench"))
@@ -60,18 +72,33 @@ impl Options {
             };
             let (key, value) = option.split_once('=').ok_or_else(wrong)?;
             match (key, value) {
-                ("seed", number) => options.seed = number.parse().map_err(|_| wrong())?,
-                ("ideal", "yes") => options.ideal = true,
-                ("ideal", "no") => options.ideal = false,
-                ("instrument", name) => options.model = name.parse()?,
-                ("faults", "none") => options.faults.clear(),
-                ("faults", "all") => options.faults = all(),
-                ("faults", names) => {
-                    options.faults = names.split(',').map(str::parse).collect::<Result<_>>()?;
-                }
+                ("seed", number) => options.stand_in.seed = number.parse().map_err(|_| wrong())?,
+                ("ideal", "yes") => options.stand_in.ideal = true,
+                ("ideal", "no") => options.stand_in.ideal = false,
+                ("instrument", name) => options.stand_in.model = name.parse()?,
+                ("faults", names) => options.faults(names)?,
                 _ => return Err(wrong()),
             }
         }
         Ok(options)
+    }
+
+    /// A list of faults replaces those that the board has by itself.
+    fn faults(&mut self, names: &str) -> Result<()> {
+        let mut board = Vec::new();
+        for name in names.split(',').filter(|name| !name.is_empty()) {
+            match name {
+                "none" => {}
+                "all" => board.extend(Fault::ALL.iter().map(|(fault, _)| *fault)),
+                name => match name.parse()? {
+                    AnyFault::Board(fault) => board.push(fault),
+                    AnyFault::Hookup(fault) => self.stand_in.faults.push(fault),
+                    AnyFault::Node(node, what) => self.nodes.push((node, what)),
+                },
+            }
+        }
+        board.dedup();
+        self.board = Some(board);
+        Ok(())
     }
 }

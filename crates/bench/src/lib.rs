@@ -7,13 +7,21 @@
 //! compared with what really happened. Everything is the same again for the same seed.
 
 mod board;
+mod comparator;
 mod connect;
+mod digitizer;
+mod electric;
+mod fault;
+mod hookup;
 mod models;
 mod random;
+mod run;
 mod stand_in;
 
-pub use board::{Board, Emit, Fault, Instant, NodeId, Script, TideGauge};
+pub use board::{Board, Change, Disturbance, Emit, Fault, Instant, NodeId, Script, TideGauge};
 pub use connect::connect;
+pub use electric::{Shape, Slope};
+pub use hookup::HookupFault;
 pub use models::Model;
 pub use random::Random;
 pub use stand_in::{StandIn, StandInOptions};

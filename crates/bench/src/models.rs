@@ -2,7 +2,8 @@
 
 use std::str::FromStr;
 
-use deep_tap_core::instrument::{Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::line::VoltageRange;
 use deep_tap_core::time::{Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
 
@@ -17,12 +18,18 @@ pub enum Model {
     /// EX-B16: two banks of 8 inputs, one for low voltages with finely set thresholds, one that
     /// stands 30 V; a small memory, and no stream.
     B16,
+    /// EX-M16: 16 inputs and two analog ones of 12 bits; a small memory, and a stream.
+    M16,
 }
 
 impl Model {
     /// All of them, by the name they are chosen with.
-    pub const ALL: [(Model, &'static str); 3] =
-        [(Model::D32, "EX-D32"), (Model::S16, "EX-S16"), (Model::B16, "EX-B16")];
+    pub const ALL: [(Model, &'static str); 4] = [
+        (Model::D32, "EX-D32"),
+        (Model::S16, "EX-S16"),
+        (Model::B16, "EX-B16"),
+        (Model::M16, "EX-M16"),
+    ];
 
     /// Its name.
     pub fn name(self) -> &'static str {
@@ -63,8 +70,28 @@ impl Model {
                 ];
                 (banks, modes, OnBoardTrigger { edge: true, levels: 8 })
             }
+            Model::M16 => {
+                let link = mega(&[1, 2, 5, 10, 20, 25, 50]);
+                let all = [&link[..], &mega(&[100, 200])].concat();
+                let modes = vec![
+                    Mode { inputs: 16, rates: all, memory: 16 << 20, streams: false, link: None },
+                    Mode { inputs: 16, rates: link, memory: 1 << 40, streams: true, link: None },
+                ];
+                let banks = vec![bank("A", 16, (0, 3000), 10, true, 5000)];
+                (banks, modes, OnBoardTrigger { edge: true, levels: 16 })
+            }
         };
-        Capabilities { banks, modes, trigger, skew, accuracy }
+        let analog = (self == Model::M16).then(|| AnalogBank {
+            name: "ANALOG".to_string(),
+            inputs: 2,
+            ranges: vec![range(0, 2500), range(0, 5000), range(-10_000, 10_000)],
+            bits: 12,
+            // Half a percent of the range.
+            accuracy: Percent::from_fraction(Rational::new(5, 1000).unwrap_or(Rational::ZERO)),
+            fastest: Rate::from_rational(Rational::from(10_000_000)),
+            highest: millivolts(30_000),
+        });
+        Capabilities { banks, analog, modes, trigger, skew, accuracy }
     }
 }
 
@@ -85,15 +112,22 @@ fn mega(rates: &[i64]) -> Vec<Rate> {
     rates.iter().map(|rate| Rate::from_rational(Rational::from(rate * 1_000_000))).collect()
 }
 
+fn millivolts(mv: i64) -> Voltage {
+    Voltage::from_rational(Rational::new(mv.into(), 1000).unwrap_or(Rational::ZERO))
+}
+
+fn range(low: i64, high: i64) -> VoltageRange {
+    VoltageRange { low: millivolts(low), high: millivolts(high) }
+}
+
 /// Thresholds, step and rating in millivolts.
 fn bank(name: &str, inputs: u32, thresholds: (i64, i64), step: i64, per_input: bool, highest: i64) -> Bank {
-    let volts = |mv: i64| Voltage::from_rational(Rational::new(mv.into(), 1000).unwrap_or(Rational::ZERO));
     Bank {
         name: name.to_string(),
         inputs,
-        thresholds: (volts(thresholds.0), volts(thresholds.1)),
-        step: volts(step),
+        thresholds: (millivolts(thresholds.0), millivolts(thresholds.1)),
+        step: millivolts(step),
         per_input,
-        highest: volts(highest),
+        highest: millivolts(highest),
     }
 }

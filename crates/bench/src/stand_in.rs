@@ -1,17 +1,19 @@
 //! An instrument that samples a simulated board the way hardware does.
 
-use std::collections::VecDeque;
-
 use deep_tap_core::instrument::{Capabilities, Configuration, Instrument, Status};
-use deep_tap_core::line::{Input, Level};
+use deep_tap_core::line::Input;
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
 use deep_tap_core::time::{Percent, Rate, Rational, Time};
 use deep_tap_core::trigger::Seen;
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::board::{Board, Instant, NodeId};
+use crate::comparator::{Clock, Comparator};
+use crate::digitizer::Digitizer;
+use crate::hookup::{self, HookupFault, Lead};
 use crate::models::Model;
 use crate::random::Random;
+use crate::run::{Channel, Run, State, Tap};
 
 /// Samples simulated between two looks at the status.
 const STRIDE: u64 = 1 << 18;
@@ -21,16 +23,21 @@ const BLOCK: u64 = 4096;
 const SKEW_FS: i64 = 500_000;
 /// Largest time-base error, in parts per million.
 const ACCURACY_PPM: i64 = 20;
+/// Threshold where none is asked for, and the hysteresis of every comparator, in volts.
+const THRESHOLD: f64 = 1.4;
+const HYSTERESIS: f64 = 0.02;
 
 /// What differs from one stand-in to the next.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct StandInOptions {
-    /// Decides phase, skew and time-base error.
+    /// Decides phase, skew, noise and the errors of time base and converters.
     pub seed: u64,
     /// Whether it is ideal: no phase, no skew, an exact time base.
     pub ideal: bool,
     /// What it can do.
     pub model: Model,
+    /// What is wrong with how it is connected.
+    pub faults: Vec<HookupFault>,
 }
 
 /// A simulated instrument of a made-up [`Model`].
@@ -48,46 +55,6 @@ pub struct StandIn {
     remarks: Vec<String>,
 }
 
-/// A recording in progress or done.
-struct Run {
-    state: State,
-    /// Sample `k` is taken at `phase + k * num / den` femtoseconds.
-    phase: i64,
-    num: i128,
-    den: i128,
-    channels: Vec<Channel>,
-    /// Node to channels.
-    wired: Vec<Vec<usize>>,
-    /// Present sample: levels and unknown bits.
-    now: (u64, u64),
-    /// Samples simulated.
-    position: u64,
-    /// Stretches of equal samples: first sample, levels, unknown.
-    runs: VecDeque<(u64, u64, u64)>,
-    seen: Seen,
-    trigger: Option<u64>,
-    /// First sample kept, and the one after the last.
-    first: u64,
-    last: u64,
-    read: u64,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum State {
-    Idle,
-    Waiting,
-    Recording,
-    Done,
-    /// The board ended before the trigger came.
-    Over,
-}
-
-struct Channel {
-    delay: i64,
-    /// Changes not sampled yet: the sample that first shows each.
-    pending: VecDeque<(u64, Level)>,
-}
-
 impl std::fmt::Debug for StandIn {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("StandIn").field("board", &self.board.describe()).finish_non_exhaustive()
@@ -100,26 +67,44 @@ impl StandIn {
         StandIn { board, options, configuration: None, run: Run::idle(), armed: 0, remarks: Vec::new() }
     }
 
-    fn node_of(&self, input: &Input) -> Result<NodeId> {
+    /// What the lead of an input is connected to.
+    fn lead_of(&self, input: &Input) -> Result<Lead> {
         let nodes = self.board.nodes();
         match input {
-            Input::Number(number) => self.board.wiring().get(*number as usize).copied().ok_or_else(|| {
-                let message = format!("nothing is wired to input {number}");
-                let help = format!("inputs 0 to {} are wired", self.board.wiring().len().saturating_sub(1));
-                Error::new(ErrorKind::Instrument, message).with_help(help)
-            }),
-            Input::Signal(name) => nodes.iter().position(|n| n == name).map(NodeId).ok_or_else(|| {
-                let some: Vec<&str> = nodes.iter().map(String::as_str).take(12).collect();
-                Error::new(ErrorKind::Instrument, format!("the board has no signal '{name}'")).with_help(
-                    format!("it has: {}{}", some.join(", "), if nodes.len() > 12 { ", …" } else { "" }),
-                )
-            }),
+            Input::Number(number) => {
+                let leads = hookup::leads(&self.board.wiring(), &self.options.faults);
+                leads.get(*number as usize).copied().ok_or_else(|| {
+                    let message = format!("nothing is wired to input {number}");
+                    let help = format!("inputs 0 to {} are wired", leads.len().saturating_sub(1));
+                    Error::new(ErrorKind::Instrument, message).with_help(help)
+                })
+            }
+            Input::Signal(name) => {
+                nodes.iter().position(|n| n == name).map(|node| Lead::On(NodeId(node))).ok_or_else(|| {
+                    let some: Vec<&str> = nodes.iter().map(String::as_str).take(12).collect();
+                    Error::new(ErrorKind::Instrument, format!("the board has no signal '{name}'")).with_help(
+                        format!("it has: {}{}", some.join(", "), if nodes.len() > 12 { ", …" } else { "" }),
+                    )
+                })
+            }
         }
     }
 
-    fn begin(&mut self, configuration: &Configuration, number: u64) -> Result<Run> {
-        let mut random = Random::new(self.options.seed).split(0xbe);
-        let period = configuration.rate.period().map(Time::to_rational);
+    /// The node that an analog input is wired to.
+    fn analog_node(&self, input: u32) -> Result<NodeId> {
+        let wiring = self.board.analog_wiring();
+        wiring.get(input as usize).copied().ok_or_else(|| {
+            let message = format!("nothing is wired to analog input {input}");
+            let help = match wiring.len() {
+                0 => "nothing on this board is wired to analog inputs".to_string(),
+                count => format!("analog inputs 0 to {} are wired", count - 1),
+            };
+            Error::new(ErrorKind::Instrument, message).with_help(help)
+        })
+    }
+
+    fn clock(&self, rate: Rate, number: u64, random: &mut Random) -> Result<Clock> {
+        let period = rate.period().map(Time::to_rational);
         let femto = Rational::power_of_ten(15);
         let error =
             if self.options.ideal { 0 } else { random.between(-ACCURACY_PPM * 1000, ACCURACY_PPM * 1000) };
@@ -137,33 +122,69 @@ impl StandIn {
             let mut again = Random::new(self.options.seed).split(0xbe + number);
             phase = again.between(0, whole.saturating_sub(1));
         }
-        let mut wired = vec![Vec::new(); self.board.nodes().len()];
+        Ok(Clock { phase, num: tick.numerator(), den: tick.denominator() })
+    }
+
+    fn begin(&mut self, configuration: &Configuration, number: u64) -> Result<Run> {
+        let mut random = Random::new(self.options.seed).split(0xbe);
+        let clock = self.clock(configuration.rate, number, &mut random)?;
+        let nodes = self.board.nodes().len();
+        let able = self.capabilities();
+        let noise = hookup::noise(&self.options.faults);
+        let leads = hookup::leads(&self.board.wiring(), &self.options.faults);
+        let mut taps = vec![Vec::new(); nodes];
         let mut channels = Vec::new();
-        let mut now = (0, 0);
+        let delay = |random: &mut Random| {
+            if self.options.ideal { 0 } else { random.between(-SKEW_FS / 2, SKEW_FS / 2) }
+        };
         for (place, input) in configuration.inputs.iter().enumerate() {
-            let node = self.node_of(&input.input)?;
-            wired[node.0].push(place);
-            let delay = if self.options.ideal { 0 } else { random.between(-SKEW_FS / 2, SKEW_FS / 2) };
-            channels.push(Channel { delay, pending: VecDeque::new() });
-            set(&mut now, place, self.board.initial(node));
+            let number_of = match input.input {
+                Input::Number(number) => Some(number),
+                Input::Signal(_) => None,
+            };
+            match self.lead_of(&input.input)? {
+                Lead::On(node) => taps[node.0].push(Tap::Channel(place)),
+                // What is on the leads to either side is picked up.
+                Lead::Off => {
+                    let own = number_of.unwrap_or(0) as usize;
+                    for beside in [own.checked_sub(1), own.checked_add(1)].into_iter().flatten() {
+                        if let Some(Lead::On(node)) = leads.get(beside) {
+                            taps[node.0].push(Tap::Beside(place));
+                        }
+                    }
+                }
+            }
+            let threshold = input.threshold.map_or(THRESHOLD, |t| t.voltage().to_f64());
+            let seed = random.split(0xc0 + place as u64 + (number << 8)).bits();
+            let delay = delay(&mut random);
+            let comparator = Comparator::new(threshold, HYSTERESIS, noise, seed, delay);
+            let highest = number_of.and_then(|n| able.bank_of(n)).map(|bank| bank.highest.to_f64());
+            channels.push(Channel { comparator, highest, number: number_of, damaged: None });
+        }
+        let mut analog = Vec::new();
+        let mut errors = random.split(0xad);
+        for (place, input) in configuration.analog.iter().enumerate() {
+            taps[self.analog_node(input.input)?.0].push(Tap::Analog(place));
+            let bank = able.analog.as_ref();
+            let Some((bank, scale)) = bank.and_then(|bank| Some((bank, bank.scale(input.range)?))) else {
+                return Err(Error::new(ErrorKind::Instrument, "this instrument has no analog inputs"));
+            };
+            let delay = delay(&mut errors);
+            analog.push(Digitizer::new(&scale, bank.bits, self.options.ideal, delay, &mut errors));
         }
         let unmet = configuration.trigger.as_ref().map_or(0, |t| t.levels.len());
-        Ok(Run {
-            state: State::Idle,
-            phase,
-            num: tick.numerator(),
-            den: tick.denominator(),
+        let mut run = Run {
+            clock,
             channels,
-            wired,
-            now,
-            position: 0,
-            runs: VecDeque::from([(0, now.0, now.1)]),
+            analog,
+            every: configuration.analog_every.max(1),
+            taps,
+            shapes: (0..nodes).map(|node| self.board.shape(NodeId(node))).collect(),
             seen: Seen { edges: 0, unmet: vec![0; unmet] },
-            trigger: None,
-            first: 0,
-            last: 0,
-            read: 0,
-        })
+            ..Run::idle()
+        };
+        run.rest(self.board.as_ref());
+        Ok(run)
     }
 
     fn elapsed(&self) -> Time {
@@ -180,21 +201,13 @@ impl StandIn {
         if run.state == State::Recording {
             goal = goal.min(run.last);
         }
-        let board_end = self.board.end().map(|end| run.first_sample_at(end, 0));
+        let board_end = self.board.end().map(|end| run.clock.sample_at(end, 0));
         if let Some(end) = board_end {
             goal = goal.min(end);
         }
         // Far enough that every change that a delayed input still shows before `goal` is known.
-        let until = Instant(run.instant_of(goal).saturating_add(SKEW_FS));
-        let (channels, wired) = (&mut run.channels, &run.wired);
-        let (phase, num, den) = (run.phase, run.num, run.den);
-        self.board.advance(until, &mut |node, at, level| {
-            for channel in &wired[node.0] {
-                let channel = &mut channels[*channel];
-                let sample = sample_at(phase, num, den, at, channel.delay);
-                channel.pending.push_back((sample, level));
-            }
-        });
+        let until = run.clock.instant_of(goal) + Instant(SKEW_FS);
+        self.board.advance(until, &mut |node, at, change| run.change(node, at, change));
         run.sample_until(goal, configuration);
         if board_end == Some(run.position) {
             match run.state {
@@ -211,121 +224,6 @@ impl StandIn {
                 State::Waiting => run.state = State::Over,
                 _ => {}
             }
-        }
-    }
-}
-
-/// The first sample that shows a change at this instant on an input with this delay.
-fn sample_at(phase: i64, num: i128, den: i128, at: Instant, delay: i64) -> u64 {
-    let seen = i128::from(at.0) + i128::from(delay) - i128::from(phase);
-    // Smallest k with k * num / den >= seen.
-    let sample = -(-(seen * den)).div_euclid(num);
-    u64::try_from(sample.max(0)).unwrap_or(u64::MAX)
-}
-
-fn set(sample: &mut (u64, u64), place: usize, level: Level) {
-    let bit = 1u64 << place;
-    sample.0 = if level == Level::High { sample.0 | bit } else { sample.0 & !bit };
-    sample.1 = if level == Level::Unknown { sample.1 | bit } else { sample.1 & !bit };
-}
-
-impl Run {
-    fn idle() -> Self {
-        Run {
-            state: State::Idle,
-            phase: 0,
-            num: 1,
-            den: 1,
-            channels: Vec::new(),
-            wired: Vec::new(),
-            now: (0, 0),
-            position: 0,
-            runs: VecDeque::new(),
-            seen: Seen::default(),
-            trigger: None,
-            first: 0,
-            last: 0,
-            read: 0,
-        }
-    }
-
-    fn instant_of(&self, sample: u64) -> i64 {
-        let offset = (i128::from(sample) * self.num).div_euclid(self.den);
-        i64::try_from(i128::from(self.phase) + offset).unwrap_or(i64::MAX)
-    }
-
-    fn first_sample_at(&self, at: Instant, delay: i64) -> u64 {
-        sample_at(self.phase, self.num, self.den, at, delay)
-    }
-
-    /// Takes the samples from the present position up to `goal`.
-    fn sample_until(&mut self, goal: u64, configuration: &Configuration) {
-        let mut due: Vec<(u64, usize, Level)> = Vec::new();
-        for (place, channel) in self.channels.iter_mut().enumerate() {
-            while let Some((sample, level)) = channel.pending.front().copied().filter(|(s, _)| *s < goal) {
-                channel.pending.pop_front();
-                due.push((sample, place, level));
-            }
-        }
-        // Stable: several changes of one input within a sample stay in order, and the last one shows.
-        due.sort_by_key(|(sample, ..)| *sample);
-        let mut i = 0;
-        while i < due.len() {
-            let sample = due[i].0;
-            let before = self.now;
-            while let Some((_, place, level)) = due.get(i).filter(|(s, ..)| *s == sample) {
-                set(&mut self.now, *place, *level);
-                i += 1;
-            }
-            if sample == 0 {
-                // Nothing comes before the first sample: this is where the levels start.
-                self.runs.clear();
-                self.runs.push_back((0, self.now.0, self.now.1));
-            } else if self.now != before {
-                self.runs.push_back((sample, self.now.0, self.now.1));
-                self.look_for_trigger(sample, before, configuration);
-            }
-            if self.state == State::Recording && sample >= self.last {
-                break;
-            }
-        }
-        self.position = goal;
-        if self.state == State::Recording {
-            if self.position >= self.last {
-                self.position = self.last;
-                self.state = State::Done;
-            }
-        } else {
-            // Keep what the pre-trigger part may need: the stretch that its first sample lies in.
-            let oldest = self.position.saturating_sub(configuration.before);
-            while self.runs.get(1).is_some_and(|(start, ..)| *start <= oldest) {
-                self.runs.pop_front();
-            }
-        }
-    }
-
-    fn look_for_trigger(&mut self, sample: u64, before: (u64, u64), configuration: &Configuration) {
-        let Some(trigger) = configuration.trigger.as_ref().filter(|_| self.state == State::Waiting) else {
-            return;
-        };
-        let mut involved = 1u64 << trigger.input;
-        involved |= trigger.levels.iter().fold(0, |all, (input, _)| all | 1 << input);
-        if (before.1 | self.now.1) & involved != 0 || !trigger.edge(before.0, self.now.0) {
-            return;
-        }
-        self.seen.edges += 1;
-        let mut met = true;
-        for (place, level) in trigger.levels.iter().enumerate() {
-            if trigger.unmet(self.now.0).any(|unmet| unmet == *level) {
-                self.seen.unmet[place] += 1;
-                met = false;
-            }
-        }
-        if met {
-            self.trigger = Some(sample);
-            self.first = sample.saturating_sub(configuration.before);
-            self.last = sample + configuration.samples.saturating_sub(configuration.before);
-            self.state = State::Recording;
         }
     }
 }
@@ -358,7 +256,14 @@ impl Instrument for StandIn {
                 .with_help(format!("its memory holds {} samples", mode.memory)));
         }
         for input in &configuration.inputs {
-            self.node_of(&input.input)?;
+            self.lead_of(&input.input)?;
+        }
+        for input in &configuration.analog {
+            self.analog_node(input.input)?;
+            if able.analog.as_ref().is_none_or(|bank| !bank.ranges.contains(&input.range)) {
+                let message = format!("analog input {} has no range of {}", input.input, input.range);
+                return Err(Error::new(ErrorKind::Instrument, message));
+            }
         }
         let inside = |place: usize| place < configuration.inputs.len();
         if let Some(trigger) = &configuration.trigger
@@ -433,10 +338,19 @@ impl Instrument for StandIn {
     fn read(&mut self, block: &mut SampleBlock) -> Result<()> {
         block.reset(SampleWidth::for_inputs(self.run.channels.len()));
         let streams = self.configuration.as_ref().is_some_and(|c| c.stream);
+        let drops = hookup::link_drops(&self.options.faults);
         let run = &mut self.run;
         let ready = run.state == State::Done || (streams && run.state == State::Recording);
         let start = run.first + run.read;
-        let end = run.last.min(run.position).min(start.saturating_add(BLOCK));
+        let mut end = run.last.min(run.position).min(start.saturating_add(BLOCK));
+        if let Some(drops) = drops.map(|samples| run.first + samples) {
+            if ready && start >= drops && start < end {
+                let message = format!("the link to the instrument dropped after {} samples", run.read);
+                return Err(Error::new(ErrorKind::Link, message)
+                    .with_help("check the cable and its plugs, and record again"));
+            }
+            end = end.min(drops.max(start));
+        }
         if !ready || start >= end {
             return Ok(());
         }
@@ -453,11 +367,33 @@ impl Instrument for StandIn {
             position = stop;
             at += 1;
         }
+        if !run.analog.is_empty() {
+            let (from, to) = (start.div_ceil(run.every), end.div_ceil(run.every));
+            block.start_analog(run.analog.len(), from * run.every - start, run.every);
+            for (input, analog) in run.analog.iter_mut().enumerate() {
+                block.push_analog(input, &analog.codes(from, to));
+                if streams {
+                    analog.forget(to);
+                }
+            }
+        }
         run.read += end - start;
         Ok(())
     }
 
     fn remarks(&self) -> Vec<String> {
-        self.remarks.clone()
+        let mut remarks = self.remarks.clone();
+        for channel in &self.run.channels {
+            if let (Some((at, volts)), Some(number), Some(highest)) =
+                (channel.damaged, channel.number, channel.highest)
+            {
+                remarks.push(format!(
+                    "input {number} was driven to {volts:.1} V and stands {highest:.1} V: it is damaged, and \
+                     shows nothing from {:.6} s after switching on",
+                    at.0 as f64 * 1e-15
+                ));
+            }
+        }
+        remarks
     }
 }

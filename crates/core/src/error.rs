@@ -27,6 +27,8 @@ pub enum ErrorKind {
     Capture,
     /// The instrument cannot do what was asked, or failed while doing it.
     Instrument,
+    /// The connection to an instrument cannot be made, has dropped, or stays silent.
+    Link,
     /// Running would damage an input.
     Danger,
     /// The trigger did not come within the stated time.
@@ -251,7 +253,7 @@ pub(crate) fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>)
 }
 
 /// A help text for an unknown name: the nearest known one, else the list of them.
-pub(crate) fn suggest<'a>(
+pub fn suggest<'a>(
     typed: &str,
     known: impl IntoIterator<Item = &'a str> + Clone,
     what: &str,

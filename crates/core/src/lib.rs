@@ -19,4 +19,4 @@ pub mod setup;
 pub mod time;
 pub mod trigger;
 
-pub use error::{Error, ErrorKind, Place, Result, TextPlace};
+pub use error::{Error, ErrorKind, Place, Result, TextPlace, suggest};

@@ -1,13 +1,18 @@
 //! Boards in continuous time.
 
+mod disturbed;
 mod script;
 mod tide_gauge;
 
+pub(crate) use disturbed::Disturbed;
+pub use disturbed::Disturbance;
 pub use script::Script;
 pub use tide_gauge::{Fault, TideGauge};
 
 use deep_tap_core::line::Level;
 use deep_tap_core::time::{Rational, Time};
+
+use crate::electric::Shape;
 
 /// An instant on a board, in femtoseconds since it was switched on. Covers two and a half hours.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -55,8 +60,17 @@ impl std::ops::Sub for Instant {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct NodeId(pub usize);
 
-/// Takes the changes of a board: which node, when, and its new level.
-pub type Emit<'a> = dyn FnMut(NodeId, Instant, Level) + 'a;
+/// What a node is driven to.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Change {
+    /// A logic level.
+    Level(Level),
+    /// A voltage.
+    Volts(f64),
+}
+
+/// Takes the changes of a board: which node, when, and what it is driven to.
+pub type Emit<'a> = dyn FnMut(NodeId, Instant, Change) + 'a;
 
 /// A board whose nodes change level at exact instants.
 ///
@@ -69,8 +83,13 @@ pub trait Board: Send {
     /// The names of its nodes, in the order of their ids.
     fn nodes(&self) -> &[String];
 
-    /// The level of a node before its first change.
-    fn initial(&self, node: NodeId) -> Level;
+    /// What a node is driven to before its first change.
+    fn initial(&self, node: NodeId) -> Change;
+
+    /// The electrical side of a node; `None` where its levels have no voltages, as in a simulation.
+    fn shape(&self, _: NodeId) -> Option<Shape> {
+        None
+    }
 
     /// Lets time pass.
     fn advance(&mut self, until: Instant, emit: &mut Emit<'_>);
@@ -87,5 +106,10 @@ pub trait Board: Send {
     /// The nodes that inputs are wired to when a setup gives numbers: input `i` to the `i`-th.
     fn wiring(&self) -> Vec<NodeId> {
         (0..self.nodes().len()).map(NodeId).collect()
+    }
+
+    /// The nodes that analog inputs are wired to.
+    fn analog_wiring(&self) -> Vec<NodeId> {
+        Vec::new()
     }
 }

@@ -5,7 +5,7 @@ use deep_tap_core::line::{Level, LineId};
 use deep_tap_core::time::Rational;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use super::{Board, Emit, Instant, NodeId};
+use super::{Board, Change, Emit, Instant, NodeId};
 
 /// A board whose changes are given.
 #[derive(Clone, Debug)]
@@ -80,14 +80,14 @@ impl Board for Script {
         &self.names
     }
 
-    fn initial(&self, node: NodeId) -> Level {
-        self.start.get(node.0).copied().unwrap_or(Level::Unknown)
+    fn initial(&self, node: NodeId) -> Change {
+        Change::Level(self.start.get(node.0).copied().unwrap_or(Level::Unknown))
     }
 
     fn advance(&mut self, until: Instant, emit: &mut Emit<'_>) {
         for (node, changes) in self.changes.iter().enumerate() {
             while let Some((at, level)) = changes.get(self.done[node]).filter(|(at, _)| *at <= until) {
-                emit(NodeId(node), *at, *level);
+                emit(NodeId(node), *at, Change::Level(*level));
                 self.done[node] += 1;
             }
         }

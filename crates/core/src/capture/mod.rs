@@ -6,13 +6,18 @@
 //! place ([`Trace::level_at`], [`Trace::next_edge`], [`Trace::count`], [`Trace::nth_edge`]) by
 //! binary search. Everything else is written against these questions.
 
+mod analog;
 mod builder;
 mod chunks;
 mod chunks_builder;
+mod crossing;
 mod merged;
 mod record;
 mod trace;
 
+pub use analog::{
+    ANALOG_BLOCK, AnalogBuilder, AnalogSource, AnalogTrace, Extremes, StoredCodes,
+};
 pub use builder::TraceBuilder;
 pub(crate) use chunks::CHUNK;
 pub use chunks::Chunks;

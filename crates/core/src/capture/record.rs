@@ -3,11 +3,15 @@
 use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
+use super::analog::{AnalogBuilder, AnalogTrace};
+use super::crossing::{Crossings, spread};
 use super::merged::BusValues;
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::line::{Bus, BusId, Level, Line, LineId, Value};
-use crate::time::{Rate, Resolution, Tick, Time, TimeBase};
+use crate::line::{
+    AnalogId, AnalogLine, AnalogScale, Bus, BusId, Crossing, Level, Line, LineId, Side, Threshold, Value,
+};
+use crate::time::{Rate, Resolution, Tick, Time, TimeBase, Voltage};
 
 /// Where a capture comes from.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -84,6 +88,9 @@ pub struct Capture {
     lines: Vec<Line>,
     traces: Vec<Arc<Trace>>,
     buses: Vec<Bus>,
+    analog_lines: Vec<AnalogLine>,
+    analog_traces: Vec<Arc<AnalogTrace>>,
+    crossings: Crossings,
     origin: Origin,
     history: Vec<String>,
     attachments: Vec<Attachment>,
@@ -101,6 +108,9 @@ impl Capture {
             lines: Vec::new(),
             traces: Vec::new(),
             buses: Vec::new(),
+            analog_lines: Vec::new(),
+            analog_traces: Vec::new(),
+            crossings: Crossings::default(),
             origin: Origin::default(),
             history: Vec::new(),
             attachments: Vec::new(),
@@ -158,12 +168,24 @@ impl Capture {
         &self.lines[line.0]
     }
 
-    /// One line over time.
+    /// One line over time, or an analog line as the levels that a [`Crossing`] makes of it: unknown
+    /// throughout where there is no such analog line.
     ///
     /// # Panics
-    /// When the id is of another capture and too large, as indexing does.
+    /// When the id of a line is of another capture and too large, as indexing does.
     pub fn trace(&self, line: LineId) -> &Trace {
-        &self.traces[line.0]
+        match Crossing::of_line(line) {
+            None => &self.traces[line.0],
+            Some(crossing) => self.crossings.trace(crossing, || self.levels(crossing)),
+        }
+    }
+
+    fn levels(&self, crossing: Crossing) -> Trace {
+        let id = crossing.analog().0;
+        match self.analog_lines.get(id).zip(self.analog_traces.get(id)) {
+            Some((line, analog)) => analog.levels(crossing.gate(analog.scale(), line.hysteresis), self.len),
+            None => Trace::constant(Level::Unknown, self.len),
+        }
     }
 
     /// The traces of all lines, in the order of their ids.
@@ -205,6 +227,55 @@ impl Capture {
     /// clock edge, repeated values included.
     pub fn bus_values<'a>(&'a self, bus: &'a Bus, range: Range<Tick>) -> BusValues<'a> {
         BusValues::new(self, bus, range)
+    }
+
+    /// All analog lines, in the order of their ids.
+    pub fn analog_lines(&self) -> &[AnalogLine] {
+        &self.analog_lines
+    }
+
+    /// One analog line over time.
+    ///
+    /// # Panics
+    /// When the id is of another capture and too large, as indexing does.
+    pub fn analog(&self, line: AnalogId) -> &AnalogTrace {
+        &self.analog_traces[line.0]
+    }
+
+    /// The analog line with this name, if there is one.
+    pub fn analog_named(&self, name: &str) -> Option<AnalogId> {
+        self.analog_lines.iter().position(|line| line.name == name).map(AnalogId)
+    }
+
+    /// How far the true instants at which an analog line crosses a voltage may lie from the ticks
+    /// that show it, at the most. The whole record where that cannot be said.
+    pub fn crossing_spread(&self, crossing: Crossing) -> Time {
+        let analog = self.analog_traces.get(crossing.analog().0);
+        let ticks = analog.and_then(|analog| spread(analog, crossing, self.trace(crossing.line())));
+        self.base.length_of(i64::try_from(ticks.unwrap_or(self.len)).unwrap_or(i64::MAX))
+    }
+
+    /// The same capture, with instants known less well by `extra`.
+    #[must_use]
+    pub fn blurred(&self, extra: Time) -> Capture {
+        let sum = self.resolution.extra.to_rational().checked_add(extra.to_rational());
+        let extra = sum.map_or(self.duration(), Time::from_rational);
+        Capture {
+            base: self.base,
+            len: self.len,
+            resolution: Resolution { extra, ..self.resolution },
+            lines: self.lines.clone(),
+            traces: self.traces.clone(),
+            buses: self.buses.clone(),
+            analog_lines: self.analog_lines.clone(),
+            analog_traces: self.analog_traces.clone(),
+            crossings: Crossings::default(),
+            origin: self.origin.clone(),
+            history: self.history.clone(),
+            attachments: self.attachments.clone(),
+            remarks: self.remarks.clone(),
+            damage: self.damage.clone(),
+        }
     }
 
     /// Where the record comes from.
@@ -263,6 +334,63 @@ impl CaptureBuilder {
         self.capture.lines.push(line);
         self.capture.traces.push(trace.into());
         self
+    }
+
+    /// Adds an analog line with its trace. All analog lines of a capture are sampled at the same
+    /// ticks.
+    pub fn analog(mut self, line: AnalogLine, trace: impl Into<Arc<AnalogTrace>>) -> Self {
+        self.capture.analog_lines.push(line);
+        self.capture.analog_traces.push(trace.into());
+        self
+    }
+
+    /// Adds an analog line whose samples are given later, or not at all: its scale, and ticks from
+    /// one sample to the next.
+    pub fn analog_to_come(self, line: AnalogLine, scale: AnalogScale, every: u64) -> Self {
+        self.analog(line, AnalogBuilder::new().finish(scale, 0, every))
+    }
+
+    /// Gives the analog lines their traces, in the order of their ids.
+    pub fn replace_analog(mut self, traces: Vec<AnalogTrace>) -> Self {
+        for (old, new) in self.capture.analog_traces.iter_mut().zip(traces) {
+            *old = Arc::new(new);
+        }
+        self
+    }
+
+    /// Adds a digital line that an analog one makes at a threshold, with the analog line's
+    /// hysteresis around it, and notes that in the history.
+    ///
+    /// # Errors
+    /// When there is no such analog line; the help suggests the nearest.
+    pub fn derive_line(mut self, name: &str, analog: &str, threshold: Voltage) -> Result<Self> {
+        let capture = &mut self.capture;
+        let Some(id) = capture.analog_named(analog) else {
+            let known = capture.analog_lines.iter().map(|line| line.name.as_str());
+            let error = Error::new(ErrorKind::Unknown, format!("the capture has no analog line '{analog}'"));
+            return Err(error.with_help(match capture.analog_lines.is_empty() {
+                true => "it has no analog lines at all".to_string(),
+                false => suggest(analog, known, "analog line"),
+            }));
+        };
+        let Some(crossing) = Crossing::new(id, threshold, Side::Both) else {
+            let error = Error::new(ErrorKind::Range, format!("{threshold} cannot be a threshold"));
+            return Err(error.with_help("give whole microvolts, up to 2 kV"));
+        };
+        let line = &capture.analog_lines[id.0];
+        let trace = &capture.analog_traces[id.0];
+        let levels = trace.levels(crossing.gate(trace.scale(), line.hysteresis), capture.len);
+        let ticks = spread(trace, crossing, &levels).unwrap_or(capture.len);
+        let extra = capture.base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
+        let (hysteresis, whole) = (line.hysteresis, capture.duration());
+        let sum = capture.resolution.extra.to_rational().checked_add(extra.to_rational());
+        capture.resolution.extra = sum.map_or(whole, Time::from_rational);
+        capture.history.push(format!(
+            "line {name} made from analog line {analog} at {threshold} with a hysteresis of {hysteresis}; \
+             instants are known {extra} less well for it"
+        ));
+        let line = Line { name: name.to_string(), input: None, threshold: Some(Threshold::Volts(threshold)) };
+        Ok(self.line(line, levels))
     }
 
     /// Adds a bus of lines added before.
@@ -343,12 +471,15 @@ impl CaptureBuilder {
     /// When two lines have one name, a bus names a line that is not there, a trace has another
     /// length than the capture, or time zero or the length is out of range.
     pub fn build(self) -> Result<Capture> {
-        let capture = self.capture;
+        let mut capture = self.capture;
+        // Their ids come after those of the lines, which may be others now.
+        capture.crossings = Crossings::default();
         let wrong = |message: String| Err(Error::new(ErrorKind::Capture, message));
         if capture.len > crate::time::MAX_TICKS || capture.base.zero().0 > crate::time::MAX_TICKS {
             return wrong(format!("{} ticks are more than a capture can hold", capture.len));
         }
-        let mut names: Vec<&str> = capture.lines.iter().map(|l| l.name.as_str()).collect();
+        let analog = capture.analog_lines.iter().map(|line| line.name.as_str());
+        let mut names: Vec<&str> = capture.lines.iter().map(|l| l.name.as_str()).chain(analog).collect();
         names.sort_unstable();
         if let Some(pair) = names.windows(2).find(|pair| pair[0] == pair[1]) {
             return wrong(format!("two lines are called '{}'", pair[0]));
@@ -359,6 +490,12 @@ impl CaptureBuilder {
                     format!("line '{}' has {} ticks, the capture {}", line.name, trace.len(), capture.len);
                 return wrong(message);
             }
+        }
+        let grid = |trace: &Arc<AnalogTrace>| (trace.first(), trace.every(), trace.len());
+        let grids = capture.analog_traces.windows(2).zip(&capture.analog_lines);
+        if let Some((_, line)) = grids.into_iter().find(|(pair, _)| grid(&pair[0]) != grid(&pair[1])) {
+            let message = format!("analog line '{}' was not sampled at the same ticks as the next", line.name);
+            return wrong(message);
         }
         for bus in &capture.buses {
             let mut lines = bus.lines.iter().copied().chain(bus.clock.map(|(line, _)| line));

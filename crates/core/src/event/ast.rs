@@ -162,4 +162,6 @@ pub enum Condition {
     Level(Name, bool),
     /// `BUS == VALUE` and its like.
     Bus(Name, Test),
+    /// `ANALOG > 1.2 V` (`true`) or `ANALOG < 1.2 V`.
+    Voltage(Name, bool, Voltage),
 }

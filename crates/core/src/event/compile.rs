@@ -6,7 +6,7 @@ use super::names::{Meaning, Scope};
 use super::parser::located;
 use super::program::{Form, Guarded, Stage, Tree, plain_levels};
 use crate::error::{Error, Result};
-use crate::line::LineId;
+use crate::line::{LineId, Side};
 
 /// Checks an expression against the names it uses.
 pub(super) struct Checker<'a> {
@@ -90,8 +90,9 @@ impl Checker<'_> {
                 let inner = self.event(event, seen)?;
                 return Ok(Guarded { guard: both(inner.guard, guard), ..inner });
             }
-            SimpleKind::Crossing(name, ..) => {
-                return self.refuse(&name.span, "analog lines cannot be searched yet", "use a digital line");
+            SimpleKind::Crossing(name, direction, level) => {
+                let side = if *direction == Direction::Falls { Side::Above } else { Side::Below };
+                Form::Edge(self.scope.find_crossing(self.text, name, *level, side)?, *direction)
             }
             SimpleKind::Frame(name, _) => {
                 let help = "search for edges of the bus's lines";
@@ -136,6 +137,10 @@ impl Checker<'_> {
                 Test3::Level(self.scope.find_line(self.text, name)?, *high)
             }
             Condition::Bus(name, test) => self.bus_test(name, test)?,
+            Condition::Voltage(name, above, level) => {
+                let side = if *above { Side::Below } else { Side::Above };
+                Test3::Level(self.scope.find_crossing(self.text, name, *level, side)?, *above)
+            }
         })
     }
 

@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use crate::capture::Capture;
 use crate::error::Result;
-use crate::line::{Bus, LineId};
+use crate::line::{AnalogId, Bus, Crossing, LineId, Side};
+use crate::time::Voltage;
 
 use super::ast::{Event, Name};
 use super::parser::located;
@@ -15,6 +16,8 @@ use super::parser::located;
 pub enum Meaning {
     /// A line.
     Line(LineId),
+    /// An analog line.
+    Analog(AnalogId),
     /// A group of lines.
     Bus(Bus),
     /// A named event, as its text.
@@ -26,6 +29,7 @@ impl Meaning {
     pub(super) fn what(&self) -> &'static str {
         match self {
             Meaning::Line(_) => "a line",
+            Meaning::Analog(_) => "an analog line",
             Meaning::Bus(_) => "a bus",
             Meaning::Event(_) => "a named event",
         }
@@ -44,11 +48,14 @@ impl Scope {
         Scope::default()
     }
 
-    /// The lines and buses of a capture.
+    /// The lines, analog lines and buses of a capture.
     pub fn of(capture: &Capture) -> Self {
         let mut scope = Scope::new();
         for (i, line) in capture.lines().iter().enumerate() {
             scope.define(line.name.clone(), Meaning::Line(LineId(i)));
+        }
+        for (i, line) in capture.analog_lines().iter().enumerate() {
+            scope.define(line.name.clone(), Meaning::Analog(AnalogId(i)));
         }
         for bus in capture.buses() {
             scope.define(bus.name.clone(), Meaning::Bus(bus.clone()));
@@ -86,6 +93,14 @@ impl Scope {
     pub(super) fn find_line(&self, text: &str, name: &Name) -> Result<LineId> {
         match self.find(text, name)? {
             Meaning::Line(line) => Ok(*line),
+            Meaning::Analog(_) => {
+                let message = format!("'{}' is an analog line: it takes a voltage to be high or low", name.text);
+                let help = format!(
+                    "write '{0} rises through 1.65 V', or as a condition '{0} > 1.65 V'",
+                    name.text
+                );
+                Err(located(text, name.span.clone(), message, Some(help)))
+            }
             other @ (Meaning::Bus(_) | Meaning::Event(_)) => {
                 let message = format!(
                     "'{}' is {}; only a line is high or low, rises or falls",
@@ -108,9 +123,33 @@ impl Scope {
                 clock: None,
                 radix: crate::line::Radix::Binary,
             }),
+            Meaning::Analog(_) => {
+                let message = format!("'{}' is an analog line, which has no value", name.text);
+                let help = format!("compare it with a voltage: '{0} > 1.65 V' or '{0} < 1.65 V'", name.text);
+                Err(located(text, name.span.clone(), message, Some(help)))
+            }
             Meaning::Event(_) => {
                 let message = format!("'{}' is a named event; only a bus has a value", name.text);
                 Err(located(text, name.span.clone(), message, None))
+            }
+        }
+    }
+
+    /// The line that an analog line makes at a voltage.
+    pub(super) fn find_crossing(&self, text: &str, name: &Name, level: Voltage, side: Side) -> Result<LineId> {
+        match self.find(text, name)? {
+            Meaning::Analog(analog) => match Crossing::new(*analog, level, side) {
+                Some(crossing) => Ok(crossing.line()),
+                None => {
+                    let message = format!("{level} cannot be compared with an analog line");
+                    let help = "give whole microvolts, up to 2 kV";
+                    Err(located(text, name.span.clone(), message, Some(help.into())))
+                }
+            },
+            other => {
+                let message = format!("'{}' is {}, which has no voltage", name.text, other.what());
+                let help = "only what the setup names under [[analog]] has one";
+                Err(located(text, name.span.clone(), message, Some(help.into())))
             }
         }
     }
@@ -129,6 +168,11 @@ impl Scope {
                     Err(located(text, name.span.clone(), message, inner.help().map(str::to_string)))
                 }
             },
+            other @ Meaning::Analog(_) => {
+                let message = format!("'{}' is {}, not an event", name.text, other.what());
+                let help = format!("write '{0} rises through 1.65 V' or '{0} falls through 1.65 V'", name.text);
+                Err(located(text, name.span.clone(), message, Some(help)))
+            }
             other @ (Meaning::Line(_) | Meaning::Bus(_)) => {
                 let message = format!("'{}' is {}, not an event", name.text, other.what());
                 let help = format!("write '{0} rises', '{0} falls' or '{0} changes'", name.text);

@@ -371,6 +371,17 @@ impl<'a> Parser<'a> {
         if self.take_word("low") {
             return Ok(Condition::Level(name, false));
         }
+        let above = matches!(self.peek(), Token::Sign(">"));
+        if above || matches!(self.peek(), Token::Sign("<")) {
+            // A voltage has a unit, a value has none.
+            let volts = self.attempt(|p| {
+                p.advance();
+                p.voltage()
+            });
+            if let Some(volts) = volts {
+                return Ok(Condition::Voltage(name, above, volts));
+            }
+        }
         if self.comparison_follows() {
             return Ok(Condition::Bus(name, self.test()?));
         }

@@ -7,7 +7,7 @@ use super::names::Scope;
 use super::states::StateMachine;
 use super::table::StateTable;
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{Bus, Level, LineId};
+use crate::line::{Bus, Crossing, Level, LineId};
 use crate::time::{Rate, Time, TimeBase};
 
 /// What a program waits for.
@@ -173,7 +173,7 @@ impl ConditionProgram {
 
 /// An event checked against the lines and buses it names, ready to be searched for.
 ///
-/// Frames and analog crossings parse but are not evaluated yet; compiling them is refused by name.
+/// Frames parse but are not evaluated yet; compiling them is refused by name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Program {
     pub(crate) root: Guarded,
@@ -238,7 +238,12 @@ impl Program {
         sorted_lines(&without_guard)
     }
 
-    /// All lines it looks at, those of its `while` included, sorted.
+    /// The crossings of analog lines among [`lines`](Self::lines).
+    pub fn crossings(&self) -> Vec<Crossing> {
+        self.lines().into_iter().filter_map(Crossing::of_line).collect()
+    }
+
+    /// All lines it looks at, those of its `while` and crossings of analog lines included, sorted.
     pub fn lines(&self) -> Vec<LineId> {
         sorted_lines(&self.root)
     }
@@ -254,6 +259,9 @@ impl Program {
         let mut levels = Vec::new();
         if let Some(guard) = &self.root.guard {
             plain_levels(guard, &mut levels)?;
+        }
+        if !self.crossings().is_empty() {
+            return None;
         }
         Some(LineEdge { line, direction, levels })
     }

@@ -1,5 +1,6 @@
 //! What an instrument can do, as data.
 
+use crate::line::{AnalogScale, VoltageRange};
 use crate::scan::SampleWidth;
 use crate::time::{Percent, Rate, Rational, Resolution, Time, Voltage};
 
@@ -8,6 +9,8 @@ use crate::time::{Percent, Rate, Rational, Resolution, Time, Voltage};
 pub struct Capabilities {
     /// Its inputs, in banks that share properties, rising and without gaps from input 0 on.
     pub banks: Vec<Bank>,
+    /// Its analog inputs, if it has any.
+    pub analog: Option<AnalogBank>,
     /// Its modes, each a trade of inputs against rate and memory.
     pub modes: Vec<Mode>,
     /// What it can wait for by itself.
@@ -16,6 +19,48 @@ pub struct Capabilities {
     pub skew: Time,
     /// Largest relative error of the time base.
     pub accuracy: Percent,
+}
+
+/// Analog inputs, numbered from 0 on their own.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AnalogBank {
+    /// What is printed beside them.
+    pub name: String,
+    /// How many.
+    pub inputs: u32,
+    /// The ranges that can be set for each input.
+    pub ranges: Vec<VoltageRange>,
+    /// Bits of a code, 1 to 16; the codes of a range go from -2^(bits-1) to 2^(bits-1) - 1.
+    pub bits: u32,
+    /// Largest error of a sample as a share of the range, the half step of a code not counted.
+    pub accuracy: Percent,
+    /// Fastest rate; any rate up to it that divides the digital one can be had.
+    pub fastest: Rate,
+    /// Highest voltage an input stands.
+    pub highest: Voltage,
+}
+
+impl AnalogBank {
+    /// The range to choose for voltages in `wanted`: the narrowest that has them all.
+    pub fn range_for(&self, wanted: VoltageRange) -> Option<VoltageRange> {
+        self.ranges.iter().copied().filter(|range| range.contains(wanted)).min_by_key(VoltageRange::span)
+    }
+
+    /// The widest range.
+    pub fn widest(&self) -> Option<VoltageRange> {
+        self.ranges.iter().copied().max_by_key(VoltageRange::span)
+    }
+
+    /// How its codes stand for voltages in a range.
+    pub fn scale(&self, range: VoltageRange) -> Option<AnalogScale> {
+        let span = range.span().to_rational();
+        let half = Rational::new(1, 2)?;
+        let step = span.checked_div(Rational::from(1i64 << self.bits.clamp(1, 16)))?;
+        let zero = range.low.to_rational().checked_add(range.high.to_rational())?.checked_mul(half)?;
+        let error = span.checked_mul(self.accuracy.to_fraction())?.checked_add(step.checked_mul(half)?)?;
+        let volts = Voltage::from_rational;
+        AnalogScale::new(volts(zero), volts(step), volts(error))
+    }
 }
 
 /// Inputs that share properties.

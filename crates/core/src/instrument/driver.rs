@@ -2,12 +2,12 @@
 
 use std::ops::ControlFlow;
 
-use super::{Configuration, Instrument, Status, stream};
-use crate::capture::Trace;
+use super::{Configuration, ConfiguredAnalog, Instrument, Status, stream};
+use crate::capture::{AnalogTrace, Trace};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Direction, StreamSearch};
-use crate::line::Level;
-use crate::scan::{Filler, SampleBlock, Samples};
+use crate::line::{AnalogScale, Level};
+use crate::scan::{Memory, SampleBlock, Samples};
 use crate::time::{Tick, Time};
 use crate::trigger::Seen;
 
@@ -86,6 +86,8 @@ pub struct Recorded {
 pub struct Recording {
     /// One trace per configured input.
     pub traces: Vec<Trace>,
+    /// One analog trace per configured analog input.
+    pub analog: Vec<AnalogTrace>,
     /// Ticks recorded.
     pub len: u64,
     /// The tick that is the trigger, if there was one.
@@ -94,14 +96,13 @@ pub struct Recording {
     pub remarks: Vec<String>,
 }
 
-/// Keeps the samples as traces, in memory.
-impl Sink for Filler {
+impl Sink for Memory {
     fn begin(&mut self, _: Option<Tick>) -> Result<()> {
         Ok(())
     }
 
     fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        Filler::push(self, samples);
+        Memory::push(self, samples);
         Ok(())
     }
 }
@@ -127,10 +128,14 @@ impl Acquisition<'_> {
     /// # Errors
     /// As [`run_into`](Self::run_into).
     pub fn run(self, progress: &mut dyn FnMut(Progress) -> ControlFlow<()>) -> Result<Recording> {
-        let bits: Vec<u32> = (0..self.configuration.inputs.len() as u32).collect();
-        let mut memory = Filler::new(&bits);
+        let configuration = self.configuration;
+        let bank = self.instrument.capabilities().analog;
+        let scale = |analog: &ConfiguredAnalog| bank.as_ref().and_then(|bank| bank.scale(analog.range));
+        let scales: Vec<AnalogScale> = configuration.analog.iter().filter_map(scale).collect();
+        let mut memory = Memory::new(configuration.inputs.len());
         let Recorded { len, trigger, remarks } = self.run_into(&mut memory, progress)?;
-        Ok(Recording { traces: memory.finish(), len, trigger, remarks })
+        let (traces, analog) = memory.finish(&scales);
+        Ok(Recording { traces, analog, len, trigger, remarks })
     }
 
     /// Makes the recording and passes its samples on as they come. `progress` is told where it

@@ -4,11 +4,11 @@ mod capabilities;
 mod driver;
 mod stream;
 
-pub use capabilities::{Bank, Capabilities, Mode, OnBoardTrigger};
+pub use capabilities::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
 pub use driver::{Acquisition, Progress, Recorded, Recording, Sink};
 
 use crate::error::Result;
-use crate::line::Threshold;
+use crate::line::{Threshold, VoltageRange};
 use crate::scan::SampleBlock;
 use crate::time::{Rate, Time};
 use crate::trigger::{QualifiedEdge, Seen};
@@ -24,6 +24,10 @@ pub struct Configuration {
     pub before: u64,
     /// The inputs to record; the place in this list is the bit in each sample.
     pub inputs: Vec<ConfiguredInput>,
+    /// The analog inputs to record.
+    pub analog: Vec<ConfiguredAnalog>,
+    /// Samples from one analog sample to the next; 0 when there are none to record.
+    pub analog_every: u64,
     /// What the instrument waits for; `None` to record at once.
     pub trigger: Option<QualifiedEdge>,
     /// Whether the samples are to be sent while they are taken, from arming until it is stopped;
@@ -38,6 +42,15 @@ pub struct ConfiguredInput {
     pub input: crate::line::Input,
     /// Its threshold; `None` leaves the instrument's own.
     pub threshold: Option<Threshold>,
+}
+
+/// One analog input to record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ConfiguredAnalog {
+    /// Which input, by its number.
+    pub input: u32,
+    /// Its range, one of those that its bank has.
+    pub range: VoltageRange,
 }
 
 /// What an instrument is doing.
@@ -120,7 +133,8 @@ pub trait Instrument {
     /// When it fails.
     fn stop(&mut self) -> Result<()>;
 
-    /// Replaces the block's contents with the next recorded samples; empty at the end.
+    /// Replaces the block's contents with the next recorded samples; empty at the end. Analog codes
+    /// come in the same block as the samples they were taken with.
     ///
     /// # Errors
     /// When it fails.

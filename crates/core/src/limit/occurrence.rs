@@ -16,7 +16,7 @@ use crate::capture::Capture;
 use crate::error::Result;
 use crate::event::{Certainty, ConditionProgram, Hit, Program};
 use crate::line::LineId;
-use crate::time::{Bounds, Interval, Resolution, Tick, TimeBase};
+use crate::time::{Bounds, Interval, Resolution, Tick, Time, TimeBase};
 
 /// Why an occurrence could not be decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -85,7 +85,18 @@ impl BoundLimit {
         rule: Rule,
         sink: &mut dyn FnMut(Found) -> ControlFlow<()>,
     ) -> Result<()> {
-        self.walk(capture, rule, &mut Each(sink))
+        let blurred = self.blurred(capture);
+        self.walk(blurred.as_ref().unwrap_or(capture), rule, &mut Each(sink))
+    }
+
+    /// A capture as this limit sees it, where it looks at voltages of analog lines: their crossings
+    /// are known less well than edges. `None` where it looks at none.
+    pub fn blurred(&self, capture: &Capture) -> Option<Capture> {
+        let spreads = self.crossings().into_iter().map(|crossing| capture.crossing_spread(crossing));
+        let sum = |a: Time, b: Time| {
+            a.to_rational().checked_add(b.to_rational()).map_or(capture.duration(), Time::from_rational)
+        };
+        spreads.reduce(sum).map(|extra| capture.blurred(extra))
     }
 
     /// The same, made for one kind of sink: what is done for each of millions is then one piece.

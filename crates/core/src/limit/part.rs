@@ -7,6 +7,7 @@ use serde::{Serialize, Serializer};
 
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::event::{ConditionProgram, Meaning, Program, Scope};
+use crate::line::Crossing;
 use crate::time::Time;
 
 /// A part with its timing limits, as printed in its datasheet.
@@ -218,5 +219,22 @@ impl BoundLimit {
         };
         let (reference, part) = (reference.to_string(), part.to_string());
         Ok(BoundLimit { reference, part, limit: limit.clone(), programs })
+    }
+
+    /// The crossings of analog lines that it looks at, each once.
+    pub fn crossings(&self) -> Vec<Crossing> {
+        let mut lines = match &self.programs {
+            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
+                [a.lines(), b.lines()].concat()
+            }
+            Programs::Repeat(event) => event.lines(),
+            Programs::Pulse { pulse, condition } => {
+                let more = condition.iter().flat_map(ConditionProgram::lines);
+                pulse.lines().iter().chain(more).copied().collect()
+            }
+        };
+        lines.sort_unstable();
+        lines.dedup();
+        lines.into_iter().filter_map(Crossing::of_line).collect()
     }
 }

@@ -1,9 +1,13 @@
 //! Lines, their levels and thresholds, and the groups they form.
 
+mod analog;
 mod bus;
+mod crossing;
 mod threshold;
 
+pub use analog::{AnalogId, AnalogLine, AnalogScale, VoltageRange};
 pub use bus::{Bus, BusError, BusId, Radix, Value};
+pub use crossing::{Crossing, Gate, Side};
 pub use threshold::{LogicFamily, Threshold};
 
 use std::fmt;
@@ -59,7 +63,7 @@ impl fmt::Display for Level {
     }
 }
 
-/// Which line of a capture or setup, counted from 0.
+/// Which line of a capture or setup, counted from 0; or, far beyond, a [`Crossing`] of an analog line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(transparent)]
 pub struct LineId(pub usize);

@@ -1,12 +1,14 @@
 //! Whether an instrument can do what is asked, and if not, what is nearest; and whether it is wise.
 
 mod advice;
+mod analog;
 mod inputs;
 
 pub use advice::{Advice, advice};
 
 use crate::error::{Error, ErrorKind};
 use crate::instrument::{Capabilities, Mode};
+use crate::line::VoltageRange;
 use crate::scan::SampleWidth;
 use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, TimeBase, Voltage};
 
@@ -54,6 +56,17 @@ pub struct WantedInput {
     pub fastest: Option<Frequency>,
 }
 
+/// What a setup asks of an analog input.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WantedAnalog {
+    /// The analog line's name, for messages.
+    pub name: String,
+    /// The input's number.
+    pub number: u32,
+    /// The voltages that are expected, if stated; otherwise the instrument's widest range is used.
+    pub range: Option<VoltageRange>,
+}
+
 /// What a setup asks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Wanted {
@@ -65,6 +78,10 @@ pub struct Wanted {
     pub before: Before,
     /// The inputs.
     pub inputs: Vec<WantedInput>,
+    /// The analog inputs.
+    pub analog: Vec<WantedAnalog>,
+    /// Their sample rate; the fastest that goes with the digital one when not stated.
+    pub analog_rate: Option<Rate>,
     /// Whether the host must look for the trigger in a stream, because the instrument cannot.
     pub stream: bool,
 }
@@ -84,6 +101,10 @@ pub struct Plan {
     pub stream: bool,
     /// Most samples that could be recorded at this rate in this way.
     pub memory: u64,
+    /// The range of each analog input.
+    pub analog: Vec<VoltageRange>,
+    /// Samples from one analog sample to the next; 0 without analog inputs.
+    pub analog_every: u64,
 }
 
 /// Most bytes of samples from before the trigger that the host keeps while it looks for it.
@@ -98,6 +119,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     let mut problems = Vec::new();
     let count = wanted.inputs.len() as u32;
     inputs::check(wanted, able, &mut problems);
+    let analog = analog::ranges(wanted, able, &mut problems);
     let (rate, stream) = speed(wanted, able);
     let rates = able.rates_for(count, stream);
     if rates.is_empty() {
@@ -131,6 +153,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
         let help = "give a share from 0 % to 100 %, or a time up to the length of the record";
         problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
     }
+    let analog_every = analog::every(wanted, able, rate, &mut problems);
     let width = SampleWidth::for_inputs(wanted.inputs.len()).bytes() as u64;
     if let Some(before) = before.filter(|before| stream && before.saturating_mul(width) > RING_BYTES) {
         let most = RING_BYTES / width;
@@ -145,7 +168,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     }
     match before {
         Some(before) if problems.is_empty() => {
-            Ok(Plan { rate, samples, before, rates, stream, memory: mode.memory })
+            Ok(Plan { rate, samples, before, rates, stream, memory: mode.memory, analog, analog_every })
         }
         _ => Err(problems),
     }

@@ -6,9 +6,11 @@
 #[cfg(target_arch = "x86_64")]
 mod avx2;
 mod filler;
+mod memory;
 mod planes;
 mod samples;
 
 pub use filler::{Filler, fill};
+pub use memory::{AnalogLines, Memory};
 pub(crate) use planes::{GROUP, Plane, SPAN, Slicer};
 pub use samples::{SampleBlock, SampleWidth, Samples};

@@ -58,12 +58,32 @@ pub struct SampleBlock {
     levels: Vec<u8>,
     /// As long as `levels`, or empty when all levels are known.
     unknown: Vec<u8>,
+    /// Codes per analog input.
+    analog: Vec<Vec<i16>>,
+    grid: Grid,
+}
+
+/// Which samples analog codes were taken with: number `first`, and every `every`-th from there on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+struct Grid {
+    first: u64,
+    every: u64,
+}
+
+impl Grid {
+    /// Codes taken with the samples before this one.
+    fn before(self, sample: usize) -> usize {
+        match self.every {
+            0 => 0,
+            every => (sample as u64).saturating_sub(self.first).div_ceil(every) as usize,
+        }
+    }
 }
 
 impl SampleBlock {
     /// An empty block of samples this wide.
     pub fn new(width: SampleWidth) -> Self {
-        SampleBlock { width, levels: Vec::new(), unknown: Vec::new() }
+        SampleBlock { width, ..SampleBlock::default() }
     }
 
     /// Number of samples.
@@ -81,6 +101,22 @@ impl SampleBlock {
         self.width = width;
         self.levels.clear();
         self.unknown.clear();
+        self.analog.clear();
+        self.grid = Grid::default();
+    }
+
+    /// Says which samples of this block come with analog codes: number `first`, and every `every`-th
+    /// from there on (at least 1). The codes follow with [`push_analog`](Self::push_analog).
+    pub fn start_analog(&mut self, inputs: usize, first: u64, every: u64) {
+        self.analog = vec![Vec::new(); inputs];
+        self.grid = Grid { first, every: every.max(1) };
+    }
+
+    /// Appends codes of an analog input, counted from 0 in the order of the configuration.
+    pub fn push_analog(&mut self, input: usize, codes: &[i16]) {
+        if let Some(to) = self.analog.get_mut(input) {
+            to.extend_from_slice(codes);
+        }
     }
 
     /// Appends one sample; a one in `unknown` says that the level of that input is not known. Bits
@@ -129,7 +165,14 @@ impl SampleBlock {
 
     /// The samples, to be read.
     pub fn samples(&self) -> Samples<'_> {
-        Samples { width: self.width, levels: &self.levels, unknown: &self.unknown }
+        Samples {
+            width: self.width,
+            levels: &self.levels,
+            unknown: &self.unknown,
+            analog: &self.analog,
+            grid: self.grid,
+            from: 0,
+        }
     }
 }
 
@@ -146,13 +189,17 @@ pub struct Samples<'a> {
     width: SampleWidth,
     levels: &'a [u8],
     unknown: &'a [u8],
+    analog: &'a [Vec<i16>],
+    grid: Grid,
+    /// Samples of the block that came before these.
+    from: usize,
 }
 
 impl<'a> Samples<'a> {
     /// Packed samples, all levels known; an incomplete sample at the end is left out.
     pub fn new(width: SampleWidth, bytes: &'a [u8]) -> Self {
         let whole = bytes.len() - bytes.len() % width.bytes();
-        Samples { width, levels: &bytes[..whole], unknown: &[] }
+        Samples { width, levels: &bytes[..whole], unknown: &[], analog: &[], grid: Grid::default(), from: 0 }
     }
 
     /// Number of samples.
@@ -187,7 +234,34 @@ impl<'a> Samples<'a> {
         let end = range.end.min(self.len());
         let bounds = range.start.min(end) * bytes..end * bytes;
         let unknown = self.unknown.get(bounds.clone()).unwrap_or(&[]);
-        Samples { width: self.width, levels: &self.levels[bounds], unknown }
+        let from = self.from + range.start.min(end);
+        Samples { levels: &self.levels[bounds], unknown, from, ..*self }
+    }
+
+    /// Number of analog inputs that come along.
+    pub fn analog_inputs(&self) -> usize {
+        self.analog.len()
+    }
+
+    /// The codes of an analog input that were taken with these samples: the number of the sample
+    /// that the first one was taken with, samples from one to the next, and the codes.
+    ///
+    /// ```
+    /// use deep_tap_core::scan::{SampleBlock, SampleWidth};
+    ///
+    /// let mut block = SampleBlock::new(SampleWidth::W8);
+    /// block.push_run(0, 0, 10);
+    /// block.start_analog(1, 2, 4);
+    /// block.push_analog(0, &[100, 101]);
+    /// assert_eq!(block.samples().analog(0), (2, 4, &[100, 101][..]));
+    /// assert_eq!(block.samples().slice(3..10).analog(0), (3, 4, &[101][..]));
+    /// ```
+    pub fn analog(&self, input: usize) -> (u64, u64, &'a [i16]) {
+        let codes = self.analog.get(input).map_or(&[][..], Vec::as_slice);
+        let (start, end) = (self.grid.before(self.from), self.grid.before(self.from + self.len()));
+        let start = start.min(codes.len());
+        let at = self.grid.first.saturating_add((start as u64).saturating_mul(self.grid.every));
+        (at.saturating_sub(self.from as u64), self.grid.every, &codes[start..end.clamp(start, codes.len())])
     }
 
     /// Levels and unknown bits of a sample; zeros beyond the end.

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, ErrorKind, Place, TextPlace};
 use crate::event::{Action, Arm, Wait};
-use crate::line::{Input, Radix, Threshold};
+use crate::line::{Input, Radix, Threshold, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
 
@@ -18,7 +18,9 @@ pub(super) struct Draft {
     pub(super) before: Option<Before>,
     pub(super) time_out: Option<Time>,
     pub(super) uncertainty: Option<Time>,
+    pub(super) analog_rate: Option<Rate>,
     pub(super) lines: Vec<DraftLine>,
+    pub(super) analog: Vec<DraftAnalog>,
     pub(super) buses: Vec<DraftBus>,
     pub(super) events: Vec<(Placed<String>, Placed<String>)>,
     pub(super) trigger: Option<DraftTrigger>,
@@ -32,6 +34,14 @@ pub(super) struct DraftLine {
     pub(super) threshold: Option<Threshold>,
     pub(super) swing: Option<Voltage>,
     pub(super) fastest: Option<Frequency>,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct DraftAnalog {
+    pub(super) name: Placed<String>,
+    pub(super) input: u32,
+    pub(super) range: Option<VoltageRange>,
+    pub(super) hysteresis: Voltage,
 }
 
 #[derive(Clone, Debug)]
@@ -82,8 +92,10 @@ impl Draft {
         replace(&mut self.before, over.before);
         replace(&mut self.time_out, over.time_out);
         replace(&mut self.uncertainty, over.uncertainty);
+        replace(&mut self.analog_rate, over.analog_rate);
         replace(&mut self.trigger, over.trigger);
         self.lines.extend(over.lines);
+        self.analog.extend(over.analog);
         self.buses.extend(over.buses);
         self.parts.extend(over.parts);
         for (name, event) in over.events {
@@ -113,6 +125,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         }
         for section in top.sections("line", "name") {
             draft.lines.extend(read_line(&section));
+            section.finish();
+        }
+        for section in top.sections("analog", "name") {
+            draft.analog.extend(read_analog(&section));
             section.finish();
         }
         for section in top.sections("bus", "name") {
@@ -148,6 +164,7 @@ fn read_sampling(section: &Section<'_>, draft: &mut Draft) {
     }
     draft.length = length.map(|l| l.value.0).or_else(|| samples.map(|s| Length::Samples(s.value.0)));
     draft.before = section.parsed::<BeforeText>("before-trigger").map(|b| b.value.0);
+    draft.analog_rate = section.parsed::<Rate>("analog-rate").map(|r| r.value);
     draft.time_out = section.parsed::<Time>("time-out").map(|t| t.value);
 }
 
@@ -214,7 +231,6 @@ fn read_arm(section: &Section<'_>) -> Option<(Arm, TextPlace)> {
     Some((Arm { wait, action }, place))
 }
 
-/// A share or a time.
 /// A rate, or 'max'.
 struct SpeedText(Speed);
 
@@ -249,6 +265,7 @@ impl std::str::FromStr for LengthText {
     }
 }
 
+/// A share or a time.
 struct BeforeText(Before);
 
 impl std::str::FromStr for BeforeText {
@@ -279,6 +296,31 @@ fn read_line(section: &Section<'_>) -> Option<DraftLine> {
     let fastest = section.parsed::<Frequency>("fastest").map(|f| f.value);
     let name = section.required("name", "name = \"ADC_SCLK\"")?;
     Some(DraftLine { name, input, threshold, swing, fastest })
+}
+
+fn read_analog(section: &Section<'_>) -> Option<DraftAnalog> {
+    let input = section.number_or_text("input");
+    let range = section.parsed::<VoltageRange>("range").map(|r| r.value);
+    let hysteresis = section.parsed::<Voltage>("hysteresis");
+    let name = section.required("name", "name = \"VDD33\"")?;
+    let input = match input {
+        Some(Placed { value: Ok(number), .. }) => number,
+        Some(Placed { place, .. }) => {
+            let error = Error::new(ErrorKind::Setup, "an analog input is given by its number");
+            section.reader.report(error.with_help("write input = 0").at(Place::Text(place)));
+            return None;
+        }
+        None => {
+            section.missing("input", "input = 0");
+            return None;
+        }
+    };
+    if let Some(negative) = hysteresis.as_ref().filter(|h| h.value < Voltage::ZERO) {
+        let error = Error::new(ErrorKind::Setup, "a hysteresis is not negative");
+        let error = error.with_help("give how far the voltage must come back, such as \"20 mV\"");
+        section.reader.report(error.at(Place::Text(negative.place.clone())));
+    }
+    Some(DraftAnalog { name, input, range, hysteresis: hysteresis.map_or(Voltage::ZERO, |h| h.value) })
 }
 
 fn read_bus(section: &Section<'_>, draft: &mut Draft) {

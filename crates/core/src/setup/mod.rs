@@ -18,9 +18,9 @@ use crate::capture::{Attachment, Capture};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::limit::{BoundLimit, Part};
-use crate::line::{Bus, Input, Line};
+use crate::line::{AnalogLine, Bus, Input, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
-use crate::time::{Frequency, Resolution, Time, Voltage};
+use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
 
 /// Everything that one acquisition needs.
 ///
@@ -59,6 +59,8 @@ pub struct Setup {
     pub uncertainty: Option<Time>,
     /// The lines.
     pub lines: Vec<SetupLine>,
+    /// The analog lines.
+    pub analog: Vec<SetupAnalog>,
     /// The parallel buses, over the lines by number.
     pub buses: Vec<Bus>,
     /// The named events, each with its text.
@@ -89,6 +91,17 @@ pub struct Sampling {
     pub length: Length,
     /// Part of it before the trigger.
     pub before: Before,
+    /// Sample rate of the analog lines, if stated.
+    pub analog_rate: Option<Rate>,
+}
+
+/// An analog line with what the setup says about its voltage.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SetupAnalog {
+    /// The line.
+    pub line: AnalogLine,
+    /// The voltages that are expected, if stated.
+    pub range: Option<VoltageRange>,
 }
 
 /// A line with what the setup says about its signal.
@@ -148,10 +161,14 @@ impl Setup {
         self.parts.iter().flat_map(|p| &p.limits)
     }
 
-    /// The names that an expression may use: lines, buses and named events.
+    fn names(&self) -> resolve::Names<'_> {
+        resolve::Names { lines: &self.lines, analog: &self.analog, buses: &self.buses, events: &self.events }
+    }
+
+    /// The names that an expression may use: lines, analog lines, buses and named events.
     pub fn scope(&self) -> Scope {
         let mut scope = Scope::new();
-        resolve::define_all(&mut scope, &self.lines, &self.buses, &self.events);
+        resolve::define_all(&mut scope, self.names());
         scope
     }
 
@@ -177,6 +194,14 @@ impl Setup {
                     let help = error.help().unwrap_or("check the signal's name").to_string();
                     problems.push(Error::new(ErrorKind::Unknown, message).with_help(help));
                 }
+            }
+        }
+        for (number, analog) in self.analog.iter().enumerate() {
+            let name = &analog.line.name;
+            if capture.analog_lines().get(number).is_none_or(|line| line.name != *name) {
+                let message = format!("the record has no analog line '{name}'");
+                let help = "take its [[analog]] section out to look at this record";
+                problems.push(Error::new(ErrorKind::Unknown, message).with_help(help));
             }
         }
         if let Some(error) = Error::many(problems) {

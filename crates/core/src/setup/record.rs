@@ -6,11 +6,11 @@ use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Program, StateProblem, StreamSearch};
 use crate::instrument::{
-    Acquisition, Capabilities, Configuration, ConfiguredInput, Instrument, Progress, Sink,
+    Acquisition, Capabilities, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument, Progress, Sink,
 };
-use crate::line::{Input, Level};
-use crate::plan::{Plan, Speed, Wanted, WantedInput, plan};
-use crate::scan::{Filler, Samples};
+use crate::line::{AnalogId, AnalogScale, Input, Level, VoltageRange};
+use crate::plan::{Plan, Speed, Wanted, WantedAnalog, WantedInput, plan};
+use crate::scan::{Memory, Samples};
 use crate::time::{Rate, Tick, Time, TimeBase};
 use crate::trigger::QualifiedEdge;
 
@@ -62,6 +62,8 @@ impl Setup {
                 sampling.before
             },
             inputs: self.lines.iter().map(wanted_input).collect(),
+            analog: self.analog.iter().map(wanted_analog).collect(),
+            analog_rate: sampling.analog_rate,
         })
     }
 
@@ -95,12 +97,14 @@ impl Setup {
         options: RecordOptions,
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Capture> {
-        let bits: Vec<u32> = (0..self.lines.len() as u32).collect();
-        let mut memory = Filler::new(&bits);
+        let mut memory = Memory::new(self.lines.len());
         let description = self.record_into(instrument, options, &mut memory, progress)?;
         let len = memory.position();
-        let traces = memory.finish().into_iter().map(Some).collect();
-        description.into_builder().length(len).replace_traces(traces).build()
+        let ids = 0..description.analog_lines().len();
+        let scales: Vec<AnalogScale> = ids.map(|id| description.analog(AnalogId(id)).scale()).collect();
+        let (traces, analog) = memory.finish(&scales);
+        let builder = description.into_builder().length(len).replace_analog(analog);
+        builder.replace_traces(traces.into_iter().map(Some).collect()).build()
     }
 
     /// Records this setup with an instrument and passes the samples on as they come; the answer is
@@ -123,7 +127,13 @@ impl Setup {
             program.check_times(base)?;
         }
         let trigger = program.as_ref().and_then(|p| QualifiedEdge::from_program(p).ok());
-        let search = program.as_ref().filter(|_| plan.stream).map(|p| StreamSearch::new(p, base));
+        let able = instrument.capabilities();
+        let scale = |range: &VoltageRange| able.analog.as_ref().and_then(|bank| bank.scale(*range));
+        let scales: Vec<AnalogScale> = plan.analog.iter().filter_map(scale).collect();
+        let hysteresis = self.analog.iter().map(|analog| analog.line.hysteresis);
+        let analog: Vec<_> = scales.iter().copied().zip(hysteresis).collect();
+        let search = program.as_ref().filter(|_| plan.stream);
+        let search = search.map(|p| StreamSearch::new(p, base).with_analog(&analog));
         let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {
             input: line.line.input.clone().unwrap_or(Input::Number(number as u32)),
             threshold: line.line.threshold,
@@ -133,11 +143,12 @@ impl Setup {
             samples: plan.samples,
             before: plan.before,
             inputs: inputs.collect(),
+            analog: self.configured_analog(&plan.analog),
+            analog_every: plan.analog_every,
             trigger: trigger.filter(|_| !plan.stream),
             stream: plan.stream,
         };
         let names: Vec<&str> = self.lines.iter().map(|l| l.line.name.as_str()).collect();
-        let able = instrument.capabilities();
         let origin = Origin {
             source: instrument.identity(),
             rates: plan.rates,
@@ -157,6 +168,9 @@ impl Setup {
             for line in &self.lines {
                 builder = builder.line(line.line.clone(), Trace::constant(Level::Unknown, 0));
             }
+            for (analog, scale) in self.analog.iter().zip(&scales) {
+                builder = builder.analog_to_come(analog.line.clone(), *scale, plan.analog_every);
+            }
             remarks.into_iter().fold(builder, CaptureBuilder::remark).build()
         };
         let acquisition = Acquisition {
@@ -169,6 +183,13 @@ impl Setup {
         let mut described = Described { sink, describe: &describe };
         let recorded = acquisition.run_into(&mut described, progress)?;
         describe(recorded.trigger, recorded.remarks)
+    }
+}
+
+impl Setup {
+    fn configured_analog(&self, ranges: &[VoltageRange]) -> Vec<ConfiguredAnalog> {
+        let inputs = self.analog.iter().filter_map(|line| line.line.input);
+        inputs.zip(ranges).map(|(input, range)| ConfiguredAnalog { input, range: *range }).collect()
     }
 }
 
@@ -191,13 +212,13 @@ pub trait CaptureSink {
 }
 
 /// Keeps the samples as traces, in memory.
-impl CaptureSink for Filler {
+impl CaptureSink for Memory {
     fn begin(&mut self, _: Capture) -> Result<()> {
         Ok(())
     }
 
     fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        Filler::push(self, samples);
+        Memory::push(self, samples);
         Ok(())
     }
 }
@@ -222,6 +243,14 @@ impl Sink for Described<'_> {
 fn waits_on_board(program: &Program, able: &Capabilities) -> bool {
     let edge = program.as_qualified_edge().filter(|_| able.trigger.edge);
     edge.is_some_and(|edge| edge.levels.len() <= able.trigger.levels as usize)
+}
+
+fn wanted_analog(line: &super::SetupAnalog) -> WantedAnalog {
+    WantedAnalog {
+        name: line.line.name.clone(),
+        number: line.line.input.unwrap_or(0),
+        range: line.range,
+    }
 }
 
 fn wanted_input(line: &super::SetupLine) -> WantedInput {

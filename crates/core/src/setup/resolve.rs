@@ -4,7 +4,7 @@ use crate::capture::Attachment;
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
 use crate::event::{Meaning, Program, Scope, State, StateMachine, mentions};
 use crate::limit::{BoundLimit, Events, Limit};
-use crate::line::{Bus, BusError, Level, Line, LineId};
+use crate::line::{AnalogId, AnalogLine, Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
 use crate::time::Percent;
 
@@ -12,7 +12,7 @@ use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_dr
 use super::parts::{read_part, unknown_pin};
 use super::reader::moved;
 use super::source::{Texts, relative};
-use super::{PlacedPart, Sampling, Setup, SetupLine, Trigger};
+use super::{PlacedPart, Sampling, Setup, SetupAnalog, SetupLine, Trigger};
 
 /// Deepest nesting of includes.
 const DEEPEST: usize = 16;
@@ -88,8 +88,12 @@ impl Loader<'_> {
         let buses: Vec<Bus> = draft.buses.iter().filter_map(|b| self.bus(b, &draft)).collect();
         let events: Vec<(String, String)> =
             draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
+        let analog = self.analog(&draft);
         let mut scope = Scope::new();
-        define_all(&mut scope, &lines, &buses, &events);
+        define_all(
+            &mut scope,
+            Names { lines: &lines, analog: &analog, buses: &buses, events: &events },
+        );
         self.names(&draft);
         for (_, event) in &draft.events {
             self.event(&event.value, &scope, &event.place);
@@ -99,7 +103,7 @@ impl Loader<'_> {
         let sampling = match (draft.speed.as_ref(), draft.length) {
             (Some(speed), Some(length)) => {
                 let before = draft.before.unwrap_or(Before::Share(Percent::ZERO));
-                Some(Sampling { speed: speed.value, length, before })
+                Some(Sampling { speed: speed.value, length, before, analog_rate: draft.analog_rate })
             }
             (Some(speed), None) => {
                 let help = "add 'length = \"20 ms\"' or 'samples = \"2 M\"'";
@@ -115,6 +119,7 @@ impl Loader<'_> {
             time_out: draft.time_out,
             uncertainty: draft.uncertainty,
             lines,
+            analog,
             buses,
             events,
             trigger,
@@ -144,12 +149,32 @@ impl Loader<'_> {
         lines
     }
 
+    fn analog(&mut self, draft: &Draft) -> Vec<SetupAnalog> {
+        let mut lines: Vec<SetupAnalog> = Vec::new();
+        for line in &draft.analog {
+            if let Some(other) = lines.iter().find(|l| l.line.input == Some(line.input)) {
+                let message = format!("analog input {} carries '{}' already", line.input, other.line.name);
+                self.problems.push(wrong(&line.name.place, message, "each line needs an input of its own"));
+            }
+            lines.push(SetupAnalog {
+                line: AnalogLine {
+                    name: line.name.value.clone(),
+                    input: Some(line.input),
+                    hysteresis: line.hysteresis,
+                },
+                range: line.range,
+            });
+        }
+        lines
+    }
+
     /// Reports names that are used twice, or not usable.
     fn names(&mut self, draft: &Draft) {
         let lines = draft.lines.iter().map(|l| ("line", &l.name));
+        let analog = draft.analog.iter().map(|l| ("analog line", &l.name));
         let buses = draft.buses.iter().map(|b| ("bus", &b.name));
         let events = draft.events.iter().map(|(name, _)| ("event", name));
-        let all: Vec<_> = lines.chain(buses).chain(events).collect();
+        let all: Vec<_> = lines.chain(analog).chain(buses).chain(events).collect();
         for (i, (what, name)) in all.iter().enumerate() {
             if name.value.is_empty() || name.value.contains(['"', '\n', '\r']) {
                 let help = "use letters, digits and signs other than the double quote";
@@ -264,7 +289,7 @@ impl Loader<'_> {
             match &line.value {
                 None => unwired.push(pin.value.as_str()),
                 Some(name) => match board.get(name) {
-                    Some(meaning @ (Meaning::Line(_) | Meaning::Bus(_))) => {
+                    Some(meaning @ (Meaning::Line(_) | Meaning::Analog(_) | Meaning::Bus(_))) => {
                         pins.define(pin.value.clone(), meaning.clone());
                     }
                     // A bus that is wrong itself has been complained about already.
@@ -346,14 +371,26 @@ fn limit_mentions(limit: &Limit, pin: &str) -> bool {
     texts.into_iter().chain(&limit.condition).any(|text| mentions(text, pin))
 }
 
-pub(super) fn define_all(scope: &mut Scope, lines: &[SetupLine], buses: &[Bus], events: &[(String, String)]) {
-    for (i, line) in lines.iter().enumerate() {
+/// What has a name that an expression may use.
+#[derive(Clone, Copy)]
+pub(super) struct Names<'a> {
+    pub(super) lines: &'a [SetupLine],
+    pub(super) analog: &'a [SetupAnalog],
+    pub(super) buses: &'a [Bus],
+    pub(super) events: &'a [(String, String)],
+}
+
+pub(super) fn define_all(scope: &mut Scope, names: Names<'_>) {
+    for (i, line) in names.lines.iter().enumerate() {
         scope.define(line.line.name.clone(), Meaning::Line(LineId(i)));
     }
-    for bus in buses {
+    for (i, line) in names.analog.iter().enumerate() {
+        scope.define(line.line.name.clone(), Meaning::Analog(AnalogId(i)));
+    }
+    for bus in names.buses {
         scope.define(bus.name.clone(), Meaning::Bus(bus.clone()));
     }
-    for (name, event) in events {
+    for (name, event) in names.events {
         scope.define(name.clone(), Meaning::Event(event.clone()));
     }
 }

@@ -2,6 +2,7 @@
 
 use super::{Device, Queues, node};
 use crate::board::{Instant, NodeId};
+use crate::electric::{Shape, Slope};
 use crate::random::Random;
 
 const CE_N: NodeId = node("MEM_CE_N");
@@ -10,6 +11,20 @@ const FIRST_ADDRESS: NodeId = node("A0");
 const ADDRESS_LINES: usize = 4;
 const FIRST_DATA: NodeId = node("D0");
 const DATA_LINES: usize = 8;
+
+pub(super) const TIDE_OUT: NodeId = node("TIDE_OUT");
+
+/// The output of the converter behind the memory, for a chart recorder.
+pub(super) const OUTPUT: Shape = Shape {
+    low: 0.0,
+    high: FULL_SCALE,
+    rise: Slope::Rc(Instant::ns(400)),
+    fall: Slope::Rc(Instant::ns(400)),
+};
+/// What it puts out for the value 255.
+const FULL_SCALE: f64 = 2.55;
+/// Write enable going high to the output beginning to move.
+const OUTPUT_DELAY: Instant = Instant::ns(180);
 
 /// From one write to the next.
 const CYCLE: Instant = Instant::us(18);
@@ -65,6 +80,7 @@ impl Device for Memory {
         let end = write + if short { SHORT_PULSE } else { WRITE_PULSE };
         queues.set(WE_N, end, true);
         queues.set(CE_N, end + Instant::ns(40), true);
+        queues.drive(TIDE_OUT, end + OUTPUT_DELAY, data as f64 / 255.0 * FULL_SCALE);
         self.set_group(queues, FIRST_DATA, DATA_LINES, end + hold, (1 << DATA_LINES) - 1);
         self.writes += 1;
         // The controller's loop takes a little more or less each time.

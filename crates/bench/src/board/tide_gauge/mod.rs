@@ -1,7 +1,8 @@
 //! The demo board: the main board of an ocean tide-gauge buoy, revision B.
 //!
-//! **Made up**, like every part on it. It has a power supervisor, a 24-bit pressure converter on
-//! SPI with a data-ready line, and a small parallel memory. It misbehaves in ways that bring-up
+//! **Made up**, like every part on it. It has a 3.3 V rail with a supervisor, a 24-bit pressure
+//! converter on SPI with a data-ready line, and a small parallel memory with a converter that puts
+//! out what is written. It misbehaves in ways that bring-up
 //! really meets; each fault can be switched off.
 
 mod adc;
@@ -9,12 +10,14 @@ mod memory;
 mod power;
 
 use std::collections::VecDeque;
+use std::fmt;
 use std::str::FromStr;
 
 use deep_tap_core::line::Level;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use super::{Board, Emit, Instant, NodeId};
+use super::{Board, Change, Emit, Instant, NodeId};
+use crate::electric::Shape;
 use crate::random::Random;
 
 /// A way in which the board misbehaves.
@@ -33,18 +36,27 @@ pub enum Fault {
     ShortHold,
     /// A spike of 12 ns on write enable while the rail ramps up.
     RampSpike,
+    /// The 3.3 V rail dips to 2.7 V for 40 us while the modem transmits.
+    RailDip,
 }
 
 impl Fault {
     /// All faults with their names.
-    pub const ALL: [(Fault, &'static str); 6] = [
+    pub const ALL: [(Fault, &'static str); 7] = [
         (Fault::LateData, "late-data"),
         (Fault::LateConversion, "late-conversion"),
         (Fault::EarlyReset, "early-reset"),
         (Fault::ShortWrite, "short-write"),
         (Fault::ShortHold, "short-hold"),
         (Fault::RampSpike, "ramp-spike"),
+        (Fault::RailDip, "rail-dip"),
     ];
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(Self::ALL.iter().find(|(fault, _)| fault == self).map_or("?", |(_, name)| name))
+    }
 }
 
 impl FromStr for Fault {
@@ -59,8 +71,11 @@ impl FromStr for Fault {
     }
 }
 
-/// The nodes, in the order in which the demo's leads are wired.
-const NODES: [&str; 22] = [
+/// Digital nodes, in the order in which the demo's leads are wired.
+const DIGITAL: usize = 22;
+
+/// The nodes: the digital ones, and the analog ones in the order of the analog inputs.
+const NODES: [&str; DIGITAL + 2] = [
     "PGOOD",
     "RESET_N",
     "ADC_CS_N",
@@ -83,6 +98,8 @@ const NODES: [&str; 22] = [
     "D5",
     "D6",
     "D7",
+    "VDD33",
+    "TIDE_OUT",
 ];
 
 /// Looks a node up by its name in [`NODES`]; every caller passes one of them.
@@ -112,7 +129,7 @@ const POWER_GOOD: Instant = Instant::us(4_200);
 
 /// Collects what devices do to nodes, ahead of time.
 struct Queues {
-    nodes: Vec<VecDeque<(Instant, Level)>>,
+    nodes: Vec<VecDeque<(Instant, Change)>>,
     last: Vec<Level>,
 }
 
@@ -121,8 +138,12 @@ impl Queues {
         let level = Level::from(high);
         if self.last[node.0] != level {
             self.last[node.0] = level;
-            self.nodes[node.0].push_back((at, level));
+            self.nodes[node.0].push_back((at, Change::Level(level)));
         }
+    }
+
+    fn drive(&mut self, node: NodeId, at: Instant, volts: f64) {
+        self.nodes[node.0].push_back((at, Change::Volts(volts)));
     }
 }
 
@@ -183,8 +204,27 @@ impl Board for TideGauge {
         &self.names
     }
 
-    fn initial(&self, node: NodeId) -> Level {
-        Level::from(Self::rests_high(node.0))
+    fn initial(&self, node: NodeId) -> Change {
+        match node.0 {
+            0..DIGITAL => Change::Level(Level::from(Self::rests_high(node.0))),
+            _ => Change::Volts(0.0),
+        }
+    }
+
+    fn shape(&self, node: NodeId) -> Option<Shape> {
+        Some(match node {
+            power::VDD33 => power::RAIL,
+            memory::TIDE_OUT => memory::OUTPUT,
+            _ => Shape::LOGIC_3V3,
+        })
+    }
+
+    fn wiring(&self) -> Vec<NodeId> {
+        (0..DIGITAL).map(NodeId).collect()
+    }
+
+    fn analog_wiring(&self) -> Vec<NodeId> {
+        (DIGITAL..NODES.len()).map(NodeId).collect()
     }
 
     fn advance(&mut self, until: Instant, emit: &mut Emit<'_>) {
@@ -194,9 +234,9 @@ impl Board for TideGauge {
             }
         }
         for (node, queue) in self.queues.nodes.iter_mut().enumerate() {
-            while let Some((at, level)) = queue.front().copied().filter(|(at, _)| *at <= until) {
+            while let Some((at, change)) = queue.front().copied().filter(|(at, _)| *at <= until) {
                 queue.pop_front();
-                emit(NodeId(node), at, level);
+                emit(NodeId(node), at, change);
             }
         }
     }
@@ -207,7 +247,7 @@ impl Board for TideGauge {
             0 => Random::new(self.seed),
             run => Random::new(self.seed).split(0x7e57 + run),
         };
-        let power = power::Power::new(has(Fault::EarlyReset), has(Fault::RampSpike));
+        let power = power::Power::new(has(Fault::EarlyReset), has(Fault::RampSpike), has(Fault::RailDip));
         let running = power.released() + Instant::us(300);
         let adc = adc::Adc::new(running, random.split(1), has(Fault::LateData), has(Fault::LateConversion));
         let memory =

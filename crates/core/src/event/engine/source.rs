@@ -10,9 +10,9 @@ use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
 use crate::event::states::StateReport;
 use crate::event::table::StateTable;
-use crate::line::{Level, LineId};
+use crate::line::{AnalogScale, Crossing, Gate, Level, LineId};
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
-use crate::time::{Tick, TimeBase};
+use crate::time::{Tick, TimeBase, Voltage};
 
 /// Ticks per word of a window.
 const WORD: u64 = GROUP as u64;
@@ -214,6 +214,8 @@ pub struct StreamSearch {
     mask: u64,
     /// Per line, the changes seen.
     edges: Vec<u64>,
+    /// The lines that analog codes make.
+    gates: Vec<Gated>,
     table: StateTable,
     /// The buses it looks at, and whether their values count only where the event happens apart
     /// from its `while`.
@@ -221,11 +223,47 @@ pub struct StreamSearch {
     at_event: bool,
 }
 
+/// A line that the codes of an analog input make.
+#[derive(Clone, Debug)]
+struct Gated {
+    slot: usize,
+    input: usize,
+    gate: Gate,
+    level: Level,
+}
+
+impl Gated {
+    /// The levels at these samples.
+    fn fill(&mut self, samples: Samples<'_>, plane: &mut Plane) {
+        let (first, every, codes) = samples.analog(self.input);
+        let mut from = 0;
+        let mut codes = codes.iter().enumerate().peekable();
+        plane.fill(0);
+        loop {
+            let next = codes.next().map(|(n, code)| ((first + n as u64 * every) as usize, *code));
+            let to = next.map_or(samples.len(), |(at, _)| at.min(samples.len()));
+            if self.level == Level::High {
+                (from..to).for_each(|at| plane[at / GROUP] |= 1 << (at % GROUP));
+            }
+            let Some((at, code)) = next else { return };
+            (from, self.level) = (at, self.gate.next(self.level, code));
+        }
+    }
+
+    /// Before anything came: what the first code shows.
+    fn begin(&mut self, samples: Samples<'_>) {
+        if let (Level::Unknown, [code, ..]) = (self.level, samples.analog(self.input).2) {
+            self.level = self.gate.next(Level::Unknown, *code);
+        }
+    }
+}
+
 impl StreamSearch {
     /// Searches samples whose bit `i` is the line numbered `i`; lines from 64 on read as low.
     pub fn new(program: &Program, base: TimeBase) -> Self {
         let lines = program.lines();
-        let mask = lines.iter().fold(0, |all, l| all | 1u64.checked_shl(l.0 as u32).unwrap_or(0));
+        let bits: Vec<u32> = lines.iter().map(|l| l.0.min(64) as u32).collect();
+        let mask = bits.iter().fold(0, |all, bit| all | 1u64.checked_shl(*bit).unwrap_or(0));
         let (buses, at_event) = Census::of(program, &lines);
         StreamSearch {
             buses,
@@ -235,7 +273,8 @@ impl StreamSearch {
             unknown: vec![NONE; lines.len()],
             before: vec![(false, false); lines.len()],
             edges: vec![0; lines.len()],
-            bits: lines.iter().map(|l| l.0.min(64) as u32).collect(),
+            bits,
+            gates: Vec::new(),
             slicer: Slicer::new(),
             lines,
             table: program.state_table().clone(),
@@ -243,6 +282,20 @@ impl StreamSearch {
             last: None,
             mask,
         }
+    }
+
+    /// The same with the scale and hysteresis of each analog line, in the order of their ids, so that
+    /// the codes that come with the samples are looked at, too.
+    #[must_use]
+    pub fn with_analog(mut self, lines: &[(AnalogScale, Voltage)]) -> Self {
+        let gated = |(slot, line): (usize, &LineId)| {
+            let crossing = Crossing::of_line(*line)?;
+            let input = crossing.analog().0;
+            let (scale, hysteresis) = lines.get(input)?;
+            Some(Gated { slot, input, gate: crossing.gate(*scale, *hysteresis), level: Level::Unknown })
+        };
+        self.gates = self.lines.iter().enumerate().filter_map(gated).collect();
+        self
     }
 
     /// Samples taken in so far.
@@ -253,10 +306,14 @@ impl StreamSearch {
     /// What was seen so far on the lines that the event looks at: changes, and the last level.
     pub fn activity(&self) -> Vec<(LineId, u64, Level)> {
         let (level, unknown) = self.last.unwrap_or((0, u64::MAX));
-        let bit = |word: u64, line: &LineId| word.checked_shr(line.0 as u32).unwrap_or(0) & 1 == 1;
-        let last =
-            |line: &LineId| if bit(unknown, line) { Level::Unknown } else { Level::from(bit(level, line)) };
-        self.lines.iter().zip(&self.edges).map(|(line, edges)| (*line, *edges, last(line))).collect()
+        let bit = |word: u64, slot: usize| word.checked_shr(self.bits[slot]).unwrap_or(0) & 1 == 1;
+        let last = |slot: usize| match self.gates.iter().find(|gate| gate.slot == slot) {
+            Some(gate) => gate.level,
+            None if bit(unknown, slot) => Level::Unknown,
+            None => Level::from(bit(level, slot)),
+        };
+        let lines = self.lines.iter().zip(&self.edges).enumerate();
+        lines.map(|(slot, (line, edges))| (*line, *edges, last(slot))).collect()
     }
 
     /// The values seen so far of the buses that it looks at.
@@ -290,6 +347,9 @@ impl StreamSearch {
     /// Passes samples that equal the last one, up to where a time runs out; how many.
     fn skip_quiet(&mut self, samples: Samples<'_>) -> usize {
         let Some((levels, 0)) = self.last.filter(|_| samples.unknown().is_empty()) else { return 0 };
+        if !self.gates.is_empty() {
+            return 0;
+        }
         if levels & self.mask & samples.width().beyond() != 0 {
             return 0;
         }
@@ -320,6 +380,11 @@ impl StreamSearch {
         for (before, bit) in self.before.iter_mut().zip(&self.bits) {
             let is_set = |word: u64| word.checked_shr(*bit).unwrap_or(0) & 1 == 1;
             *before = (is_set(levels) && !is_set(unknown), is_set(unknown));
+        }
+        for gate in &mut self.gates {
+            gate.begin(samples);
+            self.before[gate.slot] = (gate.level == Level::High, false);
+            gate.fill(samples, &mut self.planes[gate.slot]);
         }
         let window = Window {
             start,

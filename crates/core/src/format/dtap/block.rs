@@ -2,8 +2,11 @@
 
 use crate::line::Level;
 
-/// First bytes of every file; the last one is the version.
+/// First bytes of every file; the last one is the version: this one, or [`ANALOG_VERSION`] for a
+/// file with analog lines.
 pub(super) const MAGIC: [u8; 8] = *b"DEEPTAP\x01";
+/// The version that knows analog lines.
+pub(super) const ANALOG_VERSION: u8 = 2;
 /// Last bytes of every finished file.
 pub(super) const END_MAGIC: [u8; 8] = *b"DTAPEND\x01";
 /// Size of a block's header.
@@ -22,6 +25,8 @@ pub(super) enum Kind {
     Head,
     /// Edges of all lines in a range of ticks.
     Edges,
+    /// Codes of all analog lines in a range of ticks.
+    Codes,
     /// Replaces the head, with what was known at the end.
     Meta,
     /// Where the edge blocks are.
@@ -29,8 +34,13 @@ pub(super) enum Kind {
 }
 
 impl Kind {
-    const TAGS: [(Kind, [u8; 4]); 4] =
-        [(Kind::Head, *b"HEAD"), (Kind::Edges, *b"EDGE"), (Kind::Meta, *b"META"), (Kind::Index, *b"INDX")];
+    const TAGS: [(Kind, [u8; 4]); 5] = [
+        (Kind::Head, *b"HEAD"),
+        (Kind::Edges, *b"EDGE"),
+        (Kind::Codes, *b"CODE"),
+        (Kind::Meta, *b"META"),
+        (Kind::Index, *b"INDX"),
+    ];
 
     fn tag(self) -> [u8; 4] {
         Self::TAGS.iter().find(|(kind, _)| *kind == self).map_or(*b"????", |(_, tag)| *tag)
@@ -43,11 +53,11 @@ pub(super) struct Header {
     pub(super) kind: Kind,
     /// Bytes that follow the header.
     pub(super) len: u64,
-    /// First tick, for edge blocks.
+    /// First tick, for blocks of edges and codes.
     pub(super) start: u64,
-    /// Tick after the last, for edge blocks.
+    /// Tick after the last, for blocks of edges and codes.
     pub(super) end: u64,
-    /// Checksum of what follows; in edge blocks of the directory only.
+    /// Checksum of what follows; in blocks of edges and codes of the directory only.
     pub(super) crc: u32,
 }
 

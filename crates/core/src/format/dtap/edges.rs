@@ -89,7 +89,7 @@ pub(super) fn decode(entry: &Entry, stored: &[u8], length: u64) -> Result<Chunks
     Ok(builder.finish())
 }
 
-fn leb128(mut value: u64, out: &mut Vec<u8>) {
+pub(super) fn leb128(mut value: u64, out: &mut Vec<u8>) {
     while value >= 0x80 {
         out.push(value as u8 | 0x80);
         value >>= 7;
@@ -97,7 +97,7 @@ fn leb128(mut value: u64, out: &mut Vec<u8>) {
     out.push(value as u8);
 }
 
-fn read_leb128(bytes: &mut impl Iterator<Item = u8>) -> Option<u64> {
+pub(super) fn read_leb128(bytes: &mut impl Iterator<Item = u8>) -> Option<u64> {
     let mut value = 0u64;
     for shift in (0..63).step_by(7) {
         let byte = bytes.next()?;

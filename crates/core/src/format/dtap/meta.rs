@@ -4,8 +4,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::capture::{Attachment, Capture, CaptureBuilder, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{Bus, Input, Level, Line, LineId, Radix};
-use crate::time::{Percent, Rate, Rational, Resolution, Tick, Time, TimeBase};
+use crate::line::{AnalogId, AnalogLine, AnalogScale, Bus, Input, Level, Line, LineId, Radix};
+use crate::time::{Percent, Rate, Rational, Resolution, Tick, Time, TimeBase, Voltage};
 
 #[derive(Serialize, Deserialize)]
 pub(super) struct Meta {
@@ -15,6 +15,8 @@ pub(super) struct Meta {
     zero: u64,
     resolution: MetaResolution,
     lines: Vec<MetaLine>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    analog: Vec<MetaAnalog>,
     #[serde(default)]
     buses: Vec<MetaBus>,
     #[serde(default)]
@@ -55,6 +57,21 @@ struct MetaLine {
 }
 
 #[derive(Serialize, Deserialize)]
+struct MetaAnalog {
+    name: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    input: Option<u32>,
+    /// Volts.
+    hysteresis: String,
+    /// Volts: of code 0, from one code to the next, and the largest error.
+    zero: String,
+    step: String,
+    error: String,
+    /// Ticks from one code to the next.
+    every: u64,
+}
+
+#[derive(Serialize, Deserialize)]
 struct MetaBus {
     name: String,
     /// Numbers of lines, most significant first.
@@ -86,6 +103,19 @@ impl Meta {
             },
             threshold: line.threshold.map(|t| t.to_string()),
         };
+        let analog = |(id, line): (usize, &AnalogLine)| {
+            let trace = capture.analog(AnalogId(id));
+            let scale = trace.scale();
+            MetaAnalog {
+                name: line.name.clone(),
+                input: line.input,
+                hysteresis: line.hysteresis.to_rational().to_string(),
+                zero: scale.zero().to_rational().to_string(),
+                step: scale.step().to_rational().to_string(),
+                error: scale.error().to_rational().to_string(),
+                every: trace.every(),
+            }
+        };
         let bus = |bus: &Bus| MetaBus {
             name: bus.name.clone(),
             lines: bus.lines.iter().map(|l| l.0).collect(),
@@ -103,6 +133,7 @@ impl Meta {
                 extra: resolution.extra.to_rational().to_string(),
             },
             lines: capture.lines().iter().map(line).collect(),
+            analog: capture.analog_lines().iter().enumerate().map(analog).collect(),
             buses: capture.buses().iter().map(bus).collect(),
             source: capture.origin().source.clone(),
             rates: capture.origin().rates.iter().map(|r| r.to_rational().to_string()).collect(),
@@ -115,6 +146,24 @@ impl Meta {
 
     pub(super) fn line_count(&self) -> usize {
         self.lines.len()
+    }
+
+    pub(super) fn analog_count(&self) -> usize {
+        self.analog.len()
+    }
+
+    /// One analog line's description: its scale, and ticks from one code to the next.
+    pub(super) fn analog(&self, index: usize) -> Result<(AnalogLine, AnalogScale, u64)> {
+        let Some(line) = self.analog.get(index) else {
+            return Err(Error::new(ErrorKind::Capture, format!("there is no analog line number {index}")));
+        };
+        let volts = |text: &String| text.parse::<Rational>().map(Voltage::from_rational);
+        let scale = AnalogScale::new(volts(&line.zero)?, volts(&line.step)?, volts(&line.error)?);
+        let scale = scale.filter(|_| line.every > 0).ok_or_else(|| {
+            Error::new(ErrorKind::Capture, format!("the scale of analog line '{}' is not one", line.name))
+        })?;
+        let hysteresis = volts(&line.hysteresis)?;
+        Ok((AnalogLine { name: line.name.clone(), input: line.input, hysteresis }, scale, line.every))
     }
 
     pub(super) fn line_name(&self, line: LineId) -> &str {

@@ -1,21 +1,26 @@
 //! Opening a capture file.
 
 use std::fs::File;
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use memmap2::Mmap;
 
 use super::block::{
-    END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of, payload, u32_at,
+    ANALOG_VERSION, END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of, payload, u32_at,
     u64_at,
 };
+use super::codes;
 use super::edges::decode;
 use super::meta::Meta;
 use super::write::SMALLEST;
-use crate::capture::{Capture, Chunks, Damage, DamageLog, SegmentSource, StoredSegment, Trace};
+use crate::capture::{
+    ANALOG_BLOCK, AnalogSource, AnalogTrace, Capture, Chunks, Damage, DamageLog, Extremes, SegmentSource,
+    StoredCodes, StoredSegment, Trace,
+};
 use crate::error::{Error, ErrorKind, Place, Result};
-use crate::line::{Level, LineId};
+use crate::line::{AnalogId, Level, LineId};
 use crate::time::{Tick, Time};
 
 /// A capture file, opened.
@@ -51,8 +56,8 @@ pub fn open(path: &Path) -> Result<Opened> {
         let help = "captures end in .dtap; a VCD needs --setup";
         return Err(wrong("this is not a capture file", help));
     }
-    if map[MAGIC.len() - 1] != MAGIC[MAGIC.len() - 1] {
-        let message = format!("this capture file is of version {}, this program reads version 1", map[7]);
+    if !(MAGIC[MAGIC.len() - 1]..=ANALOG_VERSION).contains(&map[MAGIC.len() - 1]) {
+        let message = format!("this capture file is of version {}, this program reads 1 and 2", map[7]);
         return Err(wrong(&message, "use a later deep-tap"));
     }
     let found = match finished(&map) {
@@ -81,8 +86,64 @@ struct Found {
     /// Per line and block, in the order of blocks: level carried in, edges before.
     segments: Vec<Vec<(Level, u64)>>,
     totals: Vec<u64>,
+    codes: FoundCodes,
     len: u64,
     whole: bool,
+}
+
+/// The blocks of analog codes.
+#[derive(Default)]
+struct FoundCodes {
+    /// Tick of the first code of all.
+    first: u64,
+    /// Offsets of the blocks.
+    blocks: Vec<u64>,
+    /// Per analog line and block, in the order of blocks.
+    stored: Vec<Vec<StoredCodes>>,
+}
+
+impl FoundCodes {
+    /// Adds a block with its entries, one per analog line; `false` where they do not fit together.
+    fn push(&mut self, offset: u64, entries: impl Iterator<Item = StoredCodes>) -> bool {
+        self.blocks.push(offset);
+        let mut count = None;
+        for (line, entry) in self.stored.iter_mut().zip(entries) {
+            if *count.get_or_insert(entry.count) != entry.count || entry.count > ANALOG_BLOCK {
+                return false;
+            }
+            line.push(entry);
+        }
+        true
+    }
+
+    /// Reads the part of the index that follows the edge blocks.
+    fn of_index(file: &[u8], rest: &[u8], lines: usize) -> Option<FoundCodes> {
+        let mut found = FoundCodes { stored: vec![Vec::new(); lines], ..FoundCodes::default() };
+        if lines == 0 {
+            return rest.is_empty().then_some(found);
+        }
+        let count = usize::try_from(u64_at(rest, 0)?).ok()?;
+        let size = lines.checked_mul(8)?.checked_add(8)?;
+        let rows = rest.get(8..)?;
+        if rows.len() != count.checked_mul(size)? {
+            return None;
+        }
+        for row in rows.chunks_exact(size) {
+            let entries = row[8..].chunks_exact(8).filter_map(|entry| {
+                let code = |at: usize| entry.get(at..at + 2)?.try_into().ok().map(i16::from_le_bytes);
+                let extremes = Extremes { least: code(4)?, most: code(6)? };
+                Some(StoredCodes { count: u32_at(entry, 0)? as usize, extremes })
+            });
+            if !found.push(u64_at(row, 0)?, entries) {
+                return None;
+            }
+        }
+        if let Some(offset) = found.blocks.first() {
+            let header = Header::read(file, *offset).filter(|h| h.kind == Kind::Codes)?;
+            found.first = header.start;
+        }
+        Some(found)
+    }
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -120,14 +181,13 @@ fn finished(file: &[u8]) -> Option<Found> {
     let totals_at = 32;
     let blocks_at = totals_at + lines.checked_mul(8)?;
     let row = 24 + lines.checked_mul(9)?;
-    if index.len() != blocks_at.checked_add(count.checked_mul(row)?)? {
-        return None;
-    }
+    let codes_at = blocks_at.checked_add(count.checked_mul(row)?)?;
+    let codes = FoundCodes::of_index(file, index.get(codes_at..)?, meta.analog_count())?;
     let totals: Vec<u64> = (0..lines).filter_map(|l| u64_at(index, totals_at + l * 8)).collect();
     let mut blocks = Vec::with_capacity(count);
     let mut segments = vec![Vec::with_capacity(count); lines];
     let mut next = 0;
-    for row in index[blocks_at..].chunks_exact(row) {
+    for row in index[blocks_at..codes_at].chunks_exact(row) {
         let block = StoredBlock { offset: u64_at(row, 0)?, start: u64_at(row, 8)?, end: u64_at(row, 16)? };
         if block.start != next || block.end <= block.start || block.end - block.start > LONGEST_RANGE {
             return None;
@@ -144,7 +204,7 @@ fn finished(file: &[u8]) -> Option<Found> {
             segments.push((level_of(row[at])?, before));
         }
     }
-    (next == len).then_some(Found { meta, blocks, segments, totals, len, whole: true })
+    (next == len).then_some(Found { meta, blocks, segments, totals, codes, len, whole: true })
 }
 
 /// Finds every complete block of a file without a sound index.
@@ -157,6 +217,8 @@ fn recovered(file: &[u8]) -> Option<Found> {
     let mut segments = vec![Vec::new(); lines];
     let mut totals = vec![0u64; lines];
     let mut next = 0;
+    let mut codes = FoundCodes { stored: vec![Vec::new(); meta.analog_count()], ..FoundCodes::default() };
+    let mut next_code = None;
     while let Some(header) = Header::read(file, offset) {
         let at = offset;
         offset += HEADER as u64 + header.len;
@@ -174,10 +236,28 @@ fn recovered(file: &[u8]) -> Option<Found> {
                 found_blocks.push(StoredBlock { offset: at, start: header.start, end: header.end });
                 next = header.end;
             }
+            Kind::Codes => {
+                let found = payload(file, at, &header)
+                    .and_then(|p| codes::directory(p, meta.analog_count(), header.crc))
+                    .filter(|_| next_code.is_none_or(|next| next == header.start));
+                let Some((first, entries)) = found else { break };
+                let entries = entries.iter().map(|(entry, _)| StoredCodes {
+                    count: entry.count as usize,
+                    extremes: entry.extremes,
+                });
+                if !codes.push(at, entries) {
+                    break;
+                }
+                if next_code.is_none() {
+                    codes.first = first;
+                }
+                next_code = Some(header.end);
+            }
             Kind::Meta => {
                 // Written at the end: it knows more than the head, if it is for the same lines.
                 if let Some((later, _)) =
-                    read_meta(file, at, Kind::Meta).filter(|(m, _)| m.line_count() == lines)
+                    read_meta(file, at, Kind::Meta)
+                        .filter(|(m, _)| m.line_count() == lines && m.analog_count() == meta.analog_count())
                 {
                     meta = later;
                 }
@@ -185,7 +265,7 @@ fn recovered(file: &[u8]) -> Option<Found> {
             Kind::Head | Kind::Index => {}
         }
     }
-    Some(Found { meta, blocks: found_blocks, segments, totals, len: next, whole: false })
+    Some(Found { meta, blocks: found_blocks, segments, totals, codes, len: next, whole: false })
 }
 
 fn build(path: &Path, map: Mmap, found: Found) -> Result<Opened> {
@@ -198,14 +278,23 @@ fn build(path: &Path, map: Mmap, found: Found) -> Result<Opened> {
     let mut builder = found.meta.builder(found.len).map_err(located)?.damage(damage.clone());
     let lines = (0..found.meta.line_count()).map(|l| found.meta.line(l)).collect::<Result<Vec<_>>>();
     let lines = lines.map_err(located)?;
-    let stored = FileSource {
+    let analog = (0..found.meta.analog_count()).map(|l| found.meta.analog(l)).collect::<Result<Vec<_>>>();
+    let analog = analog.map_err(located)?;
+    let stored = Arc::new(FileSource {
         path: path.to_path_buf(),
         map,
         blocks: found.blocks.clone(),
         names: (0..lines.len()).map(|l| found.meta.line_name(LineId(l)).to_string()).collect(),
+        codes: found.codes.blocks,
+        analog: analog.iter().map(|(line, ..)| line.name.clone()).collect(),
         damage,
-    };
-    let source: Arc<dyn SegmentSource> = Arc::new(stored);
+    });
+    let source: Arc<dyn AnalogSource> = Arc::<FileSource>::clone(&stored);
+    for (number, ((line, scale, every), stored)) in analog.into_iter().zip(&found.codes.stored).enumerate() {
+        let (id, first) = (AnalogId(number), found.codes.first);
+        builder = builder.analog(line, AnalogTrace::from_stored(&source, id, stored, scale, first, every));
+    }
+    let source: Arc<dyn SegmentSource> = stored;
     for (number, line) in lines.into_iter().enumerate() {
         let stored: Vec<StoredSegment> = found
             .blocks
@@ -245,6 +334,9 @@ struct FileSource {
     map: Mmap,
     blocks: Vec<StoredBlock>,
     names: Vec<String>,
+    /// Offsets of the blocks of analog codes.
+    codes: Vec<u64>,
+    analog: Vec<String>,
     damage: DamageLog,
 }
 
@@ -275,6 +367,41 @@ impl SegmentSource for FileSource {
                     ticks: Tick(stored.start)..Tick(stored.end),
                     lines: vec![line],
                     what: format!("{}: edges of {name}: {what}", self.path.display()),
+                });
+                None
+            }
+        }
+    }
+}
+
+impl FileSource {
+    fn try_load_codes(&self, line: AnalogId, offset: u64) -> Result<Vec<i16>, (Range<u64>, &'static str)> {
+        let nowhere = 0..0;
+        let header = Header::read(&self.map, offset).filter(|h| h.kind == Kind::Codes);
+        let header = header.ok_or((nowhere.clone(), "the block's header is damaged"))?;
+        let range = header.start..header.end;
+        let wrong = |what: &'static str| (range.clone(), what);
+        let payload =
+            payload(&self.map, offset, &header).ok_or_else(|| wrong("the block is cut off"))?;
+        let (_, entries) = codes::directory(payload, self.analog.len(), header.crc)
+            .ok_or_else(|| wrong("the block's directory is damaged"))?;
+        let (entry, at) = entries.get(line.0).ok_or_else(|| wrong("the line is not in the block"))?;
+        let stored = payload.get(*at..*at + entry.stored as usize);
+        codes::decode(entry, stored.ok_or_else(|| wrong("the codes are cut off"))?).map_err(wrong)
+    }
+}
+
+impl AnalogSource for FileSource {
+    fn load(&self, line: AnalogId, block: usize) -> Option<Vec<i16>> {
+        let offset = self.codes.get(block)?;
+        match self.try_load_codes(line, *offset) {
+            Ok(codes) => Some(codes),
+            Err((ticks, what)) => {
+                let name = self.analog.get(line.0).map_or("?", String::as_str);
+                self.damage.note(Damage {
+                    ticks: Tick(ticks.start)..Tick(ticks.end),
+                    lines: Vec::new(),
+                    what: format!("{}: codes of analog line {name}: {what}", self.path.display()),
                 });
                 None
             }

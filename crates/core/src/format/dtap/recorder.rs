@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::write::{SaveOptions, Writer};
-use crate::capture::{CHUNK, Capture, Trace};
+use crate::capture::{ANALOG_BLOCK, CHUNK, Capture, Trace};
 use crate::error::Result;
 use crate::scan::{Filler, Samples};
 use crate::setup::CaptureSink;
@@ -40,6 +40,10 @@ pub struct Recorder {
 struct Open {
     writer: Writer,
     filler: Filler,
+    /// Analog codes that are held, per line, and the tick of the first.
+    codes: Vec<Vec<i16>>,
+    codes_first: u64,
+    every: u64,
     /// Ticks in the blocks that are written.
     written: u64,
     /// As known when the recording began.
@@ -83,10 +87,49 @@ impl Open {
     fn create(description: Capture, path: &Path, options: SaveOptions) -> Result<Open> {
         let bits: Vec<u32> = (0..description.lines().len() as u32).collect();
         let writer = Writer::create(&description, path, options)?;
-        Ok(Open { writer, filler: Filler::new(&bits), written: 0, description: Some(description) })
+        let analog = description.analog_lines().len();
+        Ok(Open {
+            writer,
+            filler: Filler::new(&bits),
+            codes: vec![Vec::new(); analog],
+            codes_first: 0,
+            every: 1,
+            written: 0,
+            description: Some(description),
+        })
+    }
+
+    /// Takes the codes in that come with samples, the first of which is the next one.
+    fn take_codes(&mut self, samples: Samples<'_>) -> Result<()> {
+        let position = self.filler.position();
+        for (input, held) in self.codes.iter_mut().enumerate() {
+            let (first, every, codes) = samples.analog(input);
+            if held.is_empty() && !codes.is_empty() {
+                (self.codes_first, self.every) = (position + first, every);
+            }
+            held.extend_from_slice(codes);
+        }
+        while self.codes.first().is_some_and(|held| held.len() >= ANALOG_BLOCK) {
+            self.write_codes(ANALOG_BLOCK)?;
+        }
+        Ok(())
+    }
+
+    /// Writes the first of the codes that are held.
+    fn write_codes(&mut self, count: usize) -> Result<()> {
+        let count = self.codes.iter().map(Vec::len).min().unwrap_or(0).min(count);
+        if count == 0 {
+            return Ok(());
+        }
+        let lines: Vec<Option<&[i16]>> = self.codes.iter().map(|held| Some(&held[..count])).collect();
+        self.writer.codes(self.codes_first, count, &lines)?;
+        self.codes.iter_mut().for_each(|held| drop(held.drain(..count)));
+        self.codes_first += count as u64 * self.every;
+        Ok(())
     }
 
     fn finish(mut self, description: &Capture) -> Result<()> {
+        self.write_codes(ANALOG_BLOCK)?;
         let end = self.filler.position();
         if end > self.written {
             let traces = self.filler.finish();
@@ -101,6 +144,7 @@ impl Open {
         if self.filler.weight() < MOST_HELD && end - self.written < MOST_TICKS {
             return Ok(());
         }
+        self.write_codes(ANALOG_BLOCK)?;
         let traces: Vec<Trace> = self.filler.cut();
         self.writer.block(&traces.iter().collect::<Vec<_>>(), self.written, end)?;
         self.written = end;
@@ -120,6 +164,7 @@ impl CaptureSink for Recorder {
         while at < samples.len() {
             let room = CHUNK - open.filler.position() % CHUNK;
             let end = samples.len().min(at.saturating_add(room as usize));
+            open.take_codes(samples.slice(at..end))?;
             open.filler.push(samples.slice(at..end));
             at = end;
             if open.filler.position().is_multiple_of(CHUNK) {

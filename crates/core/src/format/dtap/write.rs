@@ -6,12 +6,13 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::block::{END_MAGIC, Entry, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code};
+use super::block::{ANALOG_VERSION, END_MAGIC, Entry, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code};
+use super::codes;
 use super::edges::encode;
 use super::meta::Meta;
-use crate::capture::{CHUNK, Capture, Trace};
+use crate::capture::{ANALOG_BLOCK, AnalogTrace, CHUNK, Capture, Extremes, Trace};
 use crate::error::{Error, ErrorKind, Place, Result};
-use crate::line::LineId;
+use crate::line::{AnalogId, LineId};
 use crate::time::Tick;
 
 /// Most edges of all lines together in one block.
@@ -46,6 +47,16 @@ pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> 
         writer.block(&traces, start, end)?;
         start = end;
     }
+    let lines: Vec<&AnalogTrace> = (0..capture.analog_lines().len()).map(|l| capture.analog(AnalogId(l))).collect();
+    let len = lines.first().map_or(0, |line| line.len());
+    for start in (0..len).step_by(ANALOG_BLOCK) {
+        let samples = start..len.min(start + ANALOG_BLOCK as u64);
+        let codes: Vec<Option<Vec<i16>>> =
+            lines.iter().map(|line| samples.clone().map(|s| line.code(s)).collect()).collect();
+        let codes: Vec<Option<&[i16]>> = codes.iter().map(Option::as_deref).collect();
+        let count = (samples.end - samples.start) as usize;
+        writer.codes(lines[0].tick_of(start).0, count, &codes)?;
+    }
     writer.finish(capture)
 }
 
@@ -77,6 +88,12 @@ pub struct Writer {
     edges_before: Vec<u64>,
     next: u64,
     blocks: u64,
+    analog: usize,
+    every: u64,
+    /// Per block of codes: offset, and per analog line the number of codes and their extremes.
+    codes_index: Vec<u8>,
+    codes_blocks: u64,
+    next_code: Option<u64>,
     /// Whether a write has failed.
     broken: bool,
 }
@@ -121,9 +138,18 @@ impl Writer {
             edges_before: vec![0; lines],
             next: 0,
             blocks: 0,
+            analog: capture.analog_lines().len(),
+            every: capture.analog_lines().first().map_or(1, |_| capture.analog(AnalogId(0)).every()),
+            codes_index: Vec::new(),
+            codes_blocks: 0,
+            next_code: None,
             broken: false,
         };
-        writer.put(&MAGIC)?;
+        let mut magic = MAGIC;
+        if writer.analog > 0 {
+            magic[MAGIC.len() - 1] = ANALOG_VERSION;
+        }
+        writer.put(&magic)?;
         writer.whole_block(Kind::Head, &meta(capture)?)?;
         Ok(writer)
     }
@@ -203,6 +229,38 @@ impl Writer {
         Ok(())
     }
 
+    /// Appends codes of all analog lines, in their order: `count` of each, at most [`ANALOG_BLOCK`],
+    /// the first of which was taken at tick `first`. `None` where they were lost. Blocks of codes
+    /// follow each other without gaps, but may come before or after those of the edges.
+    ///
+    /// # Errors
+    /// When the codes do not continue the file, and when the disk refuses.
+    pub fn codes(&mut self, first: u64, count: usize, lines: &[Option<&[i16]>]) -> Result<()> {
+        let follows = self.next_code.is_none_or(|next| next == first);
+        let counts = lines.iter().flatten().all(|codes| codes.len() == count);
+        if !follows || !counts || lines.len() != self.analog || !(1..=ANALOG_BLOCK).contains(&count) {
+            let message = format!("the analog codes from tick {first} on do not continue the file");
+            return Err(Error::new(ErrorKind::Capture, message));
+        }
+        let all = Extremes { least: i16::MIN, most: i16::MAX };
+        let coded: Vec<(usize, Extremes, Option<&[i16]>)> =
+            lines.iter().map(|codes| (count, codes.and_then(Extremes::of).unwrap_or(all), *codes)).collect();
+        let (payload, crc, entries) = codes::encode(first, &coded);
+        self.codes_index.extend_from_slice(&self.offset.to_le_bytes());
+        for entry in entries {
+            self.codes_index.extend_from_slice(&entry.count.to_le_bytes());
+            self.codes_index.extend_from_slice(&entry.extremes.least.to_le_bytes());
+            self.codes_index.extend_from_slice(&entry.extremes.most.to_le_bytes());
+        }
+        let end = first.saturating_add((count as u64).saturating_mul(self.every));
+        let header = Header { kind: Kind::Codes, len: payload.len() as u64, start: first, end, crc };
+        self.put(&header.to_bytes())?;
+        self.put(&payload)?;
+        self.next_code = Some(end);
+        self.codes_blocks += 1;
+        Ok(())
+    }
+
     /// Completes the file and puts it in its place. `capture` describes it as known by now.
     ///
     /// # Errors
@@ -219,6 +277,10 @@ impl Writer {
             index.extend_from_slice(&total.to_le_bytes());
         }
         index.append(&mut self.index);
+        if self.analog > 0 {
+            index.extend_from_slice(&self.codes_blocks.to_le_bytes());
+            index.append(&mut self.codes_index);
+        }
         let index_offset = self.offset;
         self.whole_block(Kind::Index, &index)?;
         self.put(&trailer(index_offset))?;

@@ -1,0 +1,206 @@
+//! A board with something wrong at a node, whatever the board.
+
+use std::collections::VecDeque;
+
+use deep_tap_core::line::Level;
+use deep_tap_core::{Error, ErrorKind, Result};
+
+use super::{Board, Change, Emit, Instant, NodeId};
+use crate::electric::{Shape, Slope};
+
+/// Something wrong at a node.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Disturbance {
+    /// It never leaves this level.
+    Stuck(Level),
+    /// It is inverted for a time, once.
+    Glitch {
+        /// For how long.
+        width: Instant,
+        /// When, counted from switching on.
+        at: Instant,
+    },
+    /// Two outputs drive it against each other for a time: it lies half way between.
+    Contention {
+        /// For how long.
+        width: Instant,
+        /// When, counted from switching on.
+        at: Instant,
+    },
+    /// Its edges are slow: a resistor and a capacitor with this time constant.
+    Slow(Instant),
+    /// Every so many changes, one comes late.
+    Late {
+        /// By how much.
+        by: Instant,
+        /// One in this many.
+        one_in: u64,
+    },
+    /// Every so many changes, one comes early.
+    Early {
+        /// By how much.
+        by: Instant,
+        /// One in this many.
+        one_in: u64,
+    },
+}
+
+/// A board with disturbances at some of its nodes.
+pub(crate) struct Disturbed {
+    board: Box<dyn Board>,
+    places: Vec<Place>,
+    /// How far the board is ahead, so that changes can be moved to the front.
+    ahead: Instant,
+    /// Per node: what it is driven to, and the changes that are to come, in order of time.
+    now: Vec<Change>,
+    queues: Vec<VecDeque<(Instant, Change)>>,
+}
+
+struct Place {
+    node: NodeId,
+    what: Disturbance,
+    /// Changes seen so far.
+    count: u64,
+    /// Whether a glitch or contention has come.
+    done: bool,
+}
+
+impl Disturbed {
+    /// # Errors
+    /// When the board has no such node.
+    pub(crate) fn new(board: Box<dyn Board>, wanted: &[(String, Disturbance)]) -> Result<Self> {
+        let mut places = Vec::new();
+        for (name, what) in wanted {
+            let Some(node) = board.nodes().iter().position(|n| n == name).map(NodeId) else {
+                let some: Vec<&str> = board.nodes().iter().map(String::as_str).take(12).collect();
+                let error = Error::new(ErrorKind::Instrument, format!("the board has no node '{name}'"));
+                let more = if board.nodes().len() > some.len() { ", …" } else { "" };
+                return Err(error.with_help(format!("it has: {}{more}", some.join(", "))));
+            };
+            places.push(Place { node, what: what.clone(), count: 0, done: false });
+        }
+        let early = |place: &Place| match place.what {
+            Disturbance::Early { by, .. } => by,
+            Disturbance::Glitch { width, .. } | Disturbance::Contention { width, .. } => width,
+            _ => Instant(0),
+        };
+        let ahead = places.iter().map(early).max().unwrap_or_default();
+        let mut disturbed = Disturbed { board, places, ahead, now: Vec::new(), queues: Vec::new() };
+        disturbed.begin();
+        Ok(disturbed)
+    }
+
+    fn begin(&mut self) {
+        let nodes = self.board.nodes().len();
+        self.now = (0..nodes).map(|node| self.initial(NodeId(node))).collect();
+        self.queues = vec![VecDeque::new(); nodes];
+        self.places.iter_mut().for_each(|place| (place.count, place.done) = (0, false));
+    }
+
+    /// What happens once, if its time has come. Everything up to its end is known by then.
+    fn once(&mut self, until: Instant) {
+        for place in &mut self.places {
+            let (Disturbance::Glitch { width, at } | Disturbance::Contention { width, at }) = place.what else {
+                continue;
+            };
+            if place.done || at > until {
+                continue;
+            }
+            place.done = true;
+            let queue = &mut self.queues[place.node.0];
+            let end = at + width;
+            let driven = |queue: &VecDeque<(Instant, Change)>, at: Instant| {
+                let last = queue.iter().rev().find(|(queued, _)| *queued <= at);
+                last.map_or(self.now[place.node.0], |(_, change)| *change)
+            };
+            let (before, after) = (driven(queue, at), driven(queue, end));
+            let middle = self.board.shape(place.node).map(|s| Change::Volts((s.low + s.high) / 2.0));
+            let disturbed = match (&place.what, before) {
+                (Disturbance::Contention { .. }, _) => middle.unwrap_or(Change::Level(Level::Unknown)),
+                (_, Change::Level(level)) => Change::Level(level.opposite()),
+                (_, Change::Volts(_)) => middle.unwrap_or(before),
+            };
+            queue.retain(|(queued, _)| *queued <= at || *queued > end);
+            let place = queue.partition_point(|(queued, _)| *queued <= at);
+            queue.insert(place, (at, disturbed));
+            queue.insert(place + 1, (end, after));
+        }
+    }
+}
+
+/// What becomes of a change of a node under a disturbance of it; `None` when it does not show.
+fn moved(place: &mut Place, at: Instant) -> Option<Instant> {
+    place.count += 1;
+    match place.what {
+        Disturbance::Stuck(_) => None,
+        Disturbance::Late { by, one_in } if place.count.is_multiple_of(one_in.max(1)) => Some(at + by),
+        Disturbance::Early { by, one_in } if place.count.is_multiple_of(one_in.max(1)) => Some(at - by),
+        _ => Some(at),
+    }
+}
+
+impl Board for Disturbed {
+    fn describe(&self) -> String {
+        let names: Vec<&str> = self.places.iter().map(|p| self.board.nodes()[p.node.0].as_str()).collect();
+        format!("{}, disturbed at {}", self.board.describe(), names.join(", "))
+    }
+
+    fn nodes(&self) -> &[String] {
+        self.board.nodes()
+    }
+
+    fn initial(&self, node: NodeId) -> Change {
+        let stuck = |place: &Place| match place.what {
+            Disturbance::Stuck(level) if place.node == node => Some(Change::Level(level)),
+            _ => None,
+        };
+        self.places.iter().find_map(stuck).unwrap_or_else(|| self.board.initial(node))
+    }
+
+    fn shape(&self, node: NodeId) -> Option<Shape> {
+        let slow = |place: &Place| match place.what {
+            Disturbance::Slow(time) if place.node == node => Some(Slope::Rc(time)),
+            _ => None,
+        };
+        let shape = self.board.shape(node)?;
+        let slope = self.places.iter().find_map(slow);
+        Some(slope.map_or(shape, |slope| Shape { rise: slope, fall: slope, ..shape }))
+    }
+
+    fn advance(&mut self, until: Instant, emit: &mut Emit<'_>) {
+        let (places, queues) = (&mut self.places, &mut self.queues);
+        self.board.advance(until + self.ahead, &mut |node, at, change| {
+            let own = places.iter_mut().filter(|place| place.node == node);
+            let Some(at) = own.fold(Some(at), |at, place| moved(place, at?)) else { return };
+            // What was moved must not change places with its neighbours.
+            let last = queues[node.0].back().map_or(Instant(i64::MIN), |(at, _)| *at);
+            queues[node.0].push_back((at.max(last), change));
+        });
+        self.once(until);
+        for (node, queue) in self.queues.iter_mut().enumerate() {
+            while let Some((at, change)) = queue.front().copied().filter(|(at, _)| *at <= until) {
+                queue.pop_front();
+                self.now[node] = change;
+                emit(NodeId(node), at, change);
+            }
+        }
+    }
+
+    fn restart(&mut self, run: u64) {
+        self.board.restart(run);
+        self.begin();
+    }
+
+    fn end(&self) -> Option<Instant> {
+        self.board.end()
+    }
+
+    fn wiring(&self) -> Vec<NodeId> {
+        self.board.wiring()
+    }
+
+    fn analog_wiring(&self) -> Vec<NodeId> {
+        self.board.analog_wiring()
+    }
+}

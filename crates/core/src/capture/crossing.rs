@@ -1,0 +1,83 @@
+//! The crossings of a capture's analog lines that were asked for.
+
+use std::ops::Range;
+use std::sync::OnceLock;
+
+use super::analog::AnalogTrace;
+use super::trace::Trace;
+use crate::line::{Crossing, Level, Side};
+use crate::time::{Tick, Voltage};
+
+/// The crossings that were asked for so far. Each, once there, stays where it is.
+#[derive(Debug, Default)]
+pub(super) struct Crossings {
+    first: Link,
+}
+
+type Link = OnceLock<Box<Node>>;
+
+#[derive(Debug)]
+struct Node {
+    crossing: Crossing,
+    trace: Trace,
+    next: Link,
+}
+
+impl Crossings {
+    /// The trace of a crossing; made when it is asked for the first time.
+    pub(super) fn trace(&self, crossing: Crossing, make: impl FnOnce() -> Trace) -> &Trace {
+        let mut make = Some(make);
+        let mut link = &self.first;
+        loop {
+            // Another thread may be first with another crossing: then this one goes behind it.
+            let node = link.get_or_init(|| {
+                let trace = make.take().map_or_else(|| Trace::constant(Level::Unknown, 0), |make| make());
+                Box::new(Node { crossing, trace, next: OnceLock::new() })
+            });
+            if node.crossing == crossing {
+                return &node.trace;
+            }
+            link = &node.next;
+        }
+    }
+}
+
+/// How far the true crossings may lie from where the levels change, in ticks, at the most: a sample
+/// may be off by the scale's error, and the voltage moves on between samples. `None` where a
+/// crossing has no certain sample on one of its sides.
+pub(super) fn spread(analog: &AnalogTrace, crossing: Crossing, edges: &Trace) -> Option<u64> {
+    let scale = analog.scale();
+    let error = scale.error().to_rational();
+    let level = crossing.level().to_rational();
+    let low_to = scale.first_at_least(Voltage::from_rational(level.checked_sub(error)?)).saturating_sub(1);
+    let high_from = scale.last_at_most(Voltage::from_rational(level.checked_add(error)?)).saturating_add(1);
+    let mut most = 0;
+    let all: Vec<_> = edges.edges(Tick(0)..Tick(u64::MAX)).collect();
+    for (number, edge) in all.iter().enumerate() {
+        let rises = match crossing.side() {
+            Side::Below if edge.to == Level::High => true,
+            Side::Above if edge.to == Level::Low => false,
+            Side::Both => edge.to == Level::High,
+            // Where it comes back by the hysteresis is not what was asked for.
+            Side::Below | Side::Above => continue,
+        };
+        let at = analog.sample_at(edge.tick)?;
+        let before = number.checked_sub(1).map_or(0, |n| analog.sample_at(all[n].tick).unwrap_or(0));
+        let after = all.get(number + 1).map_or(analog.len(), |next| analog.sample_at(next.tick).unwrap_or(at));
+        let certain = |sample: u64, high: bool| {
+            analog.code(sample).is_some_and(|code| {
+                let code = i32::from(code);
+                if high { code >= high_from } else { code <= low_to }
+            })
+        };
+        let early = nearest(before..at, true, |sample| certain(sample, !rises))?;
+        let late = nearest(at..after, false, |sample| certain(sample, rises))?;
+        most = most.max(at - early).max(late - at);
+    }
+    most.checked_mul(analog.every())
+}
+
+fn nearest(range: Range<u64>, from_end: bool, is: impl Fn(u64) -> bool) -> Option<u64> {
+    let mut range = range;
+    if from_end { range.rev().find(|s| is(*s)) } else { range.find(|s| is(*s)) }
+}

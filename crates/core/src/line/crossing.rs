@@ -1,0 +1,144 @@
+//! Analog lines seen as levels, so that everything that asks for levels and edges can ask for
+//! voltages, too.
+
+use super::{AnalogId, AnalogScale, Level, LineId};
+use crate::time::{Rational, Voltage};
+
+/// A voltage on an analog line that parts low from high.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Crossing {
+    analog: u16,
+    microvolts: i32,
+    side: Side,
+}
+
+/// On which side of a voltage its hysteresis lies: an edge in the direction that is asked for is
+/// then at the voltage itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Side {
+    /// High from the voltage on; low again when it has come back by the hysteresis. For rising.
+    Below,
+    /// Low from the voltage down; high again when it has come back by the hysteresis. For falling.
+    Above,
+    /// Half of it on either side, as in a comparator.
+    Both,
+}
+
+/// Where the codes of a converter become levels: high from one code on, low again from another,
+/// lower one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Gate {
+    high_from: i32,
+    low_to: i32,
+    /// The level of a code between the two while nothing came before.
+    between: Level,
+}
+
+impl Gate {
+    /// The level after a sample, given the one before; [`Level::Unknown`] when there was none.
+    #[must_use]
+    pub fn next(self, level: Level, code: i16) -> Level {
+        let code = i32::from(code);
+        if code >= self.high_from {
+            Level::High
+        } else if code <= self.low_to {
+            Level::Low
+        } else if level == Level::Unknown {
+            self.between
+        } else {
+            level
+        }
+    }
+
+    /// Whether codes between these extremes leave a level as it is.
+    pub(crate) fn keeps(self, level: Level, least: i16, most: i16) -> bool {
+        match level {
+            Level::High => i32::from(least) > self.low_to,
+            Level::Low => i32::from(most) < self.high_from,
+            Level::Unknown => false,
+        }
+    }
+}
+
+/// Marks the number of a line as a crossing; the numbers of lines are far below.
+const MARK: u64 = 1 << 62;
+
+impl Crossing {
+    /// A voltage on an analog line; `None` when it is no whole number of microvolts, beyond 2 kV,
+    /// or the analog line's number is beyond 65 535.
+    pub fn new(analog: AnalogId, level: Voltage, side: Side) -> Option<Self> {
+        let micro = level.to_rational().checked_mul(Rational::from(1_000_000))?;
+        let whole = (micro.denominator() == 1).then(|| micro.numerator())?;
+        Some(Crossing {
+            analog: u16::try_from(analog.0).ok()?,
+            microvolts: i32::try_from(whole).ok()?,
+            side,
+        })
+    }
+
+    /// The analog line.
+    pub fn analog(self) -> AnalogId {
+        AnalogId(usize::from(self.analog))
+    }
+
+    /// The voltage.
+    pub fn level(self) -> Voltage {
+        let volts = Rational::new(i128::from(self.microvolts), 1_000_000);
+        Voltage::from_rational(volts.unwrap_or(Rational::ZERO))
+    }
+
+    /// Where the hysteresis lies.
+    pub fn side(self) -> Side {
+        self.side
+    }
+
+    /// The line that it makes, with a number beyond those of all real lines.
+    pub fn line(self) -> LineId {
+        let side = match self.side {
+            Side::Below => 0,
+            Side::Above => 1,
+            Side::Both => 2,
+        };
+        let level = u64::from(self.microvolts as u32);
+        LineId((MARK | side << 48 | u64::from(self.analog) << 32 | level) as usize)
+    }
+
+    /// The crossing that a line is; `None` for a real line.
+    pub fn of_line(line: LineId) -> Option<Self> {
+        let number = line.0 as u64;
+        if number & MARK == 0 {
+            return None;
+        }
+        let side = match number >> 48 & 3 {
+            0 => Side::Below,
+            1 => Side::Above,
+            _ => Side::Both,
+        };
+        Some(Crossing { analog: (number >> 32) as u16, microvolts: number as u32 as i32, side })
+    }
+
+    /// The gate that it is, for a line with this scale and hysteresis.
+    pub fn gate(&self, scale: AnalogScale, hysteresis: Voltage) -> Gate {
+        let moved = |by: Rational| {
+            let level = self.level().to_rational().checked_add(by).unwrap_or(self.level().to_rational());
+            Voltage::from_rational(level)
+        };
+        let width = hysteresis.to_rational().abs();
+        let (zero, minus) = (Rational::ZERO, Rational::from(-1));
+        let (down, half) = (width.checked_mul(minus), Rational::new(1, 2).and_then(|h| h.checked_mul(width)));
+        let half = half.unwrap_or(zero);
+        let (from, to, between) = match self.side {
+            Side::Below => (zero, down.unwrap_or(zero), Level::Low),
+            Side::Above => (width, zero, Level::High),
+            Side::Both => (half, half.checked_mul(minus).unwrap_or(zero), Level::Low),
+        };
+        let (high_from, low_to) = match self.side {
+            // At the voltage itself it is low already; from the other side, it still is.
+            Side::Above => (scale.last_at_most(moved(from)).saturating_add(1), scale.last_at_most(moved(to))),
+            Side::Below | Side::Both => {
+                (scale.first_at_least(moved(from)), scale.first_at_least(moved(to)).saturating_sub(1))
+            }
+        };
+        Gate { high_from, low_to, between }
+    }
+}
