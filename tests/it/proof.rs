@@ -75,8 +75,7 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         Level::Low,
         changes(&truth.b),
     );
-    let mut instrument =
-        StandIn::new(Box::new(board), StandInOptions { seed, ..StandInOptions::default() });
+    let mut instrument = StandIn::new(Box::new(board), StandInOptions { seed, ..StandInOptions::default() });
     let able = instrument.capabilities();
     let length =
         femto(truth.slot * (truth.slots as i64 + 1)).to_rational().checked_mul(rate.to_rational()).unwrap();

@@ -124,6 +124,12 @@ impl Comparator {
         self.wave = wave;
         let (from, to) = (wave.origin(), wave.target());
         let rises = to >= from;
+        // Where it begins with a jump, as a lead does that is kicked.
+        if from >= self.up + self.noise {
+            self.flip(wave.start(), Level::High, clock);
+        } else if from < self.down - self.noise {
+            self.flip(wave.start(), Level::Low, clock);
+        }
         if self.noise <= 0.0 {
             let (goal, level) = if rises { (self.up, Level::High) } else { (self.down, Level::Low) };
             let reached = if rises { to >= goal } else { to < goal };

@@ -28,7 +28,7 @@ pub struct Shape {
 
 impl Shape {
     /// A 3.3 V output of the usual kind, seen on a scale on which its edges are steep.
-    pub const LOGIC_3V3: Shape = Shape { low: 0.0, high: 3.3, rise: Slope::Step, fall: Slope::Step };
+    pub const LOGIC_3V3: Shape = Shape { low: 0.1, high: 3.25, rise: Slope::Step, fall: Slope::Step };
 }
 
 /// A node from one change of what drives it to the next.
@@ -82,7 +82,11 @@ impl Wave {
             Slope::Step => self.to,
             Slope::Ramp(time) => {
                 let moved = self.swing * elapsed / time.0.max(1) as f64;
-                if self.to >= self.from { (self.from + moved).min(self.to) } else { (self.from - moved).max(self.to) }
+                if self.to >= self.from {
+                    (self.from + moved).min(self.to)
+                } else {
+                    (self.from - moved).max(self.to)
+                }
             }
             Slope::Rc(time) => self.to + (self.from - self.to) * (-elapsed / time.0.max(1) as f64).exp(),
         }

@@ -80,12 +80,14 @@ fn read(parts: &[&str]) -> Option<AnyFault> {
             node(name, Disturbance::Contention { width: instant(width)?, at: instant(at)? })
         }
         ["slow-edges", name, time] => node(name, Disturbance::Slow(instant(time)?)),
-        ["late", name, by, one_in] => {
-            node(name, Disturbance::Late { by: instant(by)?, one_in: one_in.parse().ok().filter(|n| *n > 0)? })
-        }
-        ["early", name, by, one_in] => {
-            node(name, Disturbance::Early { by: instant(by)?, one_in: one_in.parse().ok().filter(|n| *n > 0)? })
-        }
+        ["late", name, by, one_in] => node(
+            name,
+            Disturbance::Late { by: instant(by)?, one_in: one_in.parse().ok().filter(|n| *n > 0)? },
+        ),
+        ["early", name, by, one_in] => node(
+            name,
+            Disturbance::Early { by: instant(by)?, one_in: one_in.parse().ok().filter(|n| *n > 0)? },
+        ),
         _ => None,
     }
 }

@@ -24,12 +24,8 @@ pub enum Model {
 
 impl Model {
     /// All of them, by the name they are chosen with.
-    pub const ALL: [(Model, &'static str); 4] = [
-        (Model::D32, "EX-D32"),
-        (Model::S16, "EX-S16"),
-        (Model::B16, "EX-B16"),
-        (Model::M16, "EX-M16"),
-    ];
+    pub const ALL: [(Model, &'static str); 4] =
+        [(Model::D32, "EX-D32"), (Model::S16, "EX-S16"), (Model::B16, "EX-B16"), (Model::M16, "EX-M16")];
 
     /// Its name.
     pub fn name(self) -> &'static str {

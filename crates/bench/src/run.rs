@@ -177,7 +177,9 @@ impl Run {
     pub(crate) fn sample_until(&mut self, goal: u64, configuration: &Configuration) {
         let mut due: Vec<(u64, usize, Level)> = Vec::new();
         for (place, channel) in self.channels.iter_mut().enumerate() {
-            channel.comparator.sample_until(goal, &self.clock, |sample, level| due.push((sample, place, level)));
+            channel
+                .comparator
+                .sample_until(goal, &self.clock, |sample, level| due.push((sample, place, level)));
         }
         // Stable: several changes of one input within a sample stay in order, and the last one shows.
         due.sort_by_key(|(sample, ..)| *sample);

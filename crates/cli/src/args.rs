@@ -11,7 +11,8 @@ Exit codes:
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
      plan: possible, but something is unwise or cannot be decided
-     live: a line is not as the setup says";
+     live: a line is not as the setup says
+     measure --levels: a threshold lies off the middle of what its line does";
 
 /// Records logic captures and measures them against datasheet timing limits.
 #[derive(Debug, Parser)]
@@ -40,6 +41,9 @@ pub(crate) enum Command {
     Find(Find),
     /// Pulses that are too short to be meant, per line and by width
     Glitches(Glitches),
+    /// Voltages: levels of analog lines and how fast they rise and fall; with --levels, those of all lines
+    #[command(after_help = EXIT_CODES)]
+    Measure(Measure),
     /// The datasheet limits against a capture: the verdict table
     #[command(after_help = EXIT_CODES)]
     Check(Check),
@@ -211,6 +215,36 @@ pub(crate) struct Glitches {
     /// Lines to look at; all otherwise
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) lines: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Measure {
+    /// A capture with analog lines; with --levels, a setup
+    pub(crate) file: PathBuf,
+    /// Move the thresholds of the setup's lines and see at which voltages they change
+    #[arg(long)]
+    pub(crate) levels: bool,
+    /// With --levels: how much signal to record at each threshold
+    #[arg(long, value_name = "TIME", default_value = "20 ms", requires = "levels")]
+    pub(crate) over: String,
+    /// With --levels: steps from the lowest threshold to the highest
+    #[arg(long, value_name = "N", default_value_t = 30, requires = "levels",
+          value_parser = clap::value_parser!(u32).range(2..=1000))]
+    pub(crate) steps: u32,
+    /// With --levels: another sample rate than the setup's, such as '10 MS/s'
+    #[arg(long, requires = "levels")]
+    pub(crate) rate: Option<String>,
+    /// Analog lines to measure; all otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',', conflicts_with = "levels")]
+    pub(crate) lines: Vec<String>,
+    /// First time to look at; the start of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with = "levels")]
+    pub(crate) from: Option<String>,
+    /// Time to look up to; the end of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with = "levels")]
+    pub(crate) to: Option<String>,
     #[command(flatten)]
     pub(crate) table: Table,
 }

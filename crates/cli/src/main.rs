@@ -2,6 +2,7 @@
 
 mod args;
 mod commands;
+mod connect;
 mod errors;
 mod load;
 mod output;
@@ -46,6 +47,7 @@ fn main() -> ExitCode {
         Command::Info(info) => commands::info::run(&info, &mut out),
         Command::Find(find) => commands::find::run(&find, &mut out),
         Command::Glitches(glitches) => commands::glitches::run(&glitches, &mut out),
+        Command::Measure(measure) => commands::measure::run(&measure, &mut out),
         Command::Check(check) => commands::check::run(&check, &mut out),
         Command::Show(show) => commands::show::run(&show, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),

@@ -253,11 +253,7 @@ pub(crate) fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>)
 }
 
 /// A help text for an unknown name: the nearest known one, else the list of them.
-pub fn suggest<'a>(
-    typed: &str,
-    known: impl IntoIterator<Item = &'a str> + Clone,
-    what: &str,
-) -> String {
+pub fn suggest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str> + Clone, what: &str) -> String {
     match nearest(typed, known.clone()) {
         Some(name) => format!("did you mean '{name}'?"),
         None => {

@@ -9,7 +9,7 @@ use crate::wave::{Cell, Picture, Row};
 impl fmt::Display for Picture {
     /// The rows with their names in front, under a time axis and a line of markers.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let margin = self.rows.iter().map(|r| r.name.chars().count()).max().unwrap_or(0) + 1;
+        let margin = self.margin();
         let blank = " ".repeat(margin);
         writeln!(f, "{blank}{}", self.caption)?;
         let labels = self.axis.iter().map(|l| (l.column, format!("┌{}", l.text)));
@@ -19,6 +19,10 @@ impl fmt::Display for Picture {
             writeln!(f, "{blank}{}", placed(markers, self.columns))?;
         }
         for row in &self.rows {
+            if row.scale.is_some() {
+                write_analog(f, row, margin)?;
+                continue;
+            }
             let pad = " ".repeat(margin - row.name.chars().count());
             let (upper, lower) = drawn(row);
             writeln!(f, "{}", format!("{blank}{upper}").trim_end())?;
@@ -26,6 +30,58 @@ impl fmt::Display for Picture {
         }
         Ok(())
     }
+}
+
+impl Picture {
+    /// Columns that the names in front of the rows take, with the gap behind them.
+    pub fn margin(&self) -> usize {
+        let longest = |row: &Row| {
+            let scale = scale_texts(row).map_or(0, |(low, high)| low.len().max(high.len()));
+            row.name.chars().count().max(scale)
+        };
+        self.rows.iter().map(longest).max().unwrap_or(0) + 1
+    }
+}
+
+/// The voltages at the bottom and the top of an analog row, with three decimals.
+fn scale_texts(row: &Row) -> Option<(String, String)> {
+    row.scale.map(|(low, high)| (format!("{:.3} V", low.to_f64()), format!("{:.3} V", high.to_f64())))
+}
+
+/// Lines of text that an analog row takes; each shows two halves.
+const ANALOG_LINES: u16 = 4;
+
+/// An analog row: the band between the lowest and the highest voltage of each column, the scale in
+/// front of it at the top and at the bottom.
+fn write_analog(f: &mut fmt::Formatter<'_>, row: &Row, margin: usize) -> fmt::Result {
+    let halves = ANALOG_LINES * 2;
+    let half = |share: u16| (u32::from(share) * u32::from(halves - 1) + 500) / 1000;
+    let (low, high) = scale_texts(row).unwrap_or_default();
+    for line in (0..ANALOG_LINES).rev() {
+        let front = match line {
+            l if l == ANALOG_LINES - 1 => high.as_str(),
+            2 => row.name.as_str(),
+            0 => low.as_str(),
+            _ => "",
+        };
+        let (below, above) = (u32::from(line) * 2, u32::from(line) * 2 + 1);
+        let drawn = row.cells.iter().map(|cell| match cell {
+            Cell::Band(least, most) => {
+                let has = |part: u32| (half(*least)..=half(*most)).contains(&part);
+                match (has(below), has(above)) {
+                    (true, true) => '█',
+                    (true, false) => '▄',
+                    (false, true) => '▀',
+                    (false, false) => ' ',
+                }
+            }
+            _ => ' ',
+        });
+        let drawn: String = drawn.collect();
+        let text = format!("{front:<margin$}{drawn}");
+        writeln!(f, "{}", text.trim_end())?;
+    }
+    Ok(())
 }
 
 /// Texts at columns; one that does not fit before the next or the edge is left out.
@@ -78,7 +134,7 @@ fn step(cell: &Cell) -> (char, char) {
         Cell::Steady(Level::Unknown) | Cell::Edge(Level::Unknown) => ('╳', '╳'),
         // The upper half stays free, so that neighbouring rows do not run into each other.
         Cell::Busy(activity) => (' ', shade(*activity)),
-        Cell::Value(_) | Cell::Change(_) => (' ', ' '),
+        Cell::Value(_) | Cell::Change(_) | Cell::Band(..) | Cell::Nothing => (' ', ' '),
     }
 }
 

@@ -1,8 +1,9 @@
 //! Waveforms as cells: what each column of each row shows.
 
 use deep_tap_core::capture::Capture;
-use deep_tap_core::line::{Bus, BusId, Level, LineId, Value};
-use deep_tap_core::time::Tick;
+use deep_tap_core::capture::Extremes;
+use deep_tap_core::line::{AnalogId, Bus, BusId, Level, LineId, Value};
+use deep_tap_core::time::{Tick, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::axis::{AxisLabel, labels};
@@ -14,6 +15,8 @@ pub enum RowSource {
     Line(LineId),
     /// A bus, as its values.
     Bus(BusId),
+    /// An analog line, as its voltage.
+    Analog(AnalogId),
 }
 
 /// The stretch of time that is shown, and how many columns it is shown in.
@@ -49,6 +52,10 @@ pub enum Cell {
     Value(Value),
     /// A bus that changes to a value.
     Change(Value),
+    /// The lowest and the highest voltage in the column, in thousandths of the row's scale.
+    Band(u16, u16),
+    /// No sample to show: before the first one, or lost.
+    Nothing,
 }
 
 /// A row of cells.
@@ -60,6 +67,8 @@ pub struct Row {
     pub cells: Vec<Cell>,
     /// For a bus, how each stretch of one value is labelled: first column, number of columns, text.
     pub labels: Vec<(usize, usize, String)>,
+    /// For an analog line, the voltages at the bottom and at the top.
+    pub scale: Option<(Voltage, Voltage)>,
 }
 
 /// A picture of a stretch of a capture, as cells.
@@ -117,6 +126,7 @@ impl Picture {
         let rows = sources.iter().map(|source| match source {
             RowSource::Line(line) => line_row(capture, *line, &view),
             RowSource::Bus(bus) => bus_row(capture, &capture.buses()[bus.0], &view),
+            RowSource::Analog(line) => analog_row(capture, *line, &view),
         });
         let base = capture.base();
         let (from, to) = (base.time_of(view.start), base.time_of(view.end));
@@ -178,7 +188,7 @@ fn line_row(capture: &Capture, line: LineId, view: &View) -> Row {
             edges => Cell::Busy(business(edges, to.0 - from.0)),
         }
     });
-    Row { name: capture.line(line).name.clone(), cells: cells.collect(), labels: Vec::new() }
+    Row { name: capture.line(line).name.clone(), cells: cells.collect(), labels: Vec::new(), scale: None }
 }
 
 fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
@@ -201,7 +211,43 @@ fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
     }
     let labels = stretches(&cells).into_iter().map(|(at, len, value)| (at, len, value.show(bus.radix)));
     let labels = labels.collect();
-    Row { name: bus.name.clone(), cells, labels }
+    Row { name: bus.name.clone(), cells, labels, scale: None }
+}
+
+/// Least height of a row, as a share of all codes: what is smaller shall not look large.
+const LEAST_CODES: i32 = 1 << 16 >> 5;
+
+fn analog_row(capture: &Capture, line: AnalogId, view: &View) -> Row {
+    let trace = capture.analog(line);
+    let mut columns: Vec<Option<Extremes>> = Vec::with_capacity(view.columns);
+    for column in 0..view.columns {
+        let (from, to) = (view.tick_of(column), view.tick_of(column + 1));
+        // Between two samples, the voltage is drawn as that of the one before.
+        let held = || trace.sample_at(from).and_then(|sample| trace.extremes_of(sample..sample + 1));
+        columns.push(trace.extremes(from..to).or_else(held));
+    }
+    let least = columns.iter().flatten().map(|e| i32::from(e.least)).min().unwrap_or(0);
+    let most = columns.iter().flatten().map(|e| i32::from(e.most)).max().unwrap_or(0);
+    let scale = trace.scale();
+    let missing = (least_span(trace.scale().step()) - (most - least)).max(0);
+    let bottom = (least - missing / 2).max(i32::from(i16::MIN));
+    let top = (bottom + (most - least) + missing).min(i32::from(i16::MAX)).max(bottom + 1);
+    let share = |code: i16| ((i32::from(code) - bottom) * 1000 / (top - bottom)).clamp(0, 1000) as u16;
+    let cell = |extremes: Option<Extremes>| match extremes {
+        Some(Extremes { least, most }) => Cell::Band(share(least), share(most)),
+        None => Cell::Nothing,
+    };
+    Row {
+        name: capture.analog_lines()[line.0].name.clone(),
+        cells: columns.into_iter().map(cell).collect(),
+        labels: Vec::new(),
+        scale: Some((scale.voltage(bottom as i16), scale.voltage(top as i16))),
+    }
+}
+
+/// The codes that a row is high at the least: a tenth of a volt, or as many as there are.
+fn least_span(step: Voltage) -> i32 {
+    (0.1 / step.to_f64().max(1e-9)).min(f64::from(LEAST_CODES)).ceil() as i32
 }
 
 /// Stretches of columns with one value, the changing column at their start not counted.

@@ -101,7 +101,8 @@ impl Disturbed {
     /// What happens once, if its time has come. Everything up to its end is known by then.
     fn once(&mut self, until: Instant) {
         for place in &mut self.places {
-            let (Disturbance::Glitch { width, at } | Disturbance::Contention { width, at }) = place.what else {
+            let (Disturbance::Glitch { width, at } | Disturbance::Contention { width, at }) = place.what
+            else {
                 continue;
             };
             if place.done || at > until {

@@ -4,8 +4,8 @@ mod disturbed;
 mod script;
 mod tide_gauge;
 
-pub(crate) use disturbed::Disturbed;
 pub use disturbed::Disturbance;
+pub(crate) use disturbed::Disturbed;
 pub use script::Script;
 pub use tide_gauge::{Fault, TideGauge};
 

@@ -2,21 +2,20 @@
 
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
 
-use deep_tap::bench;
 use deep_tap::capture::Capture;
 use deep_tap::format::dtap::{self, Recorder, SaveOptions};
 use deep_tap::instrument::{Instrument, Progress};
 use deep_tap::limit::{self, Rule, Runs, Verdict};
 use deep_tap::setup::{CaptureSink, RecordOptions, Setup};
-use deep_tap::time::{Rate, Samples, Tick, Time};
+use deep_tap::time::{Samples, Tick, Time};
 use deep_tap::{Error, ErrorKind, Place};
 use indicatif::ProgressBar;
 
 use super::check;
 use crate::Outcome;
 use crate::args;
+use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
 use crate::errors::Failure;
 use crate::load::time;
 use crate::output::{Grid, Out, progress_bar, remark};
@@ -133,17 +132,6 @@ impl Repeated {
     }
 }
 
-/// What `--rate` says.
-pub(crate) fn rate_option(text: Option<&str>) -> Result<Option<Rate>, Failure> {
-    let parse = |text: &str| {
-        text.parse::<Rate>().map_err(|error| {
-            let told = Error::new(ErrorKind::Quantity, format!("--rate: {}", error.message()));
-            told.with_help(error.help().unwrap_or("write it like '100 MS/s'").to_string()).into()
-        })
-    };
-    text.map(parse).transpose()
-}
-
 fn default_output(setup: &Path) -> PathBuf {
     let name = setup.file_stem().map_or_else(|| "capture".into(), std::ffi::OsStr::to_os_string);
     Path::new(&name).with_extension("dtap")
@@ -158,36 +146,6 @@ fn numbered(target: &Path, replace: bool) -> impl Iterator<Item = PathBuf> {
     let taken = |path: &PathBuf| path.exists() || dtap::part_path(path).exists();
     let first = if replace { 1 } else { (1..).find(|n| !taken(&name(*n))).unwrap_or(1) };
     (first..).map(name)
-}
-
-/// Set by the first interrupt.
-static INTERRUPTED: AtomicBool = AtomicBool::new(false);
-
-/// From now on, the first interrupt asks for an end in good order and the second one ends at once.
-pub(crate) fn catch_interrupt() {
-    let handler = || {
-        if INTERRUPTED.swap(true, Ordering::Relaxed) {
-            std::process::exit(130);
-        }
-    };
-    // Without a handler, an interrupt ends the program at once, and the file keeps its blocks.
-    let _ = ctrlc::set_handler(handler);
-}
-
-/// Whether the user wants to stop.
-pub(crate) fn interrupted() -> bool {
-    INTERRUPTED.load(Ordering::Relaxed)
-}
-
-/// The instrument that a setup names.
-pub(crate) fn connect(setup: &Setup, path: &Path) -> Result<Box<dyn Instrument>, Failure> {
-    let Some(address) = &setup.connect else {
-        return Err(Error::new(ErrorKind::Setup, "the setup does not say which instrument to use")
-            .with_help("add a section like: [instrument] with connect = \"bench:tide-gauge\"")
-            .at(Place::File(path.to_path_buf()))
-            .into());
-    };
-    Ok(bench::connect(address, path.parent().unwrap_or(Path::new("")))?)
 }
 
 /// Shows where a recording stands; stops it when the user wants that.

@@ -3,7 +3,7 @@
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
 use deep_tap::event::{Program, Scope};
-use deep_tap::line::LineId;
+use deep_tap::line::{Crossing, LineId};
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
@@ -138,7 +138,11 @@ fn text(args: &args::Find, capture: &Capture, program: &Program, found: &Found<'
 fn picture(capture: &Capture, lines: &[LineId], hit: &FoundHit) -> String {
     let start = hit.tick.0.saturating_sub(COLUMNS / 2);
     let end = (start + COLUMNS).min(capture.len());
-    let rows: Vec<RowSource> = lines.iter().map(|l| RowSource::Line(*l)).collect();
+    let row = |line: &LineId| match Crossing::of_line(*line) {
+        Some(crossing) => RowSource::Analog(crossing.analog()),
+        None => RowSource::Line(*line),
+    };
+    let rows: Vec<RowSource> = lines.iter().map(row).collect();
     let marker = Marker { tick: hit.tick, name: format!("{}: {}", hit.number, time(capture, hit.tick)) };
     let view = View { start: Tick(start), end: Tick(end), columns: COLUMNS as usize };
     Picture::new(capture, &rows, view, &[marker]).map_or_else(|e| format!("{e}\n"), |p| p.to_string())

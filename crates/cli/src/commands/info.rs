@@ -1,8 +1,8 @@
 //! `info`: what a capture holds.
 
 use deep_tap::capture::Capture;
-use deep_tap::line::{Level, LineId};
-use deep_tap::time::{Samples, Tick, Time};
+use deep_tap::line::{AnalogId, AnalogLine, Level, LineId};
+use deep_tap::time::{Rate, Rational, Samples, Tick, Time, Voltage};
 use serde::Serialize;
 
 use crate::Outcome;
@@ -26,6 +26,7 @@ struct Said<'a> {
     sampled: bool,
     skew: Time,
     lines: Vec<SaidLine<'a>>,
+    analog: Vec<SaidAnalog<'a>>,
     buses: Vec<SaidBus<'a>>,
     parts: Vec<String>,
     history: &'a [String],
@@ -44,6 +45,20 @@ struct SaidLine<'a> {
 }
 
 #[derive(Serialize)]
+struct SaidAnalog<'a> {
+    name: &'a str,
+    input: Option<u32>,
+    /// Samples per second.
+    rate: f64,
+    samples: u64,
+    /// Volts: of one code, the largest error, and the extremes.
+    step: Voltage,
+    error: Voltage,
+    least: Option<Voltage>,
+    most: Option<Voltage>,
+}
+
+#[derive(Serialize)]
 struct SaidBus<'a> {
     name: &'a str,
     lines: Vec<&'a str>,
@@ -56,6 +71,9 @@ pub(crate) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> 
         // Reading every edge touches every block.
         for line in 0..capture.lines().len() {
             capture.trace(LineId(line)).edges(capture.range()).for_each(drop);
+        }
+        for line in 0..capture.analog_lines().len() {
+            capture.analog(AnalogId(line)).blocks().for_each(drop);
         }
     }
     let said = said(args, &loaded);
@@ -84,6 +102,20 @@ fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
             edges: trace.edge_count(),
         }
     };
+    let analog = |(id, line): (usize, &'a AnalogLine)| {
+        let trace = capture.analog(AnalogId(id));
+        let extremes = trace.extremes_of(0..trace.len());
+        SaidAnalog {
+            name: &line.name,
+            input: line.input,
+            rate: base.rate().to_f64() / trace.every() as f64,
+            samples: trace.len(),
+            step: trace.scale().step(),
+            error: trace.scale().error(),
+            least: extremes.map(|e| trace.scale().voltage(e.least)),
+            most: extremes.map(|e| trace.scale().voltage(e.most)),
+        }
+    };
     let name = |line: &LineId| capture.line(*line).name.as_str();
     let parts = loaded.setup.iter().flat_map(|s| &s.parts);
     let lines = (0..capture.lines().len()).map(line).collect();
@@ -100,6 +132,7 @@ fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
         sampled: capture.resolution().sampled,
         skew: capture.resolution().skew,
         lines,
+        analog: capture.analog_lines().iter().enumerate().map(analog).collect(),
         buses: capture
             .buses()
             .iter()
@@ -172,5 +205,23 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     for line in &said.lines {
         grid.row(cells(line));
     }
-    format!("{text}\n{}\n", grid.text())
+    if said.analog.is_empty() {
+        return format!("{text}\n{}\n", grid.text());
+    }
+    let mut analog = Grid::new(&["analog line", "input", "rate", "step", "error", "lowest", "highest"], &[1]);
+    for line in &said.analog {
+        let rate = Rate::from_rational(Rational::from(line.rate.round() as i64));
+        let volts =
+            |volts: Option<Voltage>| volts.map_or("-".to_string(), |v| format!("{:.3} V", v.to_f64()));
+        analog.row(vec![
+            line.name.to_string(),
+            line.input.map_or("-".to_string(), |input| input.to_string()),
+            rate.to_string(),
+            format!("{:.2} mV", line.step.to_f64() * 1e3),
+            format!("± {:.1} mV", line.error.to_f64() * 1e3),
+            volts(line.least),
+            volts(line.most),
+        ]);
+    }
+    format!("{text}\n{}\n\n{}\n", grid.text(), analog.text())
 }

@@ -16,9 +16,9 @@ use deep_tap::time::{Frequency, Rate, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
-use super::capture::{catch_interrupt, connect, interrupted, rate_option};
 use crate::Outcome;
 use crate::args::{self, Format};
+use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
 use crate::errors::Failure;
 use crate::output::{Grid, Mark, Out, remark, write_table};
 

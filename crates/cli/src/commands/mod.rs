@@ -7,6 +7,8 @@ pub(crate) mod demo;
 pub(crate) mod find;
 pub(crate) mod glitches;
 pub(crate) mod info;
+pub(crate) mod levels;
 pub(crate) mod live;
+pub(crate) mod measure;
 pub(crate) mod plan;
 pub(crate) mod show;

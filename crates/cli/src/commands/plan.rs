@@ -7,9 +7,9 @@ use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::{Rate, Resolution, Samples, Time, TimeBase};
 use serde::Serialize;
 
-use super::capture::{connect, rate_option};
 use crate::Outcome;
 use crate::args;
+use crate::connect::{connect, rate_option};
 use crate::errors::Failure;
 use crate::output::{Grid, Mark, Out, write_table};
 

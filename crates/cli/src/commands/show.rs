@@ -4,7 +4,7 @@ use std::io::IsTerminal;
 
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
-use deep_tap::line::{BusId, LineId};
+use deep_tap::line::{AnalogId, BusId, LineId};
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
@@ -38,11 +38,13 @@ fn rows(capture: &Capture, names: &[String]) -> Result<Vec<RowSource>, Failure> 
         let grouped = |line: LineId| capture.buses().iter().any(|b| b.lines.contains(&line));
         let lines = (0..capture.lines().len()).map(LineId).filter(|l| !grouped(*l)).map(RowSource::Line);
         let buses = (0..capture.buses().len()).map(|b| RowSource::Bus(BusId(b)));
-        return Ok(lines.chain(buses).collect());
+        let analog = (0..capture.analog_lines().len()).map(|a| RowSource::Analog(AnalogId(a)));
+        return Ok(lines.chain(buses).chain(analog).collect());
     }
-    let find = |name: &String| match capture.bus_named(name) {
-        Some(bus) => Ok(RowSource::Bus(bus)),
-        None => capture.line_named(name).map(RowSource::Line),
+    let find = |name: &String| match (capture.bus_named(name), capture.analog_named(name)) {
+        (Some(bus), _) => Ok(RowSource::Bus(bus)),
+        (_, Some(line)) => Ok(RowSource::Analog(line)),
+        _ => capture.line_named(name).map(RowSource::Line),
     };
     Ok(names.iter().map(find).collect::<Result<_, Error>>()?)
 }
@@ -51,6 +53,8 @@ fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource]) -> usize {
     let name = |row: &RowSource| match row {
         RowSource::Line(line) => capture.line(*line).name.chars().count(),
         RowSource::Bus(bus) => capture.buses()[bus.0].name.chars().count(),
+        // Its scale stands in front, too.
+        RowSource::Analog(line) => capture.analog_lines()[line.0].name.chars().count().max("-10.000 V".len()),
     };
     let margin = rows.iter().map(name).max().unwrap_or(0) + 1;
     let terminal = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
@@ -102,11 +106,31 @@ fn waveforms(args: &args::Show, capture: &Capture, rows: &[RowSource]) -> Result
     Ok(Picture::new(capture, rows, view, &markers)?.to_string())
 }
 
+/// The voltage of an analog line at a tick, and between which samples that is.
+fn voltage(capture: &Capture, line: AnalogId, tick: Tick) -> Vec<String> {
+    let trace = capture.analog(line);
+    let sample = trace.sample_at(tick);
+    let volts = trace.voltage_at(tick).map_or("unknown".to_string(), |volts| {
+        format!("{:.3} V ± {:.0} mV", volts.to_f64(), trace.scale().error().to_f64() * 1e3)
+    });
+    let at = |sample: Option<u64>, none: &str| {
+        let known = sample.filter(|s| *s < trace.len());
+        known.map_or(none.to_string(), |sample| time(capture, trace.tick_of(sample)))
+    };
+    let name = capture.analog_lines()[line.0].name.clone();
+    vec![name, volts, at(sample, "the start"), at(sample.map(|s| s + 1), "the end")]
+}
+
 /// Levels and values at a tick, with the edges around it.
 fn instant(capture: &Capture, rows: &[RowSource], tick: Tick) -> String {
     let mut grid = Grid::new(&["line", "level", "since", "until"], &[2, 3]);
     for row in rows {
+        if let RowSource::Analog(line) = row {
+            grid.row(voltage(capture, *line, tick));
+            continue;
+        }
         let (name, level, lines) = match row {
+            RowSource::Analog(_) => continue,
             RowSource::Line(line) => {
                 let level = capture.trace(*line).level_at(tick).to_string();
                 (&capture.line(*line).name, level, vec![*line])

@@ -33,7 +33,10 @@ impl Extremes {
     pub fn of(codes: &[i16]) -> Option<Extremes> {
         let (first, rest) = codes.split_first()?;
         let start = Extremes { least: *first, most: *first };
-        Some(rest.iter().fold(start, |e, code| Extremes { least: e.least.min(*code), most: e.most.max(*code) }))
+        Some(
+            rest.iter()
+                .fold(start, |e, code| Extremes { least: e.least.min(*code), most: e.most.max(*code) }),
+        )
     }
 
     fn join(self, other: Extremes) -> Extremes {
@@ -135,7 +138,14 @@ impl AnalogTrace {
             Block { start, count: stored.count, extremes: stored.extremes, loaded: OnceLock::new() }
         });
         let blocks = blocks.collect();
-        AnalogTrace { scale, first, every: every.max(1), len, blocks, source: Some((Arc::clone(source), line)) }
+        AnalogTrace {
+            scale,
+            first,
+            every: every.max(1),
+            len,
+            blocks,
+            source: Some((Arc::clone(source), line)),
+        }
     }
 
     /// How codes stand for voltages.

@@ -63,7 +63,8 @@ pub(super) fn spread(analog: &AnalogTrace, crossing: Crossing, edges: &Trace) ->
         };
         let at = analog.sample_at(edge.tick)?;
         let before = number.checked_sub(1).map_or(0, |n| analog.sample_at(all[n].tick).unwrap_or(0));
-        let after = all.get(number + 1).map_or(analog.len(), |next| analog.sample_at(next.tick).unwrap_or(at));
+        let after =
+            all.get(number + 1).map_or(analog.len(), |next| analog.sample_at(next.tick).unwrap_or(at));
         let certain = |sample: u64, high: bool| {
             analog.code(sample).is_some_and(|code| {
                 let code = i32::from(code);

@@ -15,9 +15,7 @@ mod merged;
 mod record;
 mod trace;
 
-pub use analog::{
-    ANALOG_BLOCK, AnalogBuilder, AnalogSource, AnalogTrace, Extremes, StoredCodes,
-};
+pub use analog::{ANALOG_BLOCK, AnalogBuilder, AnalogSource, AnalogTrace, Extremes, StoredCodes};
 pub use builder::TraceBuilder;
 pub(crate) use chunks::CHUNK;
 pub use chunks::Chunks;

@@ -494,7 +494,8 @@ impl CaptureBuilder {
         let grid = |trace: &Arc<AnalogTrace>| (trace.first(), trace.every(), trace.len());
         let grids = capture.analog_traces.windows(2).zip(&capture.analog_lines);
         if let Some((_, line)) = grids.into_iter().find(|(pair, _)| grid(&pair[0]) != grid(&pair[1])) {
-            let message = format!("analog line '{}' was not sampled at the same ticks as the next", line.name);
+            let message =
+                format!("analog line '{}' was not sampled at the same ticks as the next", line.name);
             return wrong(message);
         }
         for bus in &capture.buses {

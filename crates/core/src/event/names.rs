@@ -94,11 +94,10 @@ impl Scope {
         match self.find(text, name)? {
             Meaning::Line(line) => Ok(*line),
             Meaning::Analog(_) => {
-                let message = format!("'{}' is an analog line: it takes a voltage to be high or low", name.text);
-                let help = format!(
-                    "write '{0} rises through 1.65 V', or as a condition '{0} > 1.65 V'",
-                    name.text
-                );
+                let message =
+                    format!("'{}' is an analog line: it takes a voltage to be high or low", name.text);
+                let help =
+                    format!("write '{0} rises through 1.65 V', or as a condition '{0} > 1.65 V'", name.text);
                 Err(located(text, name.span.clone(), message, Some(help)))
             }
             other @ (Meaning::Bus(_) | Meaning::Event(_)) => {
@@ -136,7 +135,13 @@ impl Scope {
     }
 
     /// The line that an analog line makes at a voltage.
-    pub(super) fn find_crossing(&self, text: &str, name: &Name, level: Voltage, side: Side) -> Result<LineId> {
+    pub(super) fn find_crossing(
+        &self,
+        text: &str,
+        name: &Name,
+        level: Voltage,
+        side: Side,
+    ) -> Result<LineId> {
         match self.find(text, name)? {
             Meaning::Analog(analog) => match Crossing::new(*analog, level, side) {
                 Some(crossing) => Ok(crossing.line()),
@@ -170,7 +175,8 @@ impl Scope {
             },
             other @ Meaning::Analog(_) => {
                 let message = format!("'{}' is {}, not an event", name.text, other.what());
-                let help = format!("write '{0} rises through 1.65 V' or '{0} falls through 1.65 V'", name.text);
+                let help =
+                    format!("write '{0} rises through 1.65 V' or '{0} falls through 1.65 V'", name.text);
                 Err(located(text, name.span.clone(), message, Some(help)))
             }
             other @ (Meaning::Line(_) | Meaning::Bus(_)) => {

@@ -3,3 +3,4 @@
 pub mod csv;
 pub mod dtap;
 pub mod vcd;
+mod voltages;

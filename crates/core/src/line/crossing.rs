@@ -69,11 +69,7 @@ impl Crossing {
     pub fn new(analog: AnalogId, level: Voltage, side: Side) -> Option<Self> {
         let micro = level.to_rational().checked_mul(Rational::from(1_000_000))?;
         let whole = (micro.denominator() == 1).then(|| micro.numerator())?;
-        Some(Crossing {
-            analog: u16::try_from(analog.0).ok()?,
-            microvolts: i32::try_from(whole).ok()?,
-            side,
-        })
+        Some(Crossing { analog: u16::try_from(analog.0).ok()?, microvolts: i32::try_from(whole).ok()?, side })
     }
 
     /// The analog line.

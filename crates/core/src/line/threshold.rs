@@ -34,6 +34,11 @@ impl LogicFamily {
         (LogicFamily::Lvcmos1V8, "LVCMOS 1.8 V", 630, 1170, 1800),
     ];
 
+    /// All families, from the highest supply down.
+    pub fn all() -> impl Iterator<Item = LogicFamily> {
+        Self::ALL.iter().map(|row| row.0)
+    }
+
     fn row(self) -> &'static (LogicFamily, &'static str, i64, i64, i64) {
         Self::ALL.iter().find(|row| row.0 == self).unwrap_or(&Self::ALL[0])
     }

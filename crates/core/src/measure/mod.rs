@@ -1,7 +1,9 @@
-//! Numbers about a record: which lines are alive, short pulses.
+//! Numbers about a record: which lines are alive, short pulses, voltages.
 
 mod activity;
 mod glitch;
+mod voltage;
 
 pub use activity::{Activity, LineActivity};
 pub use glitch::{Glitches, glitches, remove_glitches};
+pub use voltage::{Transition, VoltageLevels, transitions, voltage_levels};

@@ -3,12 +3,14 @@
 //! All problems of all files are reported at once, each with its place and a remedy.
 
 mod draft;
+mod levels;
 mod parts;
 mod reader;
 mod record;
 mod resolve;
 mod source;
 
+pub use levels::{SweptLevel, SweptLine};
 pub use record::{CaptureSink, RecordOptions};
 pub use source::{Attached, Folder, Texts};
 

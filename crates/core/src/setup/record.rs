@@ -246,11 +246,7 @@ fn waits_on_board(program: &Program, able: &Capabilities) -> bool {
 }
 
 fn wanted_analog(line: &super::SetupAnalog) -> WantedAnalog {
-    WantedAnalog {
-        name: line.line.name.clone(),
-        number: line.line.input.unwrap_or(0),
-        range: line.range,
-    }
+    WantedAnalog { name: line.line.name.clone(), number: line.line.input.unwrap_or(0), range: line.range }
 }
 
 fn wanted_input(line: &super::SetupLine) -> WantedInput {

@@ -90,10 +90,7 @@ impl Loader<'_> {
             draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
         let analog = self.analog(&draft);
         let mut scope = Scope::new();
-        define_all(
-            &mut scope,
-            Names { lines: &lines, analog: &analog, buses: &buses, events: &events },
-        );
+        define_all(&mut scope, Names { lines: &lines, analog: &analog, buses: &buses, events: &events });
         self.names(&draft);
         for (_, event) in &draft.events {
             self.event(&event.value, &scope, &event.place);

@@ -1,7 +1,8 @@
-//! Comma-separated values out: a time column, then a column per line and per bus.
+//! Comma-separated values out: a time column, then a column per line, per bus and per analog line.
 
 use std::io::Write;
 
+use super::voltages::Voltages;
 use crate::capture::{Capture, Merged};
 use crate::line::{Level, LineId, Radix};
 use crate::time::Tick;
@@ -9,7 +10,8 @@ use crate::time::Tick;
 /// Which rows are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Layout {
-    /// The first tick, then one row per tick at which a line changes.
+    /// The first tick, then one row per tick at which a line, or the voltage of an analog line,
+    /// changes.
     #[default]
     Changes,
     /// One row per tick.
@@ -17,7 +19,8 @@ pub enum Layout {
 }
 
 /// Writes a capture: `time_s` relative to time zero with all its digits, then 0, 1 or x per line,
-/// then the value of each bus as its setup shows it.
+/// then the value of each bus as its setup shows it, then the volts of each analog line's last
+/// sample.
 ///
 /// # Errors
 /// When the writer refuses.
@@ -25,22 +28,30 @@ pub fn write(capture: &Capture, layout: Layout, out: &mut dyn Write) -> std::io:
     let mut writer = ::csv::Writer::from_writer(out);
     let names = capture.lines().iter().map(|l| l.name.as_str());
     let buses = capture.buses().iter().map(|b| b.name.as_str());
-    writer.write_record(std::iter::once("time_s").chain(names).chain(buses)).map_err(plain)?;
+    let names = std::iter::once("time_s").chain(names).chain(buses).map(str::to_string);
+    let analog = capture.analog_lines().iter().map(|l| format!("{}_V", l.name));
+    writer.write_record(names.chain(analog)).map_err(plain)?;
     let lines: Vec<LineId> = (0..capture.lines().len()).map(LineId).collect();
     let mut levels: Vec<Level> = lines.iter().map(|l| capture.trace(*l).level_at(Tick(0))).collect();
     let mut merged = Merged::new(capture, &lines, capture.range());
+    let mut voltages = Voltages::new(capture);
     let mut tick = Tick(0);
     while tick.0 < capture.len() {
-        writer.write_record(row(capture, tick, &levels)).map_err(plain)?;
-        let change = merged.peek();
+        let mut row = row(capture, tick, &levels);
+        row.extend(voltages.now().map(|volts| volts.map_or(String::new(), |v| v.to_f64().to_string())));
+        writer.write_record(row).map_err(plain)?;
+        let change = merged.peek().into_iter().chain(voltages.peek()).min();
         tick = match (layout, change) {
             (Layout::Samples, _) => Tick(tick.0 + 1),
             (Layout::Changes, Some(change)) => change,
             (Layout::Changes, None) => break,
         };
-        if change == Some(tick) {
+        if merged.peek() == Some(tick) {
             merged.step();
             levels.copy_from_slice(merged.levels());
+        }
+        if voltages.peek() == Some(tick) {
+            voltages.step();
         }
     }
     writer.flush()

@@ -56,7 +56,10 @@ impl CodesEntry {
 /// The payload of a block that begins with a code taken at tick `first`, the checksum of its
 /// directory, and its entries. Each line has as many codes as `extremes` says, which are lost where
 /// there are none.
-pub(super) fn encode(first: u64, lines: &[(usize, Extremes, Option<&[i16]>)]) -> (Vec<u8>, u32, Vec<CodesEntry>) {
+pub(super) fn encode(
+    first: u64,
+    lines: &[(usize, Extremes, Option<&[i16]>)],
+) -> (Vec<u8>, u32, Vec<CodesEntry>) {
     let mut payload = first.to_le_bytes().to_vec();
     let mut sections = Vec::new();
     let mut entries = Vec::new();
@@ -116,7 +119,8 @@ pub(super) fn decode(entry: &CodesEntry, stored: &[u8]) -> Result<Vec<i16>, &'st
     }
     // Three bytes hold the largest difference.
     let raw_len = entry.raw as usize;
-    if raw_len > 3 * count || raw_len < count || raw_len > stored.len().saturating_mul(255).saturating_add(16) {
+    if raw_len > 3 * count || raw_len < count || raw_len > stored.len().saturating_mul(255).saturating_add(16)
+    {
         return Err("its size cannot be true");
     }
     let unpacked;

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use memmap2::Mmap;
 
 use super::block::{
-    ANALOG_VERSION, END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of, payload, u32_at,
-    u64_at,
+    ANALOG_VERSION, END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of,
+    payload, u32_at, u64_at,
 };
 use super::codes;
 use super::edges::decode;
@@ -241,10 +241,9 @@ fn recovered(file: &[u8]) -> Option<Found> {
                     .and_then(|p| codes::directory(p, meta.analog_count(), header.crc))
                     .filter(|_| next_code.is_none_or(|next| next == header.start));
                 let Some((first, entries)) = found else { break };
-                let entries = entries.iter().map(|(entry, _)| StoredCodes {
-                    count: entry.count as usize,
-                    extremes: entry.extremes,
-                });
+                let entries = entries
+                    .iter()
+                    .map(|(entry, _)| StoredCodes { count: entry.count as usize, extremes: entry.extremes });
                 if !codes.push(at, entries) {
                     break;
                 }
@@ -255,9 +254,8 @@ fn recovered(file: &[u8]) -> Option<Found> {
             }
             Kind::Meta => {
                 // Written at the end: it knows more than the head, if it is for the same lines.
-                if let Some((later, _)) =
-                    read_meta(file, at, Kind::Meta)
-                        .filter(|(m, _)| m.line_count() == lines && m.analog_count() == meta.analog_count())
+                if let Some((later, _)) = read_meta(file, at, Kind::Meta)
+                    .filter(|(m, _)| m.line_count() == lines && m.analog_count() == meta.analog_count())
                 {
                     meta = later;
                 }
@@ -381,8 +379,7 @@ impl FileSource {
         let header = header.ok_or((nowhere.clone(), "the block's header is damaged"))?;
         let range = header.start..header.end;
         let wrong = |what: &'static str| (range.clone(), what);
-        let payload =
-            payload(&self.map, offset, &header).ok_or_else(|| wrong("the block is cut off"))?;
+        let payload = payload(&self.map, offset, &header).ok_or_else(|| wrong("the block is cut off"))?;
         let (_, entries) = codes::directory(payload, self.analog.len(), header.crc)
             .ok_or_else(|| wrong("the block's directory is damaged"))?;
         let (entry, at) = entries.get(line.0).ok_or_else(|| wrong("the line is not in the block"))?;

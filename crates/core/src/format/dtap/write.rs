@@ -6,7 +6,9 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::block::{ANALOG_VERSION, END_MAGIC, Entry, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code};
+use super::block::{
+    ANALOG_VERSION, END_MAGIC, Entry, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code,
+};
 use super::codes;
 use super::edges::encode;
 use super::meta::Meta;
@@ -47,7 +49,8 @@ pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> 
         writer.block(&traces, start, end)?;
         start = end;
     }
-    let lines: Vec<&AnalogTrace> = (0..capture.analog_lines().len()).map(|l| capture.analog(AnalogId(l))).collect();
+    let lines: Vec<&AnalogTrace> =
+        (0..capture.analog_lines().len()).map(|l| capture.analog(AnalogId(l))).collect();
     let len = lines.first().map_or(0, |line| line.len());
     for start in (0..len).step_by(ANALOG_BLOCK) {
         let samples = start..len.min(start + ANALOG_BLOCK as u64);

@@ -5,10 +5,12 @@ use std::io::Write;
 use vcd::{IdCode, TimescaleUnit, Value, VarType, Writer};
 
 use crate::capture::{Capture, Merged};
+use crate::format::voltages::Voltages;
 use crate::line::{Level, LineId};
-use crate::time::{Rational, Tick};
+use crate::time::{Rational, Tick, Voltage};
 
-/// Writes a capture. Each line is a wire; each bus is a vector beside its lines.
+/// Writes a capture. Each line is a wire; each bus is a vector beside its lines; each analog line
+/// is a real number of volts.
 ///
 /// Times count from the first tick; a comment names time zero. A tick that no power of ten divides
 /// is written in femtoseconds, rounded, and a comment says so.
@@ -42,6 +44,12 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
         writer.var_def(VarType::Wire, bus.lines.len() as u32, code, &reference(&bus.name), None)?;
         bus_codes.push(code);
     }
+    let mut analog_codes = Vec::new();
+    for (number, line) in capture.analog_lines().iter().enumerate() {
+        let code = code(capture.lines().len() + capture.buses().len() + number);
+        writer.var_def(VarType::Real, 64, code, &reference(&line.name), None)?;
+        analog_codes.push(code);
+    }
     writer.upscope()?;
     writer.enddefinitions()?;
 
@@ -58,10 +66,24 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
     for (bus, code) in bus_codes.iter().enumerate() {
         writer.change_vector(*code, vector(&levels, bus))?;
     }
+    let mut voltages = Voltages::new(capture);
+    for (code, volts) in analog_codes.iter().zip(voltages.now()) {
+        writer.change_real(*code, volts.map_or(f64::NAN, Voltage::to_f64))?;
+    }
     writer.end()?;
     let mut merged = Merged::new(capture, &lines, capture.range());
-    while let Some(tick) = merged.step() {
+    while let Some(tick) = merged.peek().into_iter().chain(voltages.peek()).min() {
         writer.timestamp(scale.time(tick))?;
+        if voltages.peek() == Some(tick) {
+            voltages.step();
+            for (code, volts) in analog_codes.iter().zip(voltages.now()) {
+                writer.change_real(*code, volts.map_or(f64::NAN, Voltage::to_f64))?;
+            }
+        }
+        if merged.peek() != Some(tick) {
+            continue;
+        }
+        merged.step();
         let mut touched = vec![false; bus_codes.len()];
         for (i, now) in merged.levels().iter().enumerate() {
             if levels[i] != *now {

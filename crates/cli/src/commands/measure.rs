@@ -1,0 +1,221 @@
+//! `measure`: the voltages of analog lines, and how fast they go from one to another.
+
+use deep_tap::capture::Capture;
+use deep_tap::line::AnalogId;
+use deep_tap::measure::{Transition, VoltageLevels, transitions, voltage_levels};
+use deep_tap::time::{Tick, Time};
+use deep_tap::{Error, ErrorKind, Place};
+use serde::Serialize;
+
+use super::levels;
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{load, tell_damage, tick_at};
+use crate::output::{Grid, Out, write_table};
+
+/// What was measured, as JSON has it: voltages in volts, times in seconds.
+#[derive(Serialize)]
+struct Measured {
+    file: String,
+    lines: Vec<MeasuredLine>,
+}
+
+#[derive(Serialize)]
+struct MeasuredLine {
+    line: String,
+    levels: Option<VoltageLevels>,
+    amplitude: Option<f64>,
+    rise: Ways,
+    fall: Ways,
+    /// Time from one sample to the next.
+    sample: Time,
+}
+
+/// The ways from 10 % to 90 %, or back.
+#[derive(Clone, Copy, Serialize)]
+struct Ways {
+    count: u64,
+    shortest: Option<Time>,
+    mean: Option<f64>,
+    longest: Option<Time>,
+}
+
+pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failure> {
+    let setup = args.file.extension().is_some_and(|e| e.eq_ignore_ascii_case("toml"));
+    if args.levels {
+        return levels::run(args, out);
+    }
+    if setup {
+        let error = Error::new(ErrorKind::Unknown, "this is a setup, and what is measured is a capture");
+        let help = "give a capture, or --levels to sweep the thresholds of the setup's lines";
+        return Err(error.with_help(help).at(Place::File(args.file.clone())).into());
+    }
+    let loaded = load(&args::Source { file: args.file.clone(), setup: None })?;
+    let capture = &loaded.capture;
+    let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
+    let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?.unwrap_or(Tick(capture.len()));
+    if from >= to {
+        let error = Error::new(ErrorKind::Unknown, "the range to measure is empty or upside down");
+        return Err(error.with_help("--from must be before --to").into());
+    }
+    let measured = Measured {
+        file: args.file.display().to_string(),
+        lines: analog_ids(capture, args)?.into_iter().map(|line| measure(capture, line, from, to)).collect(),
+    };
+    write_table(&args.table, out, &measured, || rows(&measured), || text(&measured))?;
+    tell_damage(capture);
+    Ok(Outcome::Done)
+}
+
+fn analog_ids(capture: &Capture, args: &args::Measure) -> Result<Vec<AnalogId>, Failure> {
+    if capture.analog_lines().is_empty() {
+        let error = Error::new(ErrorKind::Unknown, "this capture has no analog lines to measure");
+        let help = "record some with [[analog]] in the setup, on an instrument that has analog inputs; \
+                    the levels of digital lines are found with deep-tap measure SETUP --levels";
+        return Err(error.with_help(help).at(Place::File(args.file.clone())).into());
+    }
+    if args.lines.is_empty() {
+        return Ok((0..capture.analog_lines().len()).map(AnalogId).collect());
+    }
+    let find = |name: &String| {
+        capture.analog_named(name).ok_or_else(|| {
+            let known = capture.analog_lines().iter().map(|line| line.name.as_str());
+            let error = Error::new(ErrorKind::Unknown, format!("the capture has no analog line '{name}'"));
+            error.with_help(deep_tap::suggest(name, known, "analog line"))
+        })
+    };
+    Ok(args.lines.iter().map(find).collect::<Result<_, _>>()?)
+}
+
+fn measure(capture: &Capture, line: AnalogId, from: Tick, to: Tick) -> MeasuredLine {
+    let trace = capture.analog(line);
+    let levels = voltage_levels(trace, from..to);
+    let changing = levels.filter(|levels| levels.high > levels.low);
+    let all = changing.map(|l| transitions(trace, from..to, l.at(10), l.at(90))).unwrap_or_default();
+    let base = capture.base();
+    let ways = |rises: bool| {
+        let ticks = all.iter().filter(|t| t.rises == rises).map(Transition::ticks);
+        let time = |ticks: u64| base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
+        let count = ticks.clone().count() as u64;
+        let mean = ticks.clone().map(|t| t as f64).sum::<f64>() / count.max(1) as f64 * base.tick().to_f64();
+        Ways {
+            count,
+            shortest: ticks.clone().min().map(time),
+            mean: (count > 0).then_some(mean),
+            longest: ticks.max().map(time),
+        }
+    };
+    MeasuredLine {
+        line: capture.analog_lines()[line.0].name.clone(),
+        levels,
+        amplitude: levels.map(|l| l.amplitude().to_f64()),
+        rise: ways(true),
+        fall: ways(false),
+        sample: base.length_of(i64::try_from(trace.every()).unwrap_or(i64::MAX)),
+    }
+}
+
+fn rows(measured: &Measured) -> Vec<Vec<String>> {
+    let header = [
+        "line",
+        "low_V",
+        "high_V",
+        "amplitude_V",
+        "least_V",
+        "most_V",
+        "mean_V",
+        "error_V",
+        "rises",
+        "rise_min_s",
+        "rise_mean_s",
+        "rise_max_s",
+        "falls",
+        "fall_min_s",
+        "fall_mean_s",
+        "fall_max_s",
+    ];
+    let mut rows = vec![header.map(str::to_string).to_vec()];
+    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value}"));
+    let time = |time: Option<Time>| time.map_or(String::new(), |time| format!("{:e}", time.to_f64()));
+    for line in &measured.lines {
+        let volts = |pick: fn(&VoltageLevels) -> f64| number(line.levels.as_ref().map(pick));
+        let mut row = vec![
+            line.line.clone(),
+            volts(|l| l.low.to_f64()),
+            volts(|l| l.high.to_f64()),
+            number(line.amplitude),
+            volts(|l| l.least.to_f64()),
+            volts(|l| l.most.to_f64()),
+            volts(|l| l.mean),
+            volts(|l| l.error.to_f64()),
+        ];
+        for ways in [line.rise, line.fall] {
+            let mean = ways.mean.map_or(String::new(), |mean| format!("{mean:e}"));
+            row.extend([ways.count.to_string(), time(ways.shortest), mean, time(ways.longest)]);
+        }
+        rows.push(row);
+    }
+    rows
+}
+
+fn text(measured: &Measured) -> String {
+    let lines = measured.lines.len();
+    let what = if lines == 1 { "analog line" } else { "analog lines" };
+    let mut text = format!("{lines} {what}          {}\n", measured.file);
+    let header = [
+        "line",
+        "low level",
+        "high level",
+        "amplitude",
+        "lowest",
+        "highest",
+        "mean",
+        "rise 10-90 %",
+        "fall 90-10 %",
+    ];
+    let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6]);
+    for line in &measured.lines {
+        let Some(levels) = line.levels else {
+            let mut row = vec![line.line.clone()];
+            row.extend(std::iter::repeat_n("-".to_string(), header.len() - 1));
+            grid.row(row);
+            continue;
+        };
+        let volts = |volts: f64| format!("{volts:.3} V");
+        grid.row(vec![
+            line.line.clone(),
+            volts(levels.low.to_f64()),
+            volts(levels.high.to_f64()),
+            volts(levels.amplitude().to_f64()),
+            volts(levels.least.to_f64()),
+            volts(levels.most.to_f64()),
+            volts(levels.mean),
+            ways(line.rise, line.sample),
+            ways(line.fall, line.sample),
+        ]);
+    }
+    text.push_str(&format!("\n{}\n", grid.text()));
+    let worst = measured.lines.iter().filter_map(|line| line.levels).map(|levels| levels.error).max();
+    if let (Some(error), Some(sample)) = (worst, measured.lines.iter().map(|line| line.sample).max()) {
+        text.push_str(&format!(
+            "\nvoltages are known to {:.1} mV, rise and fall times to {sample} either way\n",
+            error.to_f64() * 1e3
+        ));
+    }
+    text
+}
+
+/// How long the ways are, and how many there are.
+fn ways(ways: Ways, sample: Time) -> String {
+    let told = |time: Time| time.rounded(sample);
+    match (ways.shortest, ways.longest) {
+        (Some(shortest), Some(longest)) if shortest == longest => {
+            format!("{} ({})", told(longest), ways.count)
+        }
+        (Some(shortest), Some(longest)) => {
+            format!("{} .. {} ({})", told(shortest), told(longest), ways.count)
+        }
+        _ => "none".to_string(),
+    }
+}
