@@ -8,21 +8,27 @@ use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::board::{Board, Disturbance, Disturbed, Fault, Script, TideGauge};
 use crate::fault::AnyFault;
+use crate::net::{Remote, Timeouts};
 use crate::stand_in::{StandIn, StandInOptions};
 
 /// Connects to what a setup names:
 ///
 /// - `bench:tide-gauge`, the demo board with all its faults;
 /// - `replay:PATH`, a value change dump, probed as if it were a board; a relative path is taken
-///   from `folder`.
+///   from `folder`;
+/// - `tcp://HOST:PORT`, an instrument that is served over the network.
 ///
 /// Options follow after `?`, joined by `&`: `seed=7`, `instrument=EX-S16`, `ideal=yes` for an
 /// instrument without skew or error, and `faults=none`, `faults=all`, or a list of faults such as
 /// `faults=late-data,lead-off:5,glitch:MEM_WE_N:12ns:9ms`; `docs/bench.md` lists them.
 ///
 /// # Errors
-/// [`ErrorKind::Instrument`] for what is not known, and the errors of reading a dump.
+/// [`ErrorKind::Instrument`] for what is not known, the errors of reading a dump, and those of
+/// [`Remote::connect`].
 pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
+    if let Some(host) = address.strip_prefix("tcp://") {
+        return Ok(Box::new(Remote::connect(host, Timeouts::default())?));
+    }
     let (target, options) = address.split_once('?').unwrap_or((address, ""));
     let options = Options::parse(options)?;
     let board: Box<dyn Board> = if let Some(board) = target.strip_prefix("bench:") {
@@ -44,7 +50,7 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
     } else {
         return Err(Error::new(ErrorKind::Instrument, format!("'{address}' is not something to connect to"))
             .with_help(
-                "write 'bench:tide-gauge' for the simulated board, or 'replay:FILE.vcd' for a simulation",
+                "write 'bench:tide-gauge' for the simulated board, 'replay:FILE.vcd' for a simulation, or 'tcp://HOST:PORT'",
             ));
     };
     let board = match options.nodes.is_empty() {

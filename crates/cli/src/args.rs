@@ -51,6 +51,8 @@ pub(crate) enum Command {
     Show(Show),
     /// Another file format
     Convert(Convert),
+    /// An instrument of the bench, over the network (IEEE 488.2 and SCPI on TCP)
+    Serve(Serve),
 }
 
 #[derive(Debug, clap::Args)]
@@ -319,6 +321,19 @@ pub(crate) struct Convert {
     /// Replace a file that is there already
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Serve {
+    /// What to serve, written as in a setup's connect line
+    #[arg(default_value = "bench:tide-gauge")]
+    pub(crate) what: String,
+    /// Address and port to listen at; other machines reach it at 0.0.0.0:5025
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:5025")]
+    pub(crate) listen: String,
+    /// Only the table of all commands that are understood
+    #[arg(long)]
+    pub(crate) commands: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

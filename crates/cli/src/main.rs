@@ -51,6 +51,7 @@ fn main() -> ExitCode {
         Command::Check(check) => commands::check::run(&check, &mut out),
         Command::Show(show) => commands::show::run(&show, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),
+        Command::Serve(serve) => commands::serve::run(&serve, &mut out),
     };
     match result.and_then(|outcome| out.finish().map(|()| outcome)) {
         Ok(outcome) => outcome.into(),

@@ -11,4 +11,5 @@ pub(crate) mod levels;
 pub(crate) mod live;
 pub(crate) mod measure;
 pub(crate) mod plan;
+pub(crate) mod serve;
 pub(crate) mod show;

@@ -1,8 +1,12 @@
 //! What an instrument can do, as data.
 
+use crate::error::{Error, ErrorKind, Result};
 use crate::line::{AnalogScale, VoltageRange};
 use crate::scan::SampleWidth;
 use crate::time::{Percent, Rate, Rational, Resolution, Time, Voltage};
+
+/// Most inputs that can be recorded at once: the bits of a sample.
+const MOST_INPUTS: u32 = 64;
 
 /// What an instrument can do.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -139,6 +143,60 @@ impl Mode {
 }
 
 impl Capabilities {
+    /// Those of an instrument that can do nothing.
+    pub fn nothing() -> Self {
+        Capabilities {
+            banks: Vec::new(),
+            analog: None,
+            modes: Vec::new(),
+            trigger: OnBoardTrigger::default(),
+            skew: Time::ZERO,
+            accuracy: Percent::ZERO,
+        }
+    }
+
+    /// Checks that they do not contradict themselves.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Instrument`] with the first contradiction.
+    pub fn check(&self) -> Result<()> {
+        let wrong = |message: String| {
+            let help = "this is a mistake in the description of the instrument";
+            Err(Error::new(ErrorKind::Instrument, message).with_help(help))
+        };
+        let inputs = self.banks.iter().try_fold(0u32, |sum, bank| sum.checked_add(bank.inputs));
+        if inputs.is_none_or(|inputs| inputs > MOST_INPUTS) {
+            return wrong(format!("an instrument has at most {MOST_INPUTS} inputs"));
+        }
+        for bank in &self.banks {
+            if bank.thresholds.0 > bank.thresholds.1 || bank.step < Voltage::ZERO {
+                return wrong(format!("the thresholds of bank {} are upside down", bank.name));
+            }
+        }
+        for mode in &self.modes {
+            if mode.inputs > self.inputs() {
+                return wrong(format!("a mode records {} inputs of {}", mode.inputs, self.inputs()));
+            }
+            let rising = mode.rates.windows(2).all(|pair| pair[0] < pair[1]);
+            if !rising || mode.rates.first().is_none_or(|rate| rate.to_rational() <= Rational::ZERO) {
+                return wrong("the rates of a mode are not above zero and rising".to_string());
+            }
+            if mode.memory == 0 {
+                return wrong("a mode has no memory".to_string());
+            }
+        }
+        if let Some(bank) = &self.analog {
+            let upside_down = bank.ranges.iter().any(|range| range.low >= range.high);
+            if upside_down || bank.ranges.is_empty() || !(1..=16).contains(&bank.bits) {
+                return wrong(format!("bank {} has no range, one upside down, or no bits", bank.name));
+            }
+        }
+        if self.skew < Time::ZERO || self.accuracy < Percent::ZERO || self.modes.is_empty() {
+            return wrong("its skew or time-base error is negative, or it has no mode at all".to_string());
+        }
+        Ok(())
+    }
+
     /// Number of digital inputs, numbered from 0.
     pub fn inputs(&self) -> u32 {
         self.banks.iter().map(|bank| bank.inputs).sum()

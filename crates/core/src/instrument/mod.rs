@@ -102,7 +102,7 @@ pub enum Status {
 /// yet. Nothing panics on any order of calls.
 ///
 /// `examples/own_instrument.rs` is a complete implementation.
-pub trait Instrument {
+pub trait Instrument: Send {
     /// Maker, model, serial number, version, as the user should see them.
     fn identity(&self) -> String;
 

@@ -154,8 +154,20 @@ impl SampleBlock {
         }
     }
 
-    /// Appends other samples, widened or narrowed to this block's width.
-    pub fn extend(&mut self, samples: Samples<'_>) {
+    /// Appends other samples, widened or narrowed to this block's width, with their analog codes.
+    pub fn append(&mut self, samples: Samples<'_>) {
+        let before = self.len() as u64;
+        for input in 0..samples.analog_inputs() {
+            let (first, every, codes) = samples.analog(input);
+            let more = self.analog.len() <= input;
+            if more {
+                self.analog.push(Vec::new());
+            }
+            if self.analog[input].is_empty() && !codes.is_empty() {
+                self.grid = Grid { first: before + first, every };
+            }
+            self.analog[input].extend_from_slice(codes);
+        }
         if samples.width == self.width && samples.unknown.is_empty() {
             self.push_bytes(samples.levels);
         } else {

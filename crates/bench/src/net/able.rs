@@ -1,0 +1,154 @@
+//! Capabilities as JSON: exact numbers are texts, whole or `n/d`.
+
+use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::line::VoltageRange;
+use deep_tap_core::time::{Percent, Rate, Rational, Time, Voltage};
+use deep_tap_core::{Error, ErrorKind, Result};
+use serde::{Deserialize, Serialize};
+
+#[derive(Serialize, Deserialize)]
+struct Able {
+    banks: Vec<AbleBank>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    analog: Option<AbleAnalog>,
+    modes: Vec<AbleMode>,
+    trigger: AbleTrigger,
+    /// Seconds.
+    skew: String,
+    /// Fraction of one.
+    accuracy: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct AbleBank {
+    name: String,
+    inputs: u32,
+    /// Volts.
+    thresholds: (String, String),
+    step: String,
+    per_input: bool,
+    highest: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct AbleAnalog {
+    name: String,
+    inputs: u32,
+    ranges: Vec<(String, String)>,
+    bits: u32,
+    accuracy: String,
+    fastest: String,
+    highest: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct AbleMode {
+    inputs: u32,
+    /// Samples per second, rising.
+    rates: Vec<String>,
+    memory: u64,
+    streams: bool,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    link: Option<u64>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct AbleTrigger {
+    edge: bool,
+    levels: u32,
+}
+
+/// Capabilities as JSON.
+pub(super) fn to_json(able: &Capabilities) -> String {
+    let volts = |v: Voltage| v.to_rational().to_string();
+    let rate = |r: Rate| r.to_rational().to_string();
+    let bank = |bank: &Bank| AbleBank {
+        name: bank.name.clone(),
+        inputs: bank.inputs,
+        thresholds: (volts(bank.thresholds.0), volts(bank.thresholds.1)),
+        step: volts(bank.step),
+        per_input: bank.per_input,
+        highest: volts(bank.highest),
+    };
+    let analog = |bank: &AnalogBank| AbleAnalog {
+        name: bank.name.clone(),
+        inputs: bank.inputs,
+        ranges: bank.ranges.iter().map(|range| (volts(range.low), volts(range.high))).collect(),
+        bits: bank.bits,
+        accuracy: bank.accuracy.to_fraction().to_string(),
+        fastest: rate(bank.fastest),
+        highest: volts(bank.highest),
+    };
+    let mode = |mode: &Mode| AbleMode {
+        inputs: mode.inputs,
+        rates: mode.rates.iter().copied().map(rate).collect(),
+        memory: mode.memory,
+        streams: mode.streams,
+        link: mode.link,
+    };
+    let able = Able {
+        banks: able.banks.iter().map(bank).collect(),
+        analog: able.analog.as_ref().map(analog),
+        modes: able.modes.iter().map(mode).collect(),
+        trigger: AbleTrigger { edge: able.trigger.edge, levels: able.trigger.levels },
+        skew: able.skew.to_rational().to_string(),
+        accuracy: able.accuracy.to_fraction().to_string(),
+    };
+    serde_json::to_string(&able).unwrap_or_default()
+}
+
+/// Capabilities from JSON.
+///
+/// # Errors
+/// When it is not what [`to_json`] writes, or contradicts itself.
+pub(super) fn from_json(text: &[u8]) -> Result<Capabilities> {
+    let wrong = |what: String| {
+        Error::new(ErrorKind::Link, format!("the instrument describes itself wrongly: {what}"))
+    };
+    let able: Able = serde_json::from_slice(text).map_err(|error| wrong(error.to_string()))?;
+    let exact = |text: &String| text.parse::<Rational>().map_err(|e| wrong(e.message().to_string()));
+    let volts = |text: &String| exact(text).map(Voltage::from_rational);
+    let rate = |text: &String| exact(text).map(Rate::from_rational);
+    let banks = able.banks.iter().map(|bank| {
+        Ok(Bank {
+            name: bank.name.clone(),
+            inputs: bank.inputs,
+            thresholds: (volts(&bank.thresholds.0)?, volts(&bank.thresholds.1)?),
+            step: volts(&bank.step)?,
+            per_input: bank.per_input,
+            highest: volts(&bank.highest)?,
+        })
+    });
+    let modes = able.modes.iter().map(|mode| {
+        Ok(Mode {
+            inputs: mode.inputs,
+            rates: mode.rates.iter().map(rate).collect::<Result<_>>()?,
+            memory: mode.memory,
+            streams: mode.streams,
+            link: mode.link,
+        })
+    });
+    let analog = able.analog.as_ref().map(|bank| {
+        let range =
+            |(low, high): &(String, String)| Ok(VoltageRange { low: volts(low)?, high: volts(high)? });
+        Ok::<_, Error>(AnalogBank {
+            name: bank.name.clone(),
+            inputs: bank.inputs,
+            ranges: bank.ranges.iter().map(range).collect::<Result<_>>()?,
+            bits: bank.bits,
+            accuracy: Percent::from_fraction(exact(&bank.accuracy)?),
+            fastest: rate(&bank.fastest)?,
+            highest: volts(&bank.highest)?,
+        })
+    });
+    let able = Capabilities {
+        banks: banks.collect::<Result<_>>()?,
+        analog: analog.transpose()?,
+        modes: modes.collect::<Result<_>>()?,
+        trigger: OnBoardTrigger { edge: able.trigger.edge, levels: able.trigger.levels },
+        skew: Time::from_rational(exact(&able.skew)?),
+        accuracy: Percent::from_fraction(exact(&able.accuracy)?),
+    };
+    able.check().map_err(|problem| wrong(problem.message().to_string()))?;
+    Ok(able)
+}
