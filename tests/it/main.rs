@@ -2,6 +2,8 @@
 
 /// Recording from an instrument that does not behave.
 mod acquisition;
+/// Analog lines: crossings, levels, files, and the bench they come from.
+mod analog;
 /// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
 mod bench;
 /// What the documents show.
@@ -22,6 +24,8 @@ mod glitches;
 mod layers;
 /// Hand-computed verdicts on and beside every boundary.
 mod limits;
+/// Instruments over the network, on the loopback address.
+mod network;
 /// What fits an instrument, what is unwise, what a rate can decide.
 mod plan;
 /// The randomised proof: truth inside the bounds, no wrong verdict.

@@ -104,6 +104,7 @@ pub(super) fn to_json(able: &Capabilities) -> String {
 pub(super) fn from_json(text: &[u8]) -> Result<Capabilities> {
     let wrong = |what: String| {
         Error::new(ErrorKind::Link, format!("the instrument describes itself wrongly: {what}"))
+            .with_help("use a deep-tap of the same age on both sides")
     };
     let able: Able = serde_json::from_slice(text).map_err(|error| wrong(error.to_string()))?;
     let exact = |text: &String| text.parse::<Rational>().map_err(|e| wrong(e.message().to_string()));

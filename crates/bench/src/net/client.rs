@@ -415,7 +415,7 @@ impl Instrument for Remote {
         let answer = self.ask("SENSe:SWEep:PROGress?")?;
         let parts = split(&answer, ',');
         let number = |place: usize| parts.get(place).and_then(|part| part.trim().parse::<i64>().ok());
-        let count = |place: usize| number(place).and_then(|n| u64::try_from(n).ok());
+        let count = |place: usize| parts.get(place).and_then(|part| part.trim().parse::<u64>().ok());
         let status = match parts.first().copied().unwrap_or("") {
             "IDLE" => Some(Status::Idle),
             "REC" => count(1).zip(count(2)).map(|(done, of)| Status::Recording { done, of }),

@@ -91,7 +91,9 @@ pub(crate) fn split(text: &str, separator: char) -> Vec<&str> {
             (None, '"' | '\'') => quote = Some(c),
             (None, '(') => depth += 1,
             (None, ')') => depth = depth.saturating_sub(1),
-            (None, c) if c == separator && depth == 0 => {
+            // A list that is not closed ends with its unit at the latest.
+            (None, c) if c == separator && (depth == 0 || c == ';') => {
+                depth = 0;
                 parts.push(&text[start..at]);
                 start = at + c.len_utf8();
             }
@@ -180,9 +182,12 @@ pub(crate) fn matches(mnemonic: &str, keyword: &str) -> bool {
 pub(crate) fn number(text: &str, units: &[(&str, i32)]) -> Result<Rational, ScpiError> {
     let text = text.trim().to_ascii_uppercase();
     let end = text.find(|c: char| !(c.is_ascii_digit() || "+-.E".contains(c))).unwrap_or(text.len());
-    // An E that begins a unit is none of the number's.
     let (digits, unit) = text.split_at(end);
     let unit = unit.trim();
+    let bad = || ScpiError::new(-104, format!("'{}' is not a number", short(&text)));
+    if !digits.contains(|c: char| c.is_ascii_digit()) {
+        return Err(bad());
+    }
     let power = match unit {
         "" => 0,
         unit => units
@@ -191,7 +196,6 @@ pub(crate) fn number(text: &str, units: &[(&str, i32)]) -> Result<Rational, Scpi
             .map(|(_, power)| *power)
             .ok_or_else(|| ScpiError::new(-131, format!("'{}'", short(unit))))?,
     };
-    let bad = || ScpiError::new(-104, format!("'{}' is not a number", short(&text)));
     let (mantissa, exponent) = digits.split_once('E').unwrap_or((digits, "0"));
     let exponent: i32 = exponent.parse().map_err(|_| bad())?;
     let (whole, fraction) = mantissa.split_once('.').unwrap_or((mantissa, ""));
