@@ -254,7 +254,10 @@ fn a_line_made_from_an_analog_one_knows_its_history() {
     let edges: Vec<u64> = built.trace(line).edges(built.range()).map(|e| e.tick.0).collect();
     assert_eq!(edges, [20, 40, 50, 60], "half of the hysteresis on either side");
     assert!(built.history()[0].contains("PG made from analog line RAIL at 1 V"), "{:?}", built.history());
-    assert!(built.resolution().extra >= "10 us".parse().unwrap(), "no better known than its samples");
+    assert!(built.line(line).extra >= "10 us".parse().unwrap(), "no better known than its samples");
+    let late = limit(Kind::Delay, pair("GO rises", "PG falls"), None, Some("16 us".parse().unwrap()));
+    let result = limit::check(&built, &bind(&built, &late), Rule::Proven).unwrap();
+    assert_eq!((result.verdict, result.counts.seen), (Verdict::Inconclusive, 1), "15 us as counted");
     let error = built.into_builder().derive_line("X", "RAIK", volts("1 V")).unwrap_err();
     assert!(error.help().unwrap().contains("RAIL"), "{error:?}");
 }

@@ -21,13 +21,14 @@ pub(crate) enum AnyFault {
 }
 
 /// The faults that any board can have, with what they need.
-const FORMS: [(&str, &str); 12] = [
+const FORMS: [(&str, &str); 13] = [
     ("lead-off", "lead-off:INPUT"),
     ("swapped", "swapped:INPUT:INPUT"),
     ("shifted", "shifted:PINS"),
     ("no-ground", "no-ground"),
     ("noise", "noise:VOLTAGE"),
     ("link-drops", "link-drops:SAMPLES"),
+    ("slow-link", "slow-link:BYTES-A-SECOND, such as slow-link:40M"),
     ("stuck", "stuck:NODE:low or stuck:NODE:high"),
     ("glitch", "glitch:NODE:WIDTH:TIME"),
     ("contention", "contention:NODE:WIDTH:TIME"),
@@ -71,6 +72,7 @@ fn read(parts: &[&str]) -> Option<AnyFault> {
         ["no-ground"] => hookup(HookupFault::NoGround),
         ["noise", volts] => hookup(HookupFault::Noise(volts.parse::<Voltage>().ok()?.to_f64().abs())),
         ["link-drops", samples] => hookup(HookupFault::LinkDrops(samples.parse::<Samples>().ok()?.0)),
+        ["slow-link", bytes] => hookup(HookupFault::SlowLink(bytes.parse::<Samples>().ok()?.0)),
         ["stuck", name, "low"] => node(name, Disturbance::Stuck(Level::Low)),
         ["stuck", name, "high"] => node(name, Disturbance::Stuck(Level::High)),
         ["glitch", name, width, at] => {

@@ -1,5 +1,9 @@
 //! How the instrument is connected to the board, and what can be wrong with that.
 
+use deep_tap_core::scan::SampleWidth;
+use deep_tap_core::time::Rate;
+use deep_tap_core::{Error, ErrorKind};
+
 use crate::board::NodeId;
 
 /// Something wrong between the board and the instrument, or on the way from there to the host.
@@ -18,6 +22,8 @@ pub enum HookupFault {
     Noise(f64),
     /// The link to the host drops after so many samples.
     LinkDrops(u64),
+    /// The link to the host carries so many bytes a second: streams that need more overrun.
+    SlowLink(u64),
 }
 
 /// What a lead is connected to.
@@ -70,10 +76,38 @@ pub(crate) fn noise(faults: &[HookupFault]) -> f64 {
     faults.iter().map(of).sum()
 }
 
-/// After how many samples the link drops.
-pub(crate) fn link_drops(faults: &[HookupFault]) -> Option<u64> {
-    faults.iter().find_map(|fault| match fault {
-        HookupFault::LinkDrops(samples) => Some(*samples),
+/// Bytes that the instrument holds back for a link that is too slow.
+const BUFFER: u64 = 1 << 16;
+
+/// How the link to the host ends a recording: after how many samples, and why.
+pub(crate) fn link_ends(
+    faults: &[HookupFault],
+    rate: Rate,
+    width: SampleWidth,
+    streams: bool,
+) -> Option<(u64, Error)> {
+    let ends = |fault: &HookupFault| match fault {
+        HookupFault::LinkDrops(samples) => {
+            let message = format!("the link to the instrument dropped after {samples} samples");
+            let help = "check the cable and its plugs, and record again";
+            Some((*samples, Error::new(ErrorKind::Link, message).with_help(help)))
+        }
+        HookupFault::SlowLink(carried) if streams => {
+            let width = width.bytes() as u64;
+            let needed = (rate.to_f64() * width as f64) as u64;
+            let short = needed.checked_sub(*carried).filter(|short| *short > 0)?;
+            // The buffer fills with what the link does not take away.
+            let samples =
+                (u128::from(BUFFER) * u128::from(needed) / u128::from(short) / u128::from(width)) as u64;
+            let message = format!(
+                "the stream overran after {samples} samples: it makes {:.0} MB a second, the link takes {:.0}",
+                needed as f64 / 1e6,
+                *carried as f64 / 1e6
+            );
+            let help = "record at a lower rate or fewer lines, or use another cable or port";
+            Some((samples, Error::new(ErrorKind::Link, message).with_help(help)))
+        }
         _ => None,
-    })
+    };
+    faults.iter().filter_map(ends).min_by_key(|(samples, _)| *samples)
 }

@@ -338,18 +338,19 @@ impl Instrument for StandIn {
     fn read(&mut self, block: &mut SampleBlock) -> Result<()> {
         block.reset(SampleWidth::for_inputs(self.run.channels.len()));
         let streams = self.configuration.as_ref().is_some_and(|c| c.stream);
-        let drops = hookup::link_drops(&self.options.faults);
+        let width = SampleWidth::for_inputs(self.run.channels.len());
+        let rate = self.configuration.as_ref().map_or(Rate::ZERO, |c| c.rate);
+        let ends = hookup::link_ends(&self.options.faults, rate, width, streams);
         let run = &mut self.run;
         let ready = run.state == State::Done || (streams && run.state == State::Recording);
         let start = run.first + run.read;
         let mut end = run.last.min(run.position).min(start.saturating_add(BLOCK));
-        if let Some(drops) = drops.map(|samples| run.first + samples) {
-            if ready && start >= drops && start < end {
-                let message = format!("the link to the instrument dropped after {} samples", run.read);
-                return Err(Error::new(ErrorKind::Link, message)
-                    .with_help("check the cable and its plugs, and record again"));
+        if let Some((samples, error)) = ends {
+            let last = run.first + samples;
+            if ready && start >= last && start < end {
+                return Err(error);
             }
-            end = end.min(drops.max(start));
+            end = end.min(last.max(start));
         }
         if !ready || start >= end {
             return Ok(());

@@ -315,6 +315,9 @@ pub(crate) struct Convert {
     /// Lines to take pulses out of; all otherwise
     #[arg(long, value_name = "NAME", value_delimiter = ',', requires = "remove_below")]
     pub(crate) lines: Vec<String>,
+    /// Add a digital line that an analog one makes at a threshold, and say so in the history
+    #[arg(long, value_name = "'NAME = ANALOG at VOLTAGE'")]
+    pub(crate) derive: Vec<String>,
     /// Rows of a CSV
     #[arg(long, value_enum, default_value_t = Layout::Changes)]
     pub(crate) layout: Layout,

@@ -2,7 +2,9 @@
 
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::format::{csv, vcd};
+use deep_tap::line::Threshold;
 use deep_tap::measure::remove_glitches;
+use deep_tap::time::Voltage;
 use deep_tap::{Error, ErrorKind, Place};
 
 use crate::Outcome;
@@ -19,6 +21,11 @@ pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failur
         let lines = line_ids(&capture, &args.lines)?;
         capture = remove_glitches(capture, &lines, below)?;
         capture.history().iter().for_each(remark);
+    }
+    for derive in &args.derive {
+        let (name, analog, threshold) = derived(derive)?;
+        capture = capture.into_builder().derive_line(name, analog, threshold)?.build()?;
+        capture.history().last().iter().for_each(remark);
     }
     let capture = &capture;
     let layout = match args.layout {
@@ -39,6 +46,24 @@ pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failur
     }
     tell_damage(capture);
     Ok(Outcome::Done)
+}
+
+/// The parts of `NAME = ANALOG at VOLTAGE`.
+fn derived(text: &str) -> Result<(&str, &str, Voltage), Failure> {
+    let parts = text.split_once('=').and_then(|(name, rest)| {
+        let (analog, threshold) = rest.rsplit_once(" at ")?;
+        Some((name.trim(), analog.trim(), threshold.trim()))
+    });
+    let Some((name, analog, threshold)) = parts.filter(|(name, ..)| !name.is_empty()) else {
+        let error =
+            Error::new(ErrorKind::Unknown, format!("--derive: '{text}' does not say what to make of what"));
+        return Err(error.with_help("write it like --derive 'RAIL_UP = VDD33 at 3.0 V'").into());
+    };
+    let threshold = threshold.parse::<Threshold>().map_err(|error| {
+        let told = Error::new(ErrorKind::Quantity, format!("--derive: {}", error.message()));
+        told.with_help(error.help().unwrap_or("give a voltage or a logic family").to_string())
+    })?;
+    Ok((name, analog, threshold.voltage()))
 }
 
 fn target(args: &args::Convert) -> Result<Target, Failure> {

@@ -4,7 +4,7 @@ use deep_tap::instrument::Capabilities;
 use deep_tap::limit::{BoundLimit, Outlook};
 use deep_tap::plan::{self, Plan};
 use deep_tap::setup::{RecordOptions, Setup};
-use deep_tap::time::{Rate, Resolution, Samples, Time, TimeBase};
+use deep_tap::time::{Rate, Rational, Resolution, Samples, Time, TimeBase, Voltage};
 use serde::Serialize;
 
 use crate::Outcome;
@@ -25,6 +25,7 @@ struct Said {
     memory: u64,
     streamed: bool,
     skew: Time,
+    analog: Vec<SaidAnalog>,
     trigger: Option<SaidTrigger>,
     limits: Vec<SaidLimit>,
     advice: Vec<SaidAdvice>,
@@ -43,12 +44,32 @@ struct SaidLimit {
     symbol: String,
     what: String,
     required: String,
+    /// Whether it looks at voltages of analog lines.
+    analog: bool,
     #[serde(flatten)]
     outlook: Outlook,
     /// The lowest rate of the instrument that can decide it either way, when this one cannot.
     deciding_rate: Option<f64>,
     #[serde(skip)]
     rate: Option<Rate>,
+}
+
+/// An analog line: voltages in volts, samples per second.
+#[derive(Serialize)]
+struct SaidAnalog {
+    name: String,
+    rate: Rate,
+    range: String,
+    step: Voltage,
+    error: Voltage,
+}
+
+impl std::fmt::Display for SaidAnalog {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let (step, error) = (self.step.to_f64() * 1e3, self.error.to_f64() * 1e3);
+        let SaidAnalog { name, rate, range, .. } = self;
+        write!(f, "{name} at {rate}, {range} in steps of {step:.2} mV, known to {error:.1} mV")
+    }
 }
 
 #[derive(Serialize)]
@@ -86,6 +107,7 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
         memory: plan.memory,
         streamed: plan.stream,
         skew: able.skew,
+        analog: said_analog(&setup, &plan, &able),
         trigger: program.map(|program| SaidTrigger {
             text: program.text().to_string(),
             on_board: !plan.stream,
@@ -105,19 +127,44 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
     Ok(if open || !said.advice.is_empty() { Outcome::Open } else { Outcome::Done })
 }
 
+/// What is recorded of each analog line.
+fn said_analog(setup: &Setup, plan: &Plan, able: &Capabilities) -> Vec<SaidAnalog> {
+    let every = i64::try_from(plan.analog_every.max(1)).unwrap_or(i64::MAX);
+    let rate = plan.rate.to_rational().checked_div(Rational::from(every)).map(Rate::from_rational);
+    let lines = setup.analog.iter().zip(&plan.analog);
+    let said = lines.filter_map(|(line, range)| {
+        let scale = able.analog.as_ref()?.scale(*range)?;
+        Some(SaidAnalog {
+            name: line.line.name.clone(),
+            rate: rate?,
+            range: range.to_string(),
+            step: scale.step(),
+            error: scale.error(),
+        })
+    });
+    said.collect()
+}
+
 fn said_limit(
     limit: &BoundLimit,
     base: TimeBase,
     resolution: &Resolution,
     plan: &Plan,
 ) -> Result<SaidLimit, Failure> {
+    let resolution = &limit.resolution(base, resolution, plan.analog_every);
     let outlook = limit.outlook(base, resolution)?;
-    let rate = if outlook.is_open() { None } else { limit.deciding_rate(&plan.rates, resolution) };
+    // Another rate of the digital lines is no other rate of the analog ones.
+    let rate = if outlook.is_open() || !limit.crossings().is_empty() {
+        None
+    } else {
+        limit.deciding_rate(&plan.rates, resolution)
+    };
     Ok(SaidLimit {
         part: limit.reference.clone(),
         symbol: limit.limit.symbol.clone(),
         what: limit.limit.what.clone(),
         required: limit.limit.required.to_string(),
+        analog: !limit.crossings().is_empty(),
         outlook,
         deciding_rate: rate.map(Rate::to_f64),
         rate,
@@ -158,6 +205,7 @@ fn cells(limit: &SaidLimit) -> Vec<String> {
     if !outlook.is_open() {
         at_rate.push_str(&match limit.rate {
             Some(rate) => format!(": {rate} can"),
+            None if limit.analog => ", as fast as the analog lines are sampled".to_string(),
             None => ", at no rate of the instrument".to_string(),
         });
     }
@@ -202,6 +250,9 @@ fn text(said: &Said, plan: &Plan, able: &Capabilities, base: TimeBase) -> String
         format!("{} of {} on board ({share:.1} %)", Samples(plan.samples), Samples(plan.memory))
     };
     fact("memory", memory);
+    for (number, line) in said.analog.iter().enumerate() {
+        fact(if number == 0 { "analog" } else { "" }, line.to_string());
+    }
     match &said.trigger {
         Some(trigger) if trigger.on_board => fact("trigger", "looked for on board".to_string()),
         Some(_) => fact("trigger", "looked for by the host in the stream".to_string()),

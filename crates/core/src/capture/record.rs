@@ -382,14 +382,13 @@ impl CaptureBuilder {
         let levels = trace.levels(crossing.gate(trace.scale(), line.hysteresis), capture.len);
         let ticks = spread(trace, crossing, &levels).unwrap_or(capture.len);
         let extra = capture.base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
-        let (hysteresis, whole) = (line.hysteresis, capture.duration());
-        let sum = capture.resolution.extra.to_rational().checked_add(extra.to_rational());
-        capture.resolution.extra = sum.map_or(whole, Time::from_rational);
         capture.history.push(format!(
-            "line {name} made from analog line {analog} at {threshold} with a hysteresis of {hysteresis}; \
-             instants are known {extra} less well for it"
+            "line {name} made from analog line {analog} at {threshold} with a hysteresis of {}; its edges \
+             are known {extra} less well",
+            line.hysteresis
         ));
-        let line = Line { name: name.to_string(), input: None, threshold: Some(Threshold::Volts(threshold)) };
+        let threshold = Some(Threshold::Volts(threshold));
+        let line = Line { threshold, extra, ..Line::named(name) };
         Ok(self.line(line, levels))
     }
 

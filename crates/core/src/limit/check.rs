@@ -10,6 +10,7 @@ use super::occurrence::{CertainPair, Doubt, Found, Occurrence, Take};
 use super::part::{BoundLimit, Kind, Required};
 use crate::capture::Capture;
 use crate::error::Result;
+use crate::line::LineId;
 use crate::time::{Bounds, Interval, Rate, Rational, Resolution, Time};
 
 /// How many occurrences ended how.
@@ -279,7 +280,8 @@ impl Tally<'_> {
             _ => None,
         };
         // What the rate of the analog lines leaves open is not decided by that of the others.
-        let decided = decided.filter(|_| bound.crossings().is_empty());
+        let known = |line: &LineId| capture.lines().get(line.0).is_some_and(|line| line.extra == Time::ZERO);
+        let decided = decided.filter(|_| bound.lines().iter().all(known));
         LimitResult {
             reference: bound.reference.clone(),
             part: bound.part.clone(),

@@ -15,7 +15,7 @@ use super::part::{BoundLimit, Kind, Programs};
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::event::{Certainty, ConditionProgram, Hit, Program};
-use crate::line::LineId;
+use crate::line::{Crossing, LineId};
 use crate::time::{Bounds, Interval, Resolution, Tick, Time, TimeBase};
 
 /// Why an occurrence could not be decided.
@@ -89,14 +89,17 @@ impl BoundLimit {
         self.walk(blurred.as_ref().unwrap_or(capture), rule, &mut Each(sink))
     }
 
-    /// A capture as this limit sees it, where it looks at voltages of analog lines: their crossings
-    /// are known less well than edges. `None` where it looks at none.
+    /// A capture as this limit sees it, where it looks at voltages of analog lines, or at lines made
+    /// from them: these are known less well than other edges. `None` where it looks at none.
     pub fn blurred(&self, capture: &Capture) -> Option<Capture> {
-        let spreads = self.crossings().into_iter().map(|crossing| capture.crossing_spread(crossing));
+        let spreads = self.lines().into_iter().map(|line| match Crossing::of_line(line) {
+            Some(crossing) => capture.crossing_spread(crossing),
+            None => capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra),
+        });
         let sum = |a: Time, b: Time| {
             a.to_rational().checked_add(b.to_rational()).map_or(capture.duration(), Time::from_rational)
         };
-        spreads.reduce(sum).map(|extra| capture.blurred(extra))
+        spreads.reduce(sum).filter(|extra| *extra > Time::ZERO).map(|extra| capture.blurred(extra))
     }
 
     /// The same, made for one kind of sink: what is done for each of millions is then one piece.

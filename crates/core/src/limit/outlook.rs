@@ -59,6 +59,16 @@ impl BoundLimit {
         Ok(Outlook { can_pass, can_fail, distance })
     }
 
+    /// How well instants are known for this limit where analog lines are sampled every so many
+    /// ticks: worse than those of edges, if it looks at voltages. What the error of a voltage adds
+    /// depends on how fast it moves, and is known with the capture only.
+    pub fn resolution(&self, base: TimeBase, resolution: &Resolution, analog_every: u64) -> Resolution {
+        let ticks = analog_every.saturating_mul(self.crossings().len() as u64);
+        let extra = base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX)).to_rational();
+        let sum = extra.checked_add(resolution.extra.to_rational()).unwrap_or(extra);
+        Resolution { extra: Time::from_rational(sum), ..*resolution }
+    }
+
     /// The lowest of an instrument's rates that can decide the limit either way.
     pub fn deciding_rate(&self, rates: &[Rate], resolution: &Resolution) -> Option<Rate> {
         let decides = |rate: &&Rate| {

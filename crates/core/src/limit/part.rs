@@ -7,7 +7,7 @@ use serde::{Serialize, Serializer};
 
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::event::{ConditionProgram, Meaning, Program, Scope};
-use crate::line::Crossing;
+use crate::line::{Crossing, LineId};
 use crate::time::Time;
 
 /// A part with its timing limits, as printed in its datasheet.
@@ -223,6 +223,11 @@ impl BoundLimit {
 
     /// The crossings of analog lines that it looks at, each once.
     pub fn crossings(&self) -> Vec<Crossing> {
+        self.lines().into_iter().filter_map(Crossing::of_line).collect()
+    }
+
+    /// All lines that it looks at, crossings included, each once.
+    pub fn lines(&self) -> Vec<LineId> {
         let mut lines = match &self.programs {
             Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
                 [a.lines(), b.lines()].concat()
@@ -235,6 +240,6 @@ impl BoundLimit {
         };
         lines.sort_unstable();
         lines.dedup();
-        lines.into_iter().filter_map(Crossing::of_line).collect()
+        lines
     }
 }

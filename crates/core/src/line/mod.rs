@@ -14,6 +14,8 @@ use std::fmt;
 
 use serde::Serialize;
 
+use crate::time::Time;
+
 /// The level of a line at an instant.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "lowercase")]
@@ -95,11 +97,14 @@ pub struct Line {
     pub input: Option<Input>,
     /// The threshold its levels were decided with, if any.
     pub threshold: Option<Threshold>,
+    /// How much less well than those of others its edges are known, as where it is made from an
+    /// analog line.
+    pub extra: Time,
 }
 
 impl Line {
     /// A line known by name only.
     pub fn named(name: impl Into<String>) -> Self {
-        Line { name: name.into(), input: None, threshold: None }
+        Line { name: name.into(), input: None, threshold: None, extra: Time::ZERO }
     }
 }

@@ -6,7 +6,7 @@ use crate::event::{Meaning, Program, Scope, State, StateMachine, mentions};
 use crate::limit::{BoundLimit, Events, Limit};
 use crate::line::{AnalogId, AnalogLine, Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
-use crate::time::Percent;
+use crate::time::{Percent, Time};
 
 use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
 use super::parts::{read_part, unknown_pin};
@@ -138,6 +138,7 @@ impl Loader<'_> {
                     name: line.name.value.clone(),
                     input: line.input.clone(),
                     threshold: line.threshold,
+                    extra: Time::ZERO,
                 },
                 swing: line.swing,
                 fastest: line.fastest,

@@ -54,6 +54,9 @@ struct MetaLine {
     signal: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     threshold: Option<String>,
+    /// Seconds by which its edges are known less well.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    extra: Option<String>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -102,6 +105,7 @@ impl Meta {
                 _ => None,
             },
             threshold: line.threshold.map(|t| t.to_string()),
+            extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
         };
         let analog = |(id, line): (usize, &AnalogLine)| {
             let trace = capture.analog(AnalogId(id));
@@ -225,6 +229,8 @@ impl Meta {
             (None, None) => None,
         };
         let threshold = line.threshold.as_ref().map(|t| t.parse()).transpose()?;
-        Ok(Line { name: line.name.clone(), input, threshold })
+        let extra = line.extra.as_ref().map(|text| text.parse().map(Time::from_rational)).transpose()?;
+        let extra = extra.unwrap_or(Time::ZERO).max(Time::ZERO);
+        Ok(Line { name: line.name.clone(), input, threshold, extra })
     }
 }
