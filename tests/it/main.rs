@@ -42,3 +42,5 @@ mod support;
 mod trace;
 /// Value change dumps and CSV, and a real simulation.
 mod vcd;
+/// What the activity of the lines says about the leads.
+mod wiring;

@@ -11,8 +11,8 @@ use deep_tap::line::Level;
 use deep_tap::measure::{Activity, LineActivity};
 use deep_tap::plan::{Before, Length};
 use deep_tap::scan::Samples;
-use deep_tap::setup::{CaptureSink, RecordOptions, Sampling, Setup, SetupLine};
-use deep_tap::time::{Frequency, Rate, Time};
+use deep_tap::setup::{CaptureSink, Misfit, RecordOptions, Sampling, Setup, SetupLine};
+use deep_tap::time::{Rate, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
@@ -36,6 +36,8 @@ struct Said {
     /// Seconds of signal since the beginning, and those that "recent" means.
     seen: f64,
     recent: f64,
+    /// How many pins off the connector seems to sit.
+    shift: Option<i64>,
     lines: Vec<SaidLine>,
 }
 
@@ -78,7 +80,7 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
     }
     let rate = setup.plan(instrument, options)?.rate;
     catch_interrupt();
-    let watched = RefCell::new(Activity::new(setup.lines.len()));
+    let watched = RefCell::new(Activity::new(setup.lines.len()).beside(&setup.neighbours()));
     let said = |activity: &Activity| said(&setup, &args.setup.display().to_string(), activity, rate);
     let mut shown = Shown { renewed, lines: 0, last: Instant::now() };
     loop {
@@ -145,6 +147,20 @@ impl Shown {
     }
 }
 
+/// What does not fit, in words.
+fn told(misfit: Misfit, line: &SetupLine) -> String {
+    match misfit {
+        Misfit::Silent => "stated to toggle, but never changed".to_string(),
+        Misfit::TooFast => "faster than stated".to_string(),
+        Misfit::Rests(Level::Unknown) => {
+            format!("stated to rest {}, but rests at neither level", line.rests.unwrap_or(Level::Unknown))
+        }
+        Misfit::Rests(level) => format!("rests {level}, not as stated"),
+        Misfit::Echoes => "only echoes the leads beside it: is its own connected?".to_string(),
+        _ => "its level is unknown".to_string(),
+    }
+}
+
 fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
     let seconds = |samples: u64| samples as f64 / rate.to_f64();
     // Before the first renewal, everything is recent.
@@ -152,15 +168,11 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         0 => (activity.position(), true),
         window => (window, false),
     };
-    let line = |(line, activity): (&SetupLine, &LineActivity)| {
+    let misfits = setup.misfits(activity, rate, !recent);
+    let line = |((line, activity), misfit): ((&SetupLine, &LineActivity), &Option<Misfit>)| {
         let edges = if recent { activity.edges } else { activity.recent };
         let frequency = edges as f64 / 2.0 / seconds(window).max(f64::MIN_POSITIVE);
-        let doubt = match line.fastest.map(Frequency::to_f64) {
-            Some(_) if activity.edges == 0 => Some("stated to toggle, but never changed".to_string()),
-            Some(fastest) if frequency > fastest * 1.05 => Some("faster than stated".to_string()),
-            _ if activity.level == Level::Unknown => Some("its level is unknown".to_string()),
-            _ => None,
-        };
+        let doubt = misfit.map(|misfit| told(misfit, line));
         SaidLine {
             name: line.line.name.clone(),
             input: line.line.input.as_ref().map(ToString::to_string),
@@ -175,7 +187,8 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         samples_per_second: rate.to_f64(),
         seen: seconds(activity.position()),
         recent: seconds(window),
-        lines: setup.lines.iter().zip(activity.lines()).map(line).collect(),
+        shift: setup.shift(activity, rate),
+        lines: setup.lines.iter().zip(activity.lines()).zip(&misfits).map(line).collect(),
     }
 }
 
@@ -235,13 +248,22 @@ fn text(said: &Said) -> String {
     if doubts > 0 {
         first.push_str(&format!(", {doubts} not as stated"));
     }
+    if let Some(pins) = said.shift {
+        let (count, where_to) = (pins.abs(), if pins > 0 { "high" } else { "low" });
+        let pins = if count == 1 { "pin" } else { "pins" };
+        first.push_str(&format!(
+            "\nthe connector seems to sit {count} {pins} too {where_to}: what is stated of each line is seen that far beside its input"
+        ));
+    }
     let mut grid = Grid::new(&HEADER, &[1, 4]);
     for line in &said.lines {
         let mark = if line.doubt.is_some() { Mark::Open } else { Mark::None };
         grid.row_with_mark(cells(line), mark);
     }
+    let (answer, more) = first.split_once('\n').unwrap_or((&first, ""));
+    let more = if more.is_empty() { String::new() } else { format!("{more}\n") };
     format!(
-        "{first}          {}, {}, {:.3} s of signal\n\n{}\n",
+        "{answer}          {}, {}, {:.3} s of signal\n{more}\n{}\n",
         said.setup,
         said.rate,
         said.seen,

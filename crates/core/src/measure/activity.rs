@@ -16,6 +16,21 @@ pub struct LineActivity {
     pub recent: u64,
     /// The sample that first shows its last change, counted from 0.
     pub last_change: Option<u64>,
+    /// Samples at which it was high.
+    pub high: u64,
+    /// Changes from low to high.
+    pub rises: u64,
+}
+
+/// Two lines whose leads lie side by side.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Neighbours {
+    /// One line.
+    pub line: usize,
+    /// The other.
+    pub beside: usize,
+    /// How often `line` went high, and low, within a sample of when `beside` did.
+    pub together: (u64, u64),
 }
 
 /// Counts the edges of lines in arriving samples, and keeps nothing else of them.
@@ -40,6 +55,9 @@ pub struct Activity {
     slicer: Slicer,
     planes: Vec<Plane>,
     unknown: Vec<Plane>,
+    /// Where each line rises and falls in the present span.
+    edges: Vec<(Plane, Plane)>,
+    neighbours: Vec<Neighbours>,
     position: u64,
     window: u64,
     last: Option<(u64, u64)>,
@@ -49,7 +67,8 @@ impl Activity {
     /// Looks at this many lines, of which line `i` is bit `i` of the samples; at most 64.
     pub fn new(lines: usize) -> Self {
         let lines = lines.min(64);
-        let line = LineActivity { level: Level::Unknown, edges: 0, recent: 0, last_change: None };
+        let line =
+            LineActivity { level: Level::Unknown, edges: 0, recent: 0, last_change: None, high: 0, rises: 0 };
         Activity {
             lines: vec![line; lines],
             bits: (0..lines as u32).collect(),
@@ -57,10 +76,53 @@ impl Activity {
             slicer: Slicer::new(),
             planes: vec![[0; SPAN]; lines],
             unknown: vec![[0; SPAN]; lines],
+            edges: vec![([0; SPAN], [0; SPAN]); lines],
+            neighbours: Vec::new(),
             position: 0,
             window: 0,
             last: None,
         }
+    }
+
+    /// The same, with an eye on these pairs of lines, the first of which may float beside the other.
+    #[must_use]
+    pub fn beside(mut self, pairs: &[(usize, usize)]) -> Self {
+        let known = pairs.iter().filter(|(a, b)| (*a).max(*b) < self.lines.len());
+        let pair =
+            |(line, beside): &(usize, usize)| Neighbours { line: *line, beside: *beside, together: (0, 0) };
+        self.neighbours = known.map(pair).collect();
+        self
+    }
+
+    /// The pairs that were given.
+    pub fn neighbours(&self) -> &[Neighbours] {
+        &self.neighbours
+    }
+
+    /// Whether a line does nothing but echo the leads beside it, as one does that is not connected:
+    /// whenever one of them goes to a level, this line goes there for a moment, and at no other time.
+    pub fn echoes(&self, line: usize) -> bool {
+        const FEWEST: u64 = 8;
+        /// How much shorter its pulses are than those of what it echoes, at the least.
+        const SHORTER: u64 = 4;
+        // Nearly all, since two edges may be too close for both to show.
+        let nearly = |part: u64, whole: u64| whole >= FEWEST && part * 10 >= whole * 9;
+        let Some(own) = self.lines.get(line) else { return false };
+        let falls = |line: &LineActivity| line.edges - line.rises.min(line.edges);
+        let low = |line: &LineActivity| self.position - line.high.min(self.position);
+        let pairs = || self.neighbours.iter().filter(|pair| pair.line == line);
+        let explained = pairs().fold((0, 0), |sum, p| (sum.0 + p.together.0, sum.1 + p.together.1));
+        let echoed = |pair: &Neighbours| {
+            let other = &self.lines[pair.beside];
+            let up = nearly(explained.0, own.rises)
+                && nearly(pair.together.0, other.rises)
+                && own.high / own.rises.max(1) < other.high / other.rises.max(1) / SHORTER;
+            let down = nearly(explained.1, falls(own))
+                && nearly(pair.together.1, falls(other))
+                && low(own) / falls(own).max(1) < low(other) / falls(other).max(1) / SHORTER;
+            up || down
+        };
+        pairs().any(echoed)
     }
 
     /// Samples taken in so far.
@@ -95,6 +157,9 @@ impl Activity {
                 let quiet = self.slicer.quiet(rest.levels(), rest.width(), levels, self.mask);
                 at += quiet;
                 self.position += quiet as u64;
+                for (line, activity) in self.lines.iter_mut().enumerate() {
+                    activity.high += (levels >> line & 1) * quiet as u64;
+                }
             }
             let end = (at + SPAN * GROUP).min(samples.len());
             if at < end {
@@ -124,6 +189,11 @@ impl Activity {
                 };
                 let toggles = (levels ^ (levels << 1 | carry)) | (open ^ (open << 1 | open_carry));
                 let toggles = toggles & valid;
+                let rises = levels & !(levels << 1 | carry) & !(open << 1 | open_carry) & valid;
+                let falls = toggles & !rises & !open;
+                (self.edges[line].0[word], self.edges[line].1[word]) = (rises, falls);
+                activity.rises += u64::from(rises.count_ones());
+                activity.high += u64::from((levels & valid).count_ones());
                 (carry, open_carry) = (levels >> 63, open >> 63);
                 if toggles != 0 {
                     let edges = u64::from(toggles.count_ones());
@@ -133,6 +203,11 @@ impl Activity {
                     activity.last_change = Some(self.position + last);
                 }
             }
+        }
+        for pair in &mut self.neighbours {
+            let (own, other) = (&self.edges[pair.line], &self.edges[pair.beside]);
+            pair.together.0 += together(&own.0[..words], &other.0[..words]);
+            pair.together.1 += together(&own.1[..words], &other.1[..words]);
         }
         let last = samples.get(count - 1);
         for (line, activity) in self.lines.iter_mut().enumerate() {
@@ -144,4 +219,14 @@ impl Activity {
         self.last = Some(last);
         self.position += count as u64;
     }
+}
+
+/// How many of the marks lie within one tick of another mark.
+fn together(own: &[u64], other: &[u64]) -> u64 {
+    let at = |word: usize| other.get(word).copied().unwrap_or(0);
+    let near = |word: usize| {
+        let (before, here, after) = (word.checked_sub(1).map_or(0, at), at(word), at(word + 1));
+        here | here << 1 | before >> 63 | here >> 1 | after << 63
+    };
+    own.iter().enumerate().map(|(word, marks)| u64::from((marks & near(word)).count_ones())).sum()
 }

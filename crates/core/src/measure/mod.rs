@@ -4,6 +4,6 @@ mod activity;
 mod glitch;
 mod voltage;
 
-pub use activity::{Activity, LineActivity};
+pub use activity::{Activity, LineActivity, Neighbours};
 pub use glitch::{Glitches, glitches, remove_glitches};
 pub use voltage::{Transition, VoltageLevels, transitions, voltage_levels};

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, ErrorKind, Place, TextPlace};
 use crate::event::{Action, Arm, Wait};
-use crate::line::{Input, Radix, Threshold, VoltageRange};
+use crate::line::{Input, Level, Radix, Threshold, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
 
@@ -34,6 +34,7 @@ pub(super) struct DraftLine {
     pub(super) threshold: Option<Threshold>,
     pub(super) swing: Option<Voltage>,
     pub(super) fastest: Option<Frequency>,
+    pub(super) rests: Option<Level>,
 }
 
 #[derive(Clone, Debug)]
@@ -265,6 +266,22 @@ impl std::str::FromStr for LengthText {
     }
 }
 
+/// The level that a line rests at.
+struct RestsText(Level);
+
+impl std::str::FromStr for RestsText {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        match text.trim() {
+            "high" => Ok(RestsText(Level::High)),
+            "low" => Ok(RestsText(Level::Low)),
+            _ => Err(Error::new(ErrorKind::Quantity, format!("'{text}' is not a level"))
+                .with_help("a line rests \"high\" or \"low\"")),
+        }
+    }
+}
+
 /// A share or a time.
 struct BeforeText(Before);
 
@@ -294,8 +311,9 @@ fn read_line(section: &Section<'_>) -> Option<DraftLine> {
     let threshold = section.parsed::<Threshold>("threshold").map(|t| t.value);
     let swing = section.parsed::<Voltage>("swing").map(|s| s.value);
     let fastest = section.parsed::<Frequency>("fastest").map(|f| f.value);
+    let rests = section.parsed::<RestsText>("rests").map(|r| r.value.0);
     let name = section.required("name", "name = \"ADC_SCLK\"")?;
-    Some(DraftLine { name, input, threshold, swing, fastest })
+    Some(DraftLine { name, input, threshold, swing, fastest, rests })
 }
 
 fn read_analog(section: &Section<'_>) -> Option<DraftAnalog> {
@@ -358,6 +376,7 @@ fn read_bus(section: &Section<'_>, draft: &mut Draft) {
                     threshold: None,
                     swing: None,
                     fastest: None,
+                    rests: None,
                 });
             }
             lines

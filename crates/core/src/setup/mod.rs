@@ -9,10 +9,12 @@ mod reader;
 mod record;
 mod resolve;
 mod source;
+mod wiring;
 
 pub use levels::{SweptLevel, SweptLine};
 pub use record::{CaptureSink, RecordOptions};
 pub use source::{Attached, Folder, Texts};
+pub use wiring::Misfit;
 
 use std::path::Path;
 
@@ -20,7 +22,7 @@ use crate::capture::{Attachment, Capture};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::limit::{BoundLimit, Part};
-use crate::line::{AnalogLine, Bus, Input, Line, VoltageRange};
+use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
 
@@ -115,6 +117,8 @@ pub struct SetupLine {
     pub swing: Option<Voltage>,
     /// Fastest signal on it, if stated.
     pub fastest: Option<Frequency>,
+    /// The level it rests at while nothing goes on, if stated.
+    pub rests: Option<Level>,
 }
 
 /// A part on the board.

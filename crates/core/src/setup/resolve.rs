@@ -142,6 +142,7 @@ impl Loader<'_> {
                 },
                 swing: line.swing,
                 fastest: line.fastest,
+                rests: line.rests,
             });
         }
         lines
