@@ -6,7 +6,7 @@ use deep_tap_core::format::vcd;
 use deep_tap_core::instrument::Instrument;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use crate::board::{Board, Disturbance, Disturbed, Fault, Script, TideGauge};
+use crate::board::{Board, Disturbance, Disturbed, Fault, Script, TideGauge, read_bench};
 use crate::fault::AnyFault;
 use crate::net::{Remote, Timeouts};
 use crate::stand_in::{StandIn, StandInOptions};
@@ -14,6 +14,7 @@ use crate::stand_in::{StandIn, StandInOptions};
 /// Connects to what a setup names:
 ///
 /// - `bench:tide-gauge`, the demo board with all its faults;
+/// - `bench:FILE.toml`, a board of one's own, as `docs/bench.md` has it;
 /// - `replay:PATH`, a value change dump, probed as if it were a board; a relative path is taken
 ///   from `folder`;
 /// - `tcp://HOST:PORT`, an instrument that is served over the network.
@@ -31,21 +32,29 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
     }
     let (target, options) = address.split_once('?').unwrap_or((address, ""));
     let options = Options::parse(options)?;
-    let board: Box<dyn Board> = if let Some(board) = target.strip_prefix("bench:") {
+    let mut options = options;
+    let board: Box<dyn Board> = if let Some(file) =
+        target.strip_prefix("bench:").filter(|b| b.ends_with(".toml"))
+    {
+        options.no_board_faults("this board")?;
+        let bench = read_bench(&folder.join(file), options.stand_in.seed)?;
+        let faults = bench.faults.join(",");
+        options.faults(&faults)?;
+        options.no_board_faults("this board")?;
+        options.stand_in.own = bench.instrument;
+        Box::new(bench.board)
+    } else if let Some(board) = target.strip_prefix("bench:") {
         if board != "tide-gauge" {
             return Err(Error::new(
                 ErrorKind::Instrument,
                 format!("there is no board '{board}' on the bench"),
             )
-            .with_help("the bench has: tide-gauge"));
+            .with_help("the bench has tide-gauge, or a board of your own: bench:FILE.toml"));
         }
         let faults = options.board.clone().unwrap_or_else(|| Fault::ALL.iter().map(|(f, _)| *f).collect());
         Box::new(TideGauge::new(options.stand_in.seed, &faults))
     } else if let Some(path) = target.strip_prefix("replay:") {
-        if let Some(fault) = options.board.iter().flatten().next() {
-            let error = Error::new(ErrorKind::Instrument, format!("a replay has no fault '{fault}'"));
-            return Err(error.with_help("only the tide gauge has it"));
-        }
+        options.no_board_faults("a replay")?;
         Box::new(Script::replay(&vcd::read_file(&folder.join(path))?)?)
     } else {
         return Err(Error::new(ErrorKind::Instrument, format!("'{address}' is not something to connect to"))
@@ -87,6 +96,17 @@ impl Options {
             }
         }
         Ok(options)
+    }
+
+    /// Refuses the faults that only the demo board has.
+    fn no_board_faults(&self, what: &str) -> Result<()> {
+        match self.board.iter().flatten().next() {
+            None => Ok(()),
+            Some(fault) => {
+                let error = Error::new(ErrorKind::Instrument, format!("{what} has no fault '{fault}'"));
+                Err(error.with_help("only the tide gauge has it"))
+            }
+        }
     }
 
     /// A list of faults replaces those that the board has by itself.

@@ -36,6 +36,8 @@ pub struct StandInOptions {
     pub ideal: bool,
     /// What it can do.
     pub model: Model,
+    /// An instrument that is none of these: its name, and what it can do but for skew and accuracy.
+    pub own: Option<(String, Capabilities)>,
     /// What is wrong with how it is connected.
     pub faults: Vec<HookupFault>,
 }
@@ -230,13 +232,18 @@ impl StandIn {
 
 impl Instrument for StandIn {
     fn identity(&self) -> String {
-        format!("{} (simulated, made up), on {}", self.options.model.name(), self.board.describe())
+        let name = self.options.own.as_ref().map_or(self.options.model.name(), |(name, _)| name);
+        format!("{name} (simulated, made up), on {}", self.board.describe())
     }
 
     fn capabilities(&self) -> Capabilities {
         let (skew, accuracy) = if self.options.ideal { (0, 0) } else { (SKEW_FS, ACCURACY_PPM) };
         let accuracy = Rational::new(i128::from(accuracy), 1_000_000).unwrap_or(Rational::ZERO);
-        self.options.model.capabilities(Instant(skew).time(), Percent::from_fraction(accuracy))
+        let (skew, accuracy) = (Instant(skew).time(), Percent::from_fraction(accuracy));
+        match &self.options.own {
+            Some((_, able)) => Capabilities { skew, accuracy, ..able.clone() },
+            None => self.options.model.capabilities(skew, accuracy),
+        }
     }
 
     fn configure(&mut self, configuration: &Configuration) -> Result<()> {

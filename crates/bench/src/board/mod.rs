@@ -1,9 +1,13 @@
 //! Boards in continuous time.
 
+mod composed;
+mod device;
 mod disturbed;
+mod models;
 mod script;
 mod tide_gauge;
 
+pub(crate) use composed::read_bench;
 pub use disturbed::Disturbance;
 pub(crate) use disturbed::Disturbed;
 pub use script::Script;

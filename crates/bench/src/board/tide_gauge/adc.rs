@@ -1,6 +1,7 @@
 //! The pressure converter and the controller that talks to it over SPI, mode 0.
 
-use super::{Device, Queues, node};
+use super::node;
+use crate::board::device::{Device, Queues};
 use crate::board::{Instant, NodeId};
 use crate::random::Random;
 

@@ -1,6 +1,7 @@
 //! The parallel memory and the controller that writes into it.
 
-use super::{Device, Queues, node};
+use super::node;
+use crate::board::device::{Device, Queues};
 use crate::board::{Instant, NodeId};
 use crate::electric::{Shape, Slope};
 use crate::random::Random;

@@ -9,13 +9,13 @@ mod adc;
 mod memory;
 mod power;
 
-use std::collections::VecDeque;
 use std::fmt;
 use std::str::FromStr;
 
 use deep_tap_core::line::Level;
 use deep_tap_core::{Error, ErrorKind, Result};
 
+use super::device::{Device, Queues};
 use super::{Board, Change, Emit, Instant, NodeId};
 use crate::electric::Shape;
 use crate::random::Random;
@@ -127,34 +127,6 @@ const POWER_ON: Instant = Instant::us(3_000);
 /// When the rail is good.
 const POWER_GOOD: Instant = Instant::us(4_200);
 
-/// Collects what devices do to nodes, ahead of time.
-struct Queues {
-    nodes: Vec<VecDeque<(Instant, Change)>>,
-    last: Vec<Level>,
-}
-
-impl Queues {
-    fn set(&mut self, node: NodeId, at: Instant, high: bool) {
-        let level = Level::from(high);
-        if self.last[node.0] != level {
-            self.last[node.0] = level;
-            self.nodes[node.0].push_back((at, Change::Level(level)));
-        }
-    }
-
-    fn drive(&mut self, node: NodeId, at: Instant, volts: f64) {
-        self.nodes[node.0].push_back((at, Change::Volts(volts)));
-    }
-}
-
-/// A part of the board that does one thing after another.
-trait Device: Send {
-    /// When it does the next thing; everything it does then happens at this instant or later.
-    fn next(&self) -> Instant;
-    /// Does it.
-    fn step(&mut self, queues: &mut Queues);
-}
-
 /// The demo board. See the module for what is on it.
 pub struct TideGauge {
     names: Vec<String>,
@@ -177,7 +149,7 @@ impl TideGauge {
     /// A board with these faults, the same again for the same seed.
     pub fn new(seed: u64, faults: &[Fault]) -> Self {
         let names = NODES.iter().map(ToString::to_string).collect();
-        let queues = Queues { nodes: Vec::new(), last: Vec::new() };
+        let queues = Queues::default();
         let mut board = TideGauge { names, seed, faults: faults.to_vec(), devices: Vec::new(), queues };
         board.restart(0);
         board
@@ -228,17 +200,7 @@ impl Board for TideGauge {
     }
 
     fn advance(&mut self, until: Instant, emit: &mut Emit<'_>) {
-        for device in &mut self.devices {
-            while device.next() <= until {
-                device.step(&mut self.queues);
-            }
-        }
-        for (node, queue) in self.queues.nodes.iter_mut().enumerate() {
-            while let Some((at, change)) = queue.front().copied().filter(|(at, _)| *at <= until) {
-                queue.pop_front();
-                emit(NodeId(node), at, change);
-            }
-        }
+        self.queues.advance(&mut self.devices, until, emit);
     }
 
     fn restart(&mut self, run: u64) {
@@ -253,9 +215,6 @@ impl Board for TideGauge {
         let memory =
             memory::Memory::new(running, random.split(2), has(Fault::ShortWrite), has(Fault::ShortHold));
         self.devices = vec![Box::new(power), Box::new(adc), Box::new(memory)];
-        self.queues = Queues {
-            nodes: vec![VecDeque::new(); NODES.len()],
-            last: (0..NODES.len()).map(|n| Level::from(Self::rests_high(n))).collect(),
-        };
+        self.queues = Queues::new((0..NODES.len()).map(|n| Level::from(Self::rests_high(n))).collect());
     }
 }

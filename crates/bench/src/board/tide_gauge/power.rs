@@ -1,6 +1,7 @@
 //! The rail, its supervisor, and what a floating write enable does while the rail ramps.
 
-use super::{Device, POWER_GOOD, POWER_ON, Queues, node};
+use super::{POWER_GOOD, POWER_ON, node};
+use crate::board::device::{Device, Queues};
 use crate::board::{Instant, NodeId};
 use crate::electric::{Shape, Slope};
 

@@ -1,0 +1,532 @@
+//! Boards that a file describes, composed of the device models, and the instrument on them.
+
+use std::ops::Range;
+use std::path::Path;
+use std::str::FromStr;
+use std::sync::Arc;
+
+use deep_tap_core::instrument::{Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::line::{Level, VoltageRange};
+use deep_tap_core::time::{Frequency, Percent, Rate, Rational, Samples, Time, Voltage};
+use deep_tap_core::{Error, ErrorKind, Place, Result, TextPlace, suggest};
+use serde::{Deserialize, Deserializer};
+use toml::Spanned;
+
+use super::device::{Device, Queues};
+use super::models::{Beat, OneHot, Parity, Pulse, Sender, Shifter, Square, Steps, Writer};
+use super::{Board, Change, Emit, Instant, NodeId};
+use crate::electric::{Shape, Slope};
+use crate::random::Random;
+
+/// A quantity with its unit, as text.
+struct Given<T>(T);
+
+impl<'de, T: FromStr<Err = Error>> Deserialize<'de> for Given<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> std::result::Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map(Given).map_err(|error: Error| {
+            let help = error.help().map(|help| format!(" ({help})")).unwrap_or_default();
+            serde::de::Error::custom(format!("{}{help}", error.message()))
+        })
+    }
+}
+
+type Name = Spanned<String>;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct BenchFile {
+    title: String,
+    #[serde(default)]
+    faults: Vec<Spanned<String>>,
+    instrument: Option<Spanned<FileInstrument>>,
+    node: Vec<FileNode>,
+    #[serde(default)]
+    clock: Vec<FileSquare>,
+    #[serde(default)]
+    pwm: Vec<FileSquare>,
+    #[serde(default)]
+    rail: Vec<FileRail>,
+    #[serde(default)]
+    steps: Vec<FileSteps>,
+    #[serde(default)]
+    sequencer: Vec<FileSequencer>,
+    #[serde(default)]
+    pulse: Vec<FilePulse>,
+    #[serde(default)]
+    uart: Vec<FileSender>,
+    #[serde(default)]
+    spi: Vec<FileShifter>,
+    #[serde(default)]
+    memory: Vec<FileWriter>,
+}
+
+/// An instrument of one's own, with one bank of equal inputs.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileInstrument {
+    name: String,
+    inputs: u32,
+    thresholds: Given<VoltageRange>,
+    threshold_step: Option<Given<Voltage>>,
+    highest: Given<Voltage>,
+    #[serde(default)]
+    rates: Vec<Given<Rate>>,
+    memory: Option<Given<Samples>>,
+    #[serde(default)]
+    stream_rates: Vec<Given<Rate>>,
+    /// Inputs of the fastest rates, and of all.
+    inputs_at_once: Option<u32>,
+    trigger_levels: Option<u32>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileNode {
+    name: Name,
+    low: Option<Given<Voltage>>,
+    high: Option<Given<Voltage>>,
+    /// Straight edges, or the time constant of a resistor and a capacitor.
+    rise: Option<Given<Time>>,
+    fall: Option<Given<Time>>,
+    rise_rc: Option<Given<Time>>,
+    fall_rc: Option<Given<Time>>,
+    #[serde(default)]
+    analog: bool,
+    #[serde(default)]
+    rests_high: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileSquare {
+    node: Name,
+    frequency: Spanned<Given<Frequency>>,
+    duty: Option<Given<Percent>>,
+    jitter: Option<Given<Time>>,
+    start: Option<Given<Time>>,
+    until: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileRail {
+    node: Name,
+    volts: Given<Voltage>,
+    at: Given<Time>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileSteps {
+    node: Name,
+    volts: Vec<Given<Voltage>>,
+    every: Spanned<Given<Time>>,
+    start: Option<Given<Time>>,
+    #[serde(default = "yes")]
+    again: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileSequencer {
+    nodes: Vec<Name>,
+    every: Spanned<Given<Time>>,
+    start: Option<Given<Time>>,
+    #[serde(default = "yes")]
+    again: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FilePulse {
+    node: Name,
+    at: Given<Time>,
+    width: Given<Time>,
+    #[serde(default = "yes")]
+    high: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileSender {
+    node: Name,
+    /// Bits per second, in hertz.
+    bit_rate: Spanned<Given<Frequency>>,
+    /// How far off the rate is.
+    rate_error: Option<Given<Percent>>,
+    text: Option<String>,
+    #[serde(default)]
+    bytes: Vec<u8>,
+    data_bits: Option<u32>,
+    parity: Option<Spanned<String>>,
+    stop_bits: Option<u64>,
+    every: Option<Spanned<Given<Time>>>,
+    start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileShifter {
+    clock: Name,
+    data: Name,
+    select: Name,
+    bit_rate: Spanned<Given<Frequency>>,
+    words: Vec<u64>,
+    bits: Spanned<u32>,
+    #[serde(default)]
+    mode: u8,
+    every: Spanned<Given<Time>>,
+    start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FileWriter {
+    address: Vec<Name>,
+    data: Vec<Name>,
+    write: Name,
+    every: Spanned<Given<Time>>,
+    setup: Given<Time>,
+    pulse: Given<Time>,
+    hold: Given<Time>,
+    start: Option<Given<Time>>,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// A board composed of device models.
+pub(crate) struct Composed {
+    title: String,
+    names: Vec<String>,
+    shapes: Vec<Shape>,
+    rests: Vec<Change>,
+    digital: Vec<NodeId>,
+    analog: Vec<NodeId>,
+    file: Arc<BenchFile>,
+    seed: u64,
+    devices: Vec<Box<dyn Device>>,
+    queues: Queues,
+}
+
+/// What a bench file describes.
+pub(crate) struct Bench {
+    pub(crate) board: Composed,
+    /// Its own instrument, if it has one: name and what it can do.
+    pub(crate) instrument: Option<(String, Capabilities)>,
+    /// Its faults, as written.
+    pub(crate) faults: Vec<String>,
+}
+
+/// Reads a bench file.
+///
+/// # Errors
+/// When it cannot be read, and for what is wrong in it, with its place.
+pub(crate) fn read_bench(path: &Path, seed: u64) -> Result<Bench> {
+    let text = std::fs::read_to_string(path).map_err(|e| Error::io(path, "read", e))?;
+    let source = Source { name: path.display().to_string().into(), text: text.as_str().into() };
+    let file: BenchFile = toml::from_str(&text).map_err(|error| {
+        source.wrong(
+            error.span().unwrap_or(0..0),
+            error.message().to_string(),
+            "docs/bench.md has all sections and keys",
+        )
+    })?;
+    let faults = file.faults.iter().map(|fault| fault.get_ref().clone()).collect();
+    let instrument = file.instrument.as_ref().map(|own| source.instrument(own)).transpose()?;
+    let board = Composed::new(file, &source, seed)?;
+    Ok(Bench { board, instrument, faults })
+}
+
+/// The text of a file, for messages.
+struct Source {
+    name: Arc<str>,
+    text: Arc<str>,
+}
+
+impl Source {
+    fn wrong(&self, span: Range<usize>, message: impl Into<String>, help: impl Into<String>) -> Error {
+        let place = TextPlace { name: Arc::clone(&self.name), text: Arc::clone(&self.text), span };
+        Error::new(ErrorKind::Setup, message).with_help(help).at(Place::Text(place))
+    }
+
+    fn instrument(&self, own: &Spanned<FileInstrument>) -> Result<(String, Capabilities)> {
+        let file = own.get_ref();
+        let rates = |rates: &[Given<Rate>]| rates.iter().map(|rate| rate.0).collect::<Vec<_>>();
+        let at_once = file.inputs_at_once.unwrap_or(file.inputs);
+        let mut modes = Vec::new();
+        if !file.rates.is_empty() {
+            let memory = file.memory.as_ref().map_or(1 << 20, |memory| memory.0.0);
+            modes.push(Mode {
+                inputs: at_once,
+                rates: rates(&file.rates),
+                memory,
+                streams: false,
+                link: None,
+            });
+        }
+        if !file.stream_rates.is_empty() {
+            let rates = rates(&file.stream_rates);
+            modes.push(Mode { inputs: at_once, rates, memory: 1 << 40, streams: true, link: None });
+        }
+        let VoltageRange { low, high } = file.thresholds.0;
+        let bank = Bank {
+            name: "A".to_string(),
+            inputs: file.inputs,
+            thresholds: (low, high),
+            step: file.threshold_step.as_ref().map_or(Voltage::ZERO, |step| step.0),
+            per_input: true,
+            highest: file.highest.0,
+        };
+        let levels = file.trigger_levels.unwrap_or(0);
+        let able = Capabilities {
+            banks: vec![bank],
+            analog: None,
+            modes,
+            trigger: OnBoardTrigger { edge: file.trigger_levels.is_some(), levels },
+            skew: Time::ZERO,
+            accuracy: Percent::ZERO,
+        };
+        let check = able.check();
+        check.map_err(|error| {
+            self.wrong(
+                own.span(),
+                format!("this instrument contradicts itself: {}", error.message()),
+                "give it rates that rise, memory, and no more inputs at once than it has",
+            )
+        })?;
+        Ok((file.name.clone(), able))
+    }
+}
+
+impl Composed {
+    fn new(file: BenchFile, source: &Source, seed: u64) -> Result<Self> {
+        let names: Vec<String> = file.node.iter().map(|node| node.name.get_ref().clone()).collect();
+        for (number, node) in file.node.iter().enumerate() {
+            if names[..number].contains(node.name.get_ref()) {
+                let message = format!("two nodes are called '{}'", node.name.get_ref());
+                return Err(source.wrong(node.name.span(), message, "rename one"));
+            }
+        }
+        let shape = |node: &FileNode| {
+            let slope =
+                |straight: &Option<Given<Time>>, curved: &Option<Given<Time>>| match (straight, curved) {
+                    (_, Some(time)) => Slope::Rc(instant(time.0)),
+                    (Some(time), None) => Slope::Ramp(instant(time.0)),
+                    (None, None) => Slope::Step,
+                };
+            let volts =
+                |given: &Option<Given<Voltage>>, usual: f64| given.as_ref().map_or(usual, |v| v.0.to_f64());
+            Shape {
+                low: volts(&node.low, Shape::LOGIC_3V3.low),
+                high: volts(&node.high, Shape::LOGIC_3V3.high),
+                rise: slope(&node.rise, &node.rise_rc),
+                fall: slope(&node.fall, &node.fall_rc),
+            }
+        };
+        let rests = |node: &FileNode| match node.analog {
+            true => Change::Volts(node.low.as_ref().map_or(0.0, |v| v.0.to_f64())),
+            false => Change::Level(Level::from(node.rests_high)),
+        };
+        let wired = |analog: bool| {
+            let nodes = file.node.iter().enumerate().filter(|(_, node)| node.analog == analog);
+            nodes.map(|(number, _)| NodeId(number)).collect()
+        };
+        let mut board = Composed {
+            title: file.title.clone(),
+            shapes: file.node.iter().map(shape).collect(),
+            rests: file.node.iter().map(rests).collect(),
+            digital: wired(false),
+            analog: wired(true),
+            names,
+            file: Arc::new(file),
+            seed,
+            devices: Vec::new(),
+            queues: Queues::default(),
+        };
+        board.devices = board.devices(source, 0)?;
+        board.restart(0);
+        Ok(board)
+    }
+
+    fn node(&self, name: &Name, source: &Source) -> Result<NodeId> {
+        self.names.iter().position(|known| known == name.get_ref()).map(NodeId).ok_or_else(|| {
+            let known = self.names.iter().map(String::as_str);
+            let message = format!("there is no node '{}'", name.get_ref());
+            source.wrong(name.span(), message, suggest(name.get_ref(), known, "node"))
+        })
+    }
+
+    /// The devices as they are when the board is switched on for the `run`-th time.
+    fn devices(&self, source: &Source, run: u64) -> Result<Vec<Box<dyn Device>>> {
+        let file = Arc::clone(&self.file);
+        let mut devices: Vec<Box<dyn Device>> = Vec::new();
+        let mut random = Random::new(self.seed).split(0xb0 + run);
+        let node = |name: &Name| self.node(name, source);
+        let nodes = |names: &[Name]| names.iter().map(node).collect::<Result<Vec<_>>>();
+        let start = |given: &Option<Given<Time>>| given.as_ref().map_or(Instant(0), |time| instant(time.0));
+        let every = |given: &Spanned<Given<Time>>| {
+            Beat::new(given.get_ref().0.to_rational())
+                .ok_or_else(|| source.wrong(given.span(), "this time is not above zero", "give a longer one"))
+        };
+        let period = |given: &Spanned<Given<Frequency>>, factor: Rational| {
+            let hertz = given.get_ref().0.to_rational().checked_mul(factor);
+            hertz.and_then(Rational::recip).and_then(Beat::new).ok_or_else(|| {
+                source.wrong(given.span(), "this frequency is not above zero", "give a higher one")
+            })
+        };
+        for square in file.clock.iter().chain(&file.pwm) {
+            let duty = square.duty.as_ref().map_or(Rational::new(1, 2), |duty| Some(duty.0.to_fraction()));
+            let duty = duty.and_then(|d| d.checked_mul(Rational::from(1000))).map_or(500, Rational::round);
+            devices.push(Box::new(Square {
+                node: node(&square.node)?,
+                start: start(&square.start),
+                until: square.until.as_ref().map_or(Instant(i64::MAX / 2), |time| instant(time.0)),
+                period: period(&square.frequency, Rational::ONE)?,
+                duty: u64::try_from(duty.clamp(0, 1000)).unwrap_or(500),
+                jitter: start(&square.jitter),
+                random: random.split(devices.len() as u64),
+                done: 0,
+            }));
+        }
+        for rail in &file.rail {
+            let (volts, every) = (vec![rail.volts.0.to_f64()], Beat::new(Rational::ONE));
+            let Some(every) = every else { continue };
+            let (node, start) = (node(&rail.node)?, instant(rail.at.0));
+            devices.push(Box::new(Steps { node, start, every, volts, again: false, done: 0 }));
+        }
+        for steps in &file.steps {
+            devices.push(Box::new(Steps {
+                node: node(&steps.node)?,
+                start: start(&steps.start),
+                every: every(&steps.every)?,
+                volts: steps.volts.iter().map(|volts| volts.0.to_f64()).collect(),
+                again: steps.again,
+                done: 0,
+            }));
+        }
+        for sequencer in &file.sequencer {
+            let (nodes, start) = (nodes(&sequencer.nodes)?, start(&sequencer.start));
+            let (every, again) = (every(&sequencer.every)?, sequencer.again);
+            devices.push(Box::new(OneHot { nodes, start, every, again, done: 0 }));
+        }
+        for pulse in &file.pulse {
+            let (node, at, width) = (node(&pulse.node)?, instant(pulse.at.0), instant(pulse.width.0));
+            devices.push(Box::new(Pulse { node, at, width, high: pulse.high, done: false }));
+        }
+        for sender in &file.uart {
+            let off = sender.rate_error.as_ref().map_or(Rational::ZERO, |error| error.0.to_fraction());
+            let factor = Rational::ONE.checked_add(off).unwrap_or(Rational::ONE);
+            let parity = match sender.parity.as_ref().map(|p| (p.get_ref().as_str(), p.span())) {
+                None | Some(("none", _)) => Parity::None,
+                Some(("even", _)) => Parity::Even,
+                Some(("odd", _)) => Parity::Odd,
+                Some((_, span)) => {
+                    return Err(source.wrong(span, "this is not a parity", "it is none, even or odd"));
+                }
+            };
+            let text = sender.text.as_deref().unwrap_or("").bytes();
+            let again = sender.every.is_some();
+            let second = Beat::new(Rational::ONE);
+            let Some(every) = sender.every.as_ref().map(&every).transpose()?.or(second) else { continue };
+            devices.push(Box::new(Sender {
+                node: node(&sender.node)?,
+                start: start(&sender.start),
+                every,
+                bit: period(&sender.bit_rate, factor)?,
+                bytes: text.chain(sender.bytes.iter().copied()).collect(),
+                data_bits: sender.data_bits.unwrap_or(8).clamp(5, 8),
+                parity,
+                stop_bits: sender.stop_bits.unwrap_or(1).clamp(1, 2),
+                again,
+                done: 0,
+            }));
+        }
+        for shifter in &file.spi {
+            if !(1..=64).contains(shifter.bits.get_ref()) || shifter.mode > 3 {
+                let help = "a word has 1 to 64 bits, and the mode is 0 to 3";
+                return Err(source.wrong(shifter.bits.span(), "words of this kind cannot be shifted", help));
+            }
+            devices.push(Box::new(Shifter {
+                clock: node(&shifter.clock)?,
+                data: node(&shifter.data)?,
+                select: node(&shifter.select)?,
+                start: start(&shifter.start),
+                every: every(&shifter.every)?,
+                bit: period(&shifter.bit_rate, Rational::ONE)?,
+                words: shifter.words.clone(),
+                bits: *shifter.bits.get_ref(),
+                rests_high: shifter.mode >= 2,
+                second_edge: shifter.mode % 2 == 1,
+                done: 0,
+            }));
+        }
+        for writer in &file.memory {
+            devices.push(Box::new(Writer {
+                address: nodes(&writer.address)?,
+                data: nodes(&writer.data)?,
+                write: node(&writer.write)?,
+                start: start(&writer.start),
+                every: every(&writer.every)?,
+                setup: instant(writer.setup.0),
+                pulse: instant(writer.pulse.0),
+                hold: instant(writer.hold.0),
+                done: 0,
+            }));
+        }
+        random.bits();
+        Ok(devices)
+    }
+}
+
+/// A time in whole femtoseconds; what is beyond two and a half hours is never.
+fn instant(time: Time) -> Instant {
+    let femto = Rational::power_of_ten(15).and_then(|scale| time.to_rational().checked_mul(scale));
+    let whole = femto.map_or(i128::MAX, Rational::round);
+    Instant(i64::try_from(whole.clamp(0, i128::from(i64::MAX / 2))).unwrap_or(i64::MAX / 2))
+}
+
+impl Board for Composed {
+    fn describe(&self) -> String {
+        format!("{}, seed {}", self.title, self.seed)
+    }
+
+    fn nodes(&self) -> &[String] {
+        &self.names
+    }
+
+    fn initial(&self, node: NodeId) -> Change {
+        self.rests.get(node.0).copied().unwrap_or(Change::Level(Level::Unknown))
+    }
+
+    fn shape(&self, node: NodeId) -> Option<Shape> {
+        self.shapes.get(node.0).copied()
+    }
+
+    fn advance(&mut self, until: Instant, emit: &mut Emit<'_>) {
+        self.queues.advance(&mut self.devices, until, emit);
+    }
+
+    fn restart(&mut self, run: u64) {
+        // Everything in the file was found to be right when it was read.
+        let source = Source { name: "".into(), text: "".into() };
+        if let Ok(devices) = self.devices(&source, run) {
+            self.devices = devices;
+        }
+        let level = |change: &Change| match change {
+            Change::Level(level) => *level,
+            Change::Volts(_) => Level::Unknown,
+        };
+        self.queues = Queues::new(self.rests.iter().map(level).collect());
+    }
+
+    fn wiring(&self) -> Vec<NodeId> {
+        self.digital.clone()
+    }
+
+    fn analog_wiring(&self) -> Vec<NodeId> {
+        self.analog.clone()
+    }
+}
