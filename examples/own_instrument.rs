@@ -58,6 +58,8 @@ impl Instrument for Counter {
                 highest: Voltage::ZERO,
             }],
             analog: None,
+            outputs: Vec::new(),
+            reaction: Time::ZERO,
             trigger: OnBoardTrigger { edge: true, levels: 3 },
             modes: vec![Mode {
                 inputs: 4,
@@ -133,6 +135,7 @@ fn main() -> Result<()> {
         inputs: inputs.collect(),
         analog: Vec::new(),
         analog_every: 0,
+        stimuli: Vec::new(),
         trigger: Some(QualifiedEdge {
             input: 0,
             direction: deep_tap::event::Direction::Rises,

@@ -30,6 +30,8 @@ impl Instrument for Torrent {
         Capabilities {
             banks,
             analog: None,
+            outputs: Vec::new(),
+            reaction: Time::ZERO,
             modes,
             trigger: Default::default(),
             skew: Time::ZERO,
@@ -103,6 +105,7 @@ fn run(
         inputs: vec![ConfiguredInput { input: Input::Number(0), threshold: None }],
         analog: Vec::new(),
         analog_every: 0,
+        stimuli: Vec::new(),
         trigger: None,
         stream: true,
     };

@@ -26,6 +26,8 @@ mod layers;
 mod limits;
 /// Instruments over the network, on the loopback address.
 mod network;
+/// Boards of one's own, faults of any board, and the instrument's outputs.
+mod own_board;
 /// What fits an instrument, what is unwise, what a rate can decide.
 mod plan;
 /// The randomised proof: truth inside the bounds, no wrong verdict.

@@ -86,6 +86,7 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         inputs: (0..2).map(|i| ConfiguredInput { input: Input::Number(i), threshold: None }).collect(),
         analog: Vec::new(),
         analog_every: 0,
+        stimuli: Vec::new(),
         trigger: None,
         stream: false,
     };

@@ -18,6 +18,7 @@ mod net;
 mod random;
 mod run;
 mod stand_in;
+mod stimulator;
 
 pub use board::{Board, Change, Disturbance, Emit, Fault, Instant, NodeId, Script, TideGauge};
 pub use connect::connect;

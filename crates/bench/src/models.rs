@@ -2,9 +2,9 @@
 
 use std::str::FromStr;
 
-use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger, Output};
 use deep_tap_core::line::VoltageRange;
-use deep_tap_core::time::{Percent, Rate, Rational, Time, Voltage};
+use deep_tap_core::time::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
 
 /// A made-up instrument.
@@ -87,7 +87,24 @@ impl Model {
             fastest: Rate::from_rational(Rational::from(10_000_000)),
             highest: millivolts(30_000),
         });
-        Capabilities { banks, analog, modes, trigger, skew, accuracy }
+        let frequency = |hertz: i64| Some(Frequency::from_rational(Rational::from(hertz)));
+        let output = |name: &str, pulses, bytes| Output { name: name.to_string(), pulses, bytes };
+        let outputs = match self {
+            Model::D32 => {
+                // Pulses on both, bytes on the second.
+                vec![
+                    output("AUX1", frequency(1_000_000), None),
+                    output("AUX2", frequency(1_000_000), frequency(1_000_000)),
+                ]
+            }
+            Model::M16 => {
+                let both = |name| output(name, frequency(10_000_000), frequency(2_000_000));
+                vec![both("W1"), both("W2")]
+            }
+            Model::S16 | Model::B16 => Vec::new(),
+        };
+        let reaction = "10 us".parse().unwrap_or(Time::ZERO);
+        Capabilities { banks, analog, outputs, reaction, modes, trigger, skew, accuracy }
     }
 }
 

@@ -1,6 +1,6 @@
 //! An instrument that samples a simulated board the way hardware does.
 
-use deep_tap_core::instrument::{Capabilities, Configuration, Instrument, Status};
+use deep_tap_core::instrument::{Begins, Capabilities, Configuration, Instrument, Status, Stimulus};
 use deep_tap_core::line::Input;
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
 use deep_tap_core::time::{Percent, Rate, Rational, Time};
@@ -14,6 +14,7 @@ use crate::hookup::{self, HookupFault, Lead};
 use crate::models::Model;
 use crate::random::Random;
 use crate::run::{Channel, Run, State, Tap};
+use crate::stimulator::Stimulator;
 
 /// Samples simulated between two looks at the status.
 const STRIDE: u64 = 1 << 18;
@@ -52,6 +53,7 @@ pub struct StandIn {
     options: StandInOptions,
     configuration: Option<Configuration>,
     run: Run,
+    stimulators: Vec<Stimulator>,
     /// How often it was armed.
     armed: u64,
     remarks: Vec<String>,
@@ -66,7 +68,15 @@ impl std::fmt::Debug for StandIn {
 impl StandIn {
     /// An instrument whose leads are on this board.
     pub fn new(board: Box<dyn Board>, options: StandInOptions) -> Self {
-        StandIn { board, options, configuration: None, run: Run::idle(), armed: 0, remarks: Vec::new() }
+        StandIn {
+            board,
+            options,
+            configuration: None,
+            run: Run::idle(),
+            stimulators: Vec::new(),
+            armed: 0,
+            remarks: Vec::new(),
+        }
     }
 
     /// What the lead of an input is connected to.
@@ -198,8 +208,15 @@ impl StandIn {
 
     /// Simulates the next stretch of samples.
     fn simulate(&mut self, configuration: &Configuration) {
+        let reaction = self.capabilities().reaction;
         let run = &mut self.run;
         let mut goal = run.position + STRIDE;
+        let follows = |s: &Stimulus| matches!(s.begins, Begins::AfterTrigger(_));
+        if run.trigger.is_none() && configuration.stimuli.iter().any(follows) {
+            // Not further than the reaction time: what follows the trigger must not come too late.
+            let reaction = configuration.rate.to_rational().checked_mul(reaction.to_rational());
+            goal = run.position + reaction.map_or(1, |r| u64::try_from(r.floor()).unwrap_or(1)).max(1);
+        }
         if run.state == State::Recording {
             goal = goal.min(run.last);
         }
@@ -209,6 +226,11 @@ impl StandIn {
         }
         // Far enough that every change that a delayed input still shows before `goal` is known.
         let until = run.clock.instant_of(goal) + Instant(SKEW_FS);
+        let trigger = run.trigger.map(|sample| run.clock.instant_of(sample));
+        let now = run.clock.instant_of(run.position) + Instant(SKEW_FS);
+        for stimulator in &mut self.stimulators {
+            stimulator.drive(self.board.as_mut(), now, until, trigger);
+        }
         self.board.advance(until, &mut |node, at, change| run.change(node, at, change));
         run.sample_until(goal, configuration);
         if board_end == Some(run.position) {
@@ -265,6 +287,15 @@ impl Instrument for StandIn {
         for input in &configuration.inputs {
             self.lead_of(&input.input)?;
         }
+        let outputs = self.board.outputs().len();
+        if let Some(stimulus) = configuration.stimuli.iter().find(|s| s.output as usize >= outputs) {
+            let message = format!("output {} is not wired to anything on this board", stimulus.output);
+            let help = match outputs {
+                0 => "none of its nodes takes a stimulus".to_string(),
+                count => format!("outputs 0 to {} are", count - 1),
+            };
+            return Err(Error::new(ErrorKind::Instrument, message).with_help(help));
+        }
         for input in &configuration.analog {
             self.analog_node(input.input)?;
             if able.analog.as_ref().is_none_or(|bank| !bank.ranges.contains(&input.range)) {
@@ -292,6 +323,9 @@ impl Instrument for StandIn {
         self.board.restart(number);
         self.remarks.clear();
         self.run = self.begin(&configuration, number)?;
+        let outputs = self.board.outputs();
+        let wired = |s: &Stimulus| outputs.get(s.output as usize).map(|node| Stimulator::new(s, *node));
+        self.stimulators = configuration.stimuli.iter().filter_map(wired).collect();
         if configuration.stream {
             self.run.state = State::Recording;
             self.run.last = u64::MAX;

@@ -95,6 +95,11 @@ struct FileNode {
     analog: bool,
     #[serde(default)]
     rests_high: bool,
+    /// The instrument's output that drives it.
+    output: Option<u32>,
+    /// The node that it follows, and how much later.
+    follows: Option<Name>,
+    after: Option<Given<Time>>,
 }
 
 #[derive(Deserialize)]
@@ -205,6 +210,9 @@ pub(crate) struct Composed {
     rests: Vec<Change>,
     digital: Vec<NodeId>,
     analog: Vec<NodeId>,
+    outputs: Vec<NodeId>,
+    /// Nodes that follow others: leader, follower, how much later.
+    followers: Vec<(NodeId, NodeId, Instant)>,
     file: Arc<BenchFile>,
     seed: u64,
     devices: Vec<Box<dyn Device>>,
@@ -284,6 +292,8 @@ impl Source {
         let able = Capabilities {
             banks: vec![bank],
             analog: None,
+            outputs: Vec::new(),
+            reaction: Time::ZERO,
             modes,
             trigger: OnBoardTrigger { edge: file.trigger_levels.is_some(), levels },
             skew: Time::ZERO,
@@ -340,12 +350,23 @@ impl Composed {
             rests: file.node.iter().map(rests).collect(),
             digital: wired(false),
             analog: wired(true),
+            outputs: Vec::new(),
+            followers: Vec::new(),
             names,
             file: Arc::new(file),
             seed,
             devices: Vec::new(),
             queues: Queues::default(),
         };
+        let file = Arc::clone(&board.file);
+        for (number, node) in file.node.iter().enumerate() {
+            if let Some(leader) = &node.follows {
+                let after = node.after.as_ref().map_or(Instant(0), |time| instant(time.0));
+                board.followers.push((board.node(leader, source)?, NodeId(number), after));
+            }
+        }
+        let driven = |output: u32| file.node.iter().position(|node| node.output == Some(output)).map(NodeId);
+        board.outputs = (0..).map_while(driven).collect();
         board.devices = board.devices(source, 0)?;
         board.restart(0);
         Ok(board)
@@ -524,6 +545,19 @@ impl Board for Composed {
 
     fn wiring(&self) -> Vec<NodeId> {
         self.digital.clone()
+    }
+
+    fn outputs(&self) -> Vec<NodeId> {
+        self.outputs.clone()
+    }
+
+    fn drive(&mut self, node: NodeId, at: Instant, change: Change) {
+        let Change::Level(level) = change else { return };
+        let high = level == Level::High;
+        self.queues.set(node, at, high);
+        for (_, follower, after) in self.followers.iter().filter(|(leader, ..)| *leader == node) {
+            self.queues.set(*follower, at + *after, high);
+        }
     }
 
     fn analog_wiring(&self) -> Vec<NodeId> {

@@ -8,19 +8,19 @@ use super::{Change, Emit, Instant, NodeId};
 
 /// Collects what devices do to nodes, ahead of time.
 #[derive(Default)]
-pub(super) struct Queues {
+pub(crate) struct Queues {
     nodes: Vec<VecDeque<(Instant, Change)>>,
-    pub(super) last: Vec<Level>,
+    pub(crate) last: Vec<Level>,
 }
 
 impl Queues {
     /// Nodes that are at these levels before anything happens.
-    pub(super) fn new(last: Vec<Level>) -> Self {
+    pub(crate) fn new(last: Vec<Level>) -> Self {
         Queues { nodes: vec![VecDeque::new(); last.len()], last }
     }
 
     /// Lets devices do what they do up to an instant, and reports what has come of it by then.
-    pub(super) fn advance(&mut self, devices: &mut [Box<dyn Device>], until: Instant, emit: &mut Emit<'_>) {
+    pub(crate) fn advance(&mut self, devices: &mut [Box<dyn Device>], until: Instant, emit: &mut Emit<'_>) {
         for device in devices {
             while device.next() <= until {
                 device.step(self);
@@ -34,7 +34,7 @@ impl Queues {
         }
     }
 
-    pub(super) fn set(&mut self, node: NodeId, at: Instant, high: bool) {
+    pub(crate) fn set(&mut self, node: NodeId, at: Instant, high: bool) {
         let level = Level::from(high);
         if self.last[node.0] != level {
             self.last[node.0] = level;
@@ -42,13 +42,13 @@ impl Queues {
         }
     }
 
-    pub(super) fn drive(&mut self, node: NodeId, at: Instant, volts: f64) {
+    pub(crate) fn drive(&mut self, node: NodeId, at: Instant, volts: f64) {
         self.nodes[node.0].push_back((at, Change::Volts(volts)));
     }
 }
 
 /// A part of the board that does one thing after another.
-pub(super) trait Device: Send {
+pub(crate) trait Device: Send {
     /// When it does the next thing; everything it does then happens at this instant or later.
     fn next(&self) -> Instant;
     /// Does it.

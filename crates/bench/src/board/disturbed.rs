@@ -201,6 +201,14 @@ impl Board for Disturbed {
         self.board.wiring()
     }
 
+    fn outputs(&self) -> Vec<NodeId> {
+        self.board.outputs()
+    }
+
+    fn drive(&mut self, node: NodeId, at: Instant, change: Change) {
+        self.board.drive(node, at, change);
+    }
+
     fn analog_wiring(&self) -> Vec<NodeId> {
         self.board.analog_wiring()
     }

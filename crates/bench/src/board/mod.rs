@@ -1,9 +1,9 @@
 //! Boards in continuous time.
 
 mod composed;
-mod device;
+pub(crate) mod device;
 mod disturbed;
-mod models;
+pub(crate) mod models;
 mod script;
 mod tide_gauge;
 
@@ -111,6 +111,15 @@ pub trait Board: Send {
     fn wiring(&self) -> Vec<NodeId> {
         (0..self.nodes().len()).map(NodeId).collect()
     }
+
+    /// The nodes that the instrument's outputs are wired to.
+    fn outputs(&self) -> Vec<NodeId> {
+        Vec::new()
+    }
+
+    /// An output of the instrument drives a node. Called with rising instants per node, none of them
+    /// before what has been advanced to.
+    fn drive(&mut self, _: NodeId, _: Instant, _: Change) {}
 
     /// The nodes that analog inputs are wired to.
     fn analog_wiring(&self) -> Vec<NodeId> {

@@ -11,7 +11,7 @@ const NEVER: Instant = Instant(i64::MAX);
 
 /// A number of equal stretches of time, exact over any length.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Beat {
+pub(crate) struct Beat {
     /// Femtoseconds, as a fraction.
     num: i128,
     den: i128,
@@ -19,31 +19,31 @@ pub(super) struct Beat {
 
 impl Beat {
     /// From a time in seconds; `None` when it is not above zero, or beyond an hour.
-    pub(super) fn new(seconds: Rational) -> Option<Self> {
+    pub(crate) fn new(seconds: Rational) -> Option<Self> {
         let femto = seconds.checked_mul(Rational::power_of_ten(15)?)?;
         let fits = femto > Rational::ZERO && femto.floor() < 3_600 * 1_000_000_000_000_000;
         fits.then(|| Beat { num: femto.numerator(), den: femto.denominator() })
     }
 
     /// So many of them.
-    pub(super) fn times(self, count: u64) -> Instant {
+    pub(crate) fn times(self, count: u64) -> Instant {
         let total = i128::from(count).saturating_mul(self.num) / self.den;
         Instant(i64::try_from(total).unwrap_or(i64::MAX / 2))
     }
 }
 
 /// A square wave: a clock, or pulses of a given width.
-pub(super) struct Square {
-    pub(super) node: NodeId,
-    pub(super) start: Instant,
-    pub(super) until: Instant,
-    pub(super) period: Beat,
+pub(crate) struct Square {
+    pub(crate) node: NodeId,
+    pub(crate) start: Instant,
+    pub(crate) until: Instant,
+    pub(crate) period: Beat,
     /// Of a period, in thousandths.
-    pub(super) duty: u64,
+    pub(crate) duty: u64,
     /// Largest jitter of an edge to either side.
-    pub(super) jitter: Instant,
-    pub(super) random: Random,
-    pub(super) done: u64,
+    pub(crate) jitter: Instant,
+    pub(crate) random: Random,
+    pub(crate) done: u64,
 }
 
 impl Device for Square {
@@ -64,14 +64,14 @@ impl Device for Square {
 }
 
 /// A node that goes from one voltage to the next.
-pub(super) struct Steps {
-    pub(super) node: NodeId,
-    pub(super) start: Instant,
-    pub(super) every: Beat,
-    pub(super) volts: Vec<f64>,
+pub(crate) struct Steps {
+    pub(crate) node: NodeId,
+    pub(crate) start: Instant,
+    pub(crate) every: Beat,
+    pub(crate) volts: Vec<f64>,
     /// Whether it begins anew.
-    pub(super) again: bool,
-    pub(super) done: u64,
+    pub(crate) again: bool,
+    pub(crate) done: u64,
 }
 
 impl Device for Steps {
@@ -88,12 +88,12 @@ impl Device for Steps {
 }
 
 /// One line after another is high, and none at the same time.
-pub(super) struct OneHot {
-    pub(super) nodes: Vec<NodeId>,
-    pub(super) start: Instant,
-    pub(super) every: Beat,
-    pub(super) again: bool,
-    pub(super) done: u64,
+pub(crate) struct OneHot {
+    pub(crate) nodes: Vec<NodeId>,
+    pub(crate) start: Instant,
+    pub(crate) every: Beat,
+    pub(crate) again: bool,
+    pub(crate) done: u64,
 }
 
 impl Device for OneHot {
@@ -113,12 +113,12 @@ impl Device for OneHot {
 }
 
 /// One pulse.
-pub(super) struct Pulse {
-    pub(super) node: NodeId,
-    pub(super) at: Instant,
-    pub(super) width: Instant,
-    pub(super) high: bool,
-    pub(super) done: bool,
+pub(crate) struct Pulse {
+    pub(crate) node: NodeId,
+    pub(crate) at: Instant,
+    pub(crate) width: Instant,
+    pub(crate) high: bool,
+    pub(crate) done: bool,
 }
 
 impl Device for Pulse {
@@ -135,25 +135,25 @@ impl Device for Pulse {
 
 /// The parity bit of a byte.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Parity {
+pub(crate) enum Parity {
     None,
     Even,
     Odd,
 }
 
 /// Sends bytes with start and stop bits, the lowest bit first, and rests high.
-pub(super) struct Sender {
-    pub(super) node: NodeId,
-    pub(super) start: Instant,
+pub(crate) struct Sender {
+    pub(crate) node: NodeId,
+    pub(crate) start: Instant,
     /// From one message to the next.
-    pub(super) every: Beat,
-    pub(super) bit: Beat,
-    pub(super) bytes: Vec<u8>,
-    pub(super) data_bits: u32,
-    pub(super) parity: Parity,
-    pub(super) stop_bits: u64,
-    pub(super) again: bool,
-    pub(super) done: u64,
+    pub(crate) every: Beat,
+    pub(crate) bit: Beat,
+    pub(crate) bytes: Vec<u8>,
+    pub(crate) data_bits: u32,
+    pub(crate) parity: Parity,
+    pub(crate) stop_bits: u64,
+    pub(crate) again: bool,
+    pub(crate) done: u64,
 }
 
 impl Sender {
@@ -192,19 +192,19 @@ impl Device for Sender {
 
 /// Shifts words out with a clock while selected: data changes with one clock edge, and is taken with
 /// the other.
-pub(super) struct Shifter {
-    pub(super) clock: NodeId,
-    pub(super) data: NodeId,
-    pub(super) select: NodeId,
-    pub(super) start: Instant,
-    pub(super) every: Beat,
-    pub(super) bit: Beat,
-    pub(super) words: Vec<u64>,
-    pub(super) bits: u32,
+pub(crate) struct Shifter {
+    pub(crate) clock: NodeId,
+    pub(crate) data: NodeId,
+    pub(crate) select: NodeId,
+    pub(crate) start: Instant,
+    pub(crate) every: Beat,
+    pub(crate) bit: Beat,
+    pub(crate) words: Vec<u64>,
+    pub(crate) bits: u32,
     /// The level of the clock at rest, and whether data is taken with the second edge.
-    pub(super) rests_high: bool,
-    pub(super) second_edge: bool,
-    pub(super) done: u64,
+    pub(crate) rests_high: bool,
+    pub(crate) second_edge: bool,
+    pub(crate) done: u64,
 }
 
 impl Device for Shifter {
@@ -232,16 +232,16 @@ impl Device for Shifter {
 }
 
 /// Writes counting values to counting addresses.
-pub(super) struct Writer {
-    pub(super) address: Vec<NodeId>,
-    pub(super) data: Vec<NodeId>,
-    pub(super) write: NodeId,
-    pub(super) start: Instant,
-    pub(super) every: Beat,
-    pub(super) setup: Instant,
-    pub(super) pulse: Instant,
-    pub(super) hold: Instant,
-    pub(super) done: u64,
+pub(crate) struct Writer {
+    pub(crate) address: Vec<NodeId>,
+    pub(crate) data: Vec<NodeId>,
+    pub(crate) write: NodeId,
+    pub(crate) start: Instant,
+    pub(crate) every: Beat,
+    pub(crate) setup: Instant,
+    pub(crate) pulse: Instant,
+    pub(crate) hold: Instant,
+    pub(crate) done: u64,
 }
 
 impl Device for Writer {

@@ -1,8 +1,8 @@
 //! Capabilities as JSON: exact numbers are texts, whole or `n/d`.
 
-use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger, Output};
 use deep_tap_core::line::VoltageRange;
-use deep_tap_core::time::{Percent, Rate, Rational, Time, Voltage};
+use deep_tap_core::time::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
 use serde::{Deserialize, Serialize};
 
@@ -11,6 +11,10 @@ struct Able {
     banks: Vec<AbleBank>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     analog: Option<AbleAnalog>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    outputs: Vec<AbleOutput>,
+    /// Seconds.
+    reaction: String,
     modes: Vec<AbleMode>,
     trigger: AbleTrigger,
     /// Seconds.
@@ -39,6 +43,16 @@ struct AbleAnalog {
     accuracy: String,
     fastest: String,
     highest: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct AbleOutput {
+    name: String,
+    /// Hertz.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pulses: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    bytes: Option<String>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -79,6 +93,12 @@ pub(super) fn to_json(able: &Capabilities) -> String {
         fastest: rate(bank.fastest),
         highest: volts(bank.highest),
     };
+    let hertz = |f: Option<Frequency>| f.map(|f| f.to_rational().to_string());
+    let output = |output: &Output| AbleOutput {
+        name: output.name.clone(),
+        pulses: hertz(output.pulses),
+        bytes: hertz(output.bytes),
+    };
     let mode = |mode: &Mode| AbleMode {
         inputs: mode.inputs,
         rates: mode.rates.iter().copied().map(rate).collect(),
@@ -89,6 +109,8 @@ pub(super) fn to_json(able: &Capabilities) -> String {
     let able = Able {
         banks: able.banks.iter().map(bank).collect(),
         analog: able.analog.as_ref().map(analog),
+        outputs: able.outputs.iter().map(output).collect(),
+        reaction: able.reaction.to_rational().to_string(),
         modes: able.modes.iter().map(mode).collect(),
         trigger: AbleTrigger { edge: able.trigger.edge, levels: able.trigger.levels },
         skew: able.skew.to_rational().to_string(),
@@ -142,9 +164,18 @@ pub(super) fn from_json(text: &[u8]) -> Result<Capabilities> {
             highest: volts(&bank.highest)?,
         })
     });
+    let hertz = |text: &Option<String>| -> Result<Option<Frequency>> {
+        Ok(text.as_ref().map(exact).transpose()?.map(Frequency::from_rational))
+    };
+    let output = |output: &AbleOutput| {
+        let (pulses, bytes) = (hertz(&output.pulses)?, hertz(&output.bytes)?);
+        Ok::<_, Error>(Output { name: output.name.clone(), pulses, bytes })
+    };
     let able = Capabilities {
         banks: banks.collect::<Result<_>>()?,
         analog: analog.transpose()?,
+        outputs: able.outputs.iter().map(output).collect::<Result<_>>()?,
+        reaction: Time::from_rational(exact(&able.reaction)?),
         modes: modes.collect::<Result<_>>()?,
         trigger: OnBoardTrigger { edge: able.trigger.edge, levels: able.trigger.levels },
         skew: Time::from_rational(exact(&able.skew)?),

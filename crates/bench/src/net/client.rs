@@ -5,7 +5,7 @@ use std::net::{TcpStream, ToSocketAddrs};
 use std::time::Duration;
 
 use deep_tap_core::event::Direction;
-use deep_tap_core::instrument::{Capabilities, Configuration, Instrument, Status};
+use deep_tap_core::instrument::{Begins, Capabilities, Configuration, Instrument, Signal, Status, Stimulus};
 use deep_tap_core::line::Input;
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
 use deep_tap_core::time::{Rational, Time};
@@ -355,6 +355,31 @@ fn trigger_commands(configuration: &Configuration) -> String {
     format!("TRIGger:SOURce INTernal{};SLOPe {slope};QUALifier {}", number(trigger.input), levels.join(","))
 }
 
+/// A stimulus as commands; exact numbers as fractions.
+fn stimulus_commands(number: usize, stimulus: &Stimulus) -> String {
+    let exact = |value: Rational| quoted(&value.to_string());
+    let (word, delay) = match stimulus.begins {
+        Begins::AfterArming(delay) => ("ARM", delay),
+        Begins::AfterTrigger(delay) => ("TRIGger", delay),
+    };
+    let signal = match &stimulus.signal {
+        Signal::Pulses { frequency, duty, length } => format!(
+            "FUNCtion PULSe;FREQuency {};LENGth {};PULSe:DCYCle {}",
+            exact(frequency.to_rational()),
+            exact(length.map_or(Rational::ZERO, Time::to_rational)),
+            exact(duty.to_fraction())
+        ),
+        Signal::Bytes { bytes, bit_rate } => {
+            let bytes: Vec<String> = bytes.iter().map(ToString::to_string).collect();
+            let data = if bytes.is_empty() { String::new() } else { format!("DATA {};", bytes.join(",")) };
+            format!("{data}FUNCtion DATA;FREQuency {}", exact(bit_rate.to_rational()))
+        }
+        _ => "FUNCtion NONE".to_string(),
+    };
+    let start = exact(delay.to_rational());
+    format!("SOURce{number}:OUTPut {};STARt {word},{start};{signal}", stimulus.output)
+}
+
 impl Instrument for Remote {
     fn identity(&self) -> String {
         self.identity.clone()
@@ -395,6 +420,9 @@ impl Instrument for Remote {
             "SENSe:SWEep:RATE {rate};POINts {points};OREFerence:POINts {before};:SENSe:SWEep:STReam {stream}"
         ))?;
         self.command(&trigger_commands(configuration))?;
+        for (number, stimulus) in configuration.stimuli.iter().enumerate() {
+            self.command(&stimulus_commands(number, stimulus))?;
+        }
         self.configuration = Some(configuration.clone());
         Ok(())
     }

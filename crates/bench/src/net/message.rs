@@ -107,12 +107,12 @@ pub(crate) fn split(text: &str, separator: char) -> Vec<&str> {
 /// Reads the units of a message. A header without a leading colon continues where the one before
 /// left off, as SCPI-1999, volume 1, 6.2.4 has it.
 pub(crate) fn units(message: &str) -> Vec<Result<Unit<'_>, ScpiError>> {
-    let mut here: Vec<String> = Vec::new();
+    let mut here: Vec<(String, u32)> = Vec::new();
     let parts = split(message, ';').into_iter().map(str::trim).filter(|part| !part.is_empty());
     parts.map(|part| unit(part, &mut here)).collect()
 }
 
-fn unit<'a>(text: &'a str, here: &mut Vec<String>) -> Result<Unit<'a>, ScpiError> {
+fn unit<'a>(text: &'a str, here: &mut Vec<(String, u32)>) -> Result<Unit<'a>, ScpiError> {
     let (header, rest) = text.split_once(|c: char| c.is_ascii_whitespace()).unwrap_or((text, ""));
     let (header, query) = header.strip_suffix('?').map_or((header, false), |header| (header, true));
     let bad = || ScpiError::new(-102, format!("in '{}'", short(text)));
@@ -133,7 +133,7 @@ fn unit<'a>(text: &'a str, here: &mut Vec<String>) -> Result<Unit<'a>, ScpiError
         }
         return Ok(Unit { path: vec![format!("*{word}")], suffixes: vec![0], query, parameters });
     }
-    let (mut path, mut suffixes) = (Vec::new(), Vec::new());
+    let mut path: Vec<(String, u32)> = Vec::new();
     let own = match header.strip_prefix(':') {
         Some(own) => own,
         None => {
@@ -147,18 +147,12 @@ fn unit<'a>(text: &'a str, here: &mut Vec<String>) -> Result<Unit<'a>, ScpiError
         if word.is_empty() || !word.chars().all(|c| c.is_ascii_alphabetic() || c == '_') || word.len() > 12 {
             return Err(bad());
         }
-        path.push(word.to_ascii_uppercase());
-        suffixes.push(if number.is_empty() {
-            0
-        } else {
-            number.parse().map_err(|_| ScpiError::new(-114, ""))?
-        });
+        let number = if number.is_empty() { Ok(0) } else { number.parse() };
+        path.push((word.to_ascii_uppercase(), number.map_err(|_| ScpiError::new(-114, ""))?));
     }
-    // Suffixes of the part that was taken over belong to the header before.
-    let missing = path.len() - suffixes.len();
-    suffixes.splice(0..0, std::iter::repeat_n(0, missing));
     here.clone_from(&path);
     here.pop();
+    let (path, suffixes) = path.into_iter().unzip();
     Ok(Unit { path, suffixes, query, parameters })
 }
 

@@ -3,10 +3,12 @@
 use std::collections::VecDeque;
 
 use deep_tap_core::event::Direction;
-use deep_tap_core::instrument::{Configuration, ConfiguredAnalog, ConfiguredInput, Instrument, Status};
+use deep_tap_core::instrument::{
+    Begins, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument, Signal, Status, Stimulus,
+};
 use deep_tap_core::line::{Input, Threshold, VoltageRange};
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
-use deep_tap_core::time::{Rate, Rational, Time, Voltage};
+use deep_tap_core::time::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::trigger::{QualifiedEdge, Seen};
 
 use super::commands::{Command, Group, find};
@@ -63,6 +65,52 @@ pub(super) struct Session {
     waiting: bool,
 }
 
+/// A stimulus as it is set.
+#[derive(Clone)]
+struct Source {
+    output: u32,
+    function: Function,
+    bytes: Vec<u8>,
+    /// Exact: hertz, share of one, seconds.
+    frequency: Rational,
+    duty: Rational,
+    length: Rational,
+    trigger: bool,
+    start: Rational,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Function {
+    None,
+    Pulses,
+    Bytes,
+}
+
+impl Source {
+    fn power_on() -> Self {
+        let (zero, one) = (Rational::ZERO, Rational::ONE);
+        let duty = Rational::new(1, 2).unwrap_or(zero);
+        let (bytes, function) = (Vec::new(), Function::None);
+        Source { output: 0, function, bytes, frequency: one, duty, length: zero, trigger: false, start: zero }
+    }
+
+    fn stimulus(&self) -> Option<Stimulus> {
+        let frequency = Frequency::from_rational(self.frequency);
+        let signal = match self.function {
+            Function::None => return None,
+            Function::Pulses => Signal::Pulses {
+                frequency,
+                duty: Percent::from_fraction(self.duty),
+                length: (!self.length.is_zero()).then(|| Time::from_rational(self.length)),
+            },
+            Function::Bytes => Signal::Bytes { bytes: self.bytes.clone(), bit_rate: frequency },
+        };
+        let start = Time::from_rational(self.start);
+        let begins = if self.trigger { Begins::AfterTrigger(start) } else { Begins::AfterArming(start) };
+        Some(Stimulus { output: self.output, begins, signal })
+    }
+}
+
 /// What will be recorded.
 #[derive(Clone)]
 struct Settings {
@@ -78,11 +126,25 @@ struct Settings {
     source: Option<u32>,
     slope: Direction,
     qualifiers: Vec<(u32, bool)>,
+    sources: Vec<(u32, Source)>,
     swapped: bool,
     block: usize,
 }
 
 impl Settings {
+    /// A stimulus, which is there once it is spoken of.
+    fn source(&mut self, number: u32) -> Result<&mut Source, ScpiError> {
+        if number > 15 {
+            return Err(ScpiError::new(-114, "from 0 to 15"));
+        }
+        if !self.sources.iter().any(|(known, _)| *known == number) {
+            self.sources.push((number, Source::power_on()));
+            self.sources.sort_by_key(|(known, _)| *known);
+        }
+        let found = self.sources.iter_mut().find(|(known, _)| *known == number);
+        found.map(|(_, source)| source).ok_or_else(|| ScpiError::new(-114, ""))
+    }
+
     fn power_on(instrument: &dyn Instrument) -> Self {
         let rates = instrument.capabilities().rates_for(1, false);
         let streams = instrument.capabilities().rates_for(1, true);
@@ -99,6 +161,7 @@ impl Settings {
             source: None,
             slope: Direction::Rises,
             qualifiers: Vec::new(),
+            sources: Vec::new(),
             swapped: true,
             block: BLOCK,
         }
@@ -143,6 +206,7 @@ impl Settings {
                 .collect(),
             analog: analog.collect::<Result<_, ScpiError>>()?,
             analog_every: if self.analog.is_empty() { 0 } else { self.every },
+            stimuli: self.sources.iter().filter_map(|(_, source)| source.stimulus()).collect(),
             trigger,
             stream: self.stream,
         })
@@ -336,6 +400,43 @@ impl Session {
                     _ => return Err(ScpiError::new(-224, "IMMediate or INTernal<n>")),
                 };
             }
+            Command::SourceOutput => self.settings.source(suffix)?.output = whole(text(0), 63)? as u32,
+            Command::SourceFunction => {
+                self.settings.source(suffix)?.function = match word(0) {
+                    word if matches(&word, "NONE") => Function::None,
+                    word if matches(&word, "PULSe") => Function::Pulses,
+                    word if matches(&word, "DATA") => Function::Bytes,
+                    _ => return Err(ScpiError::new(-224, "NONE, PULSe or DATA")),
+                };
+            }
+            Command::SourceBytes => {
+                let bytes = unit.parameters.iter().map(|byte| Ok(whole(byte, 255)? as u8));
+                self.settings.source(suffix)?.bytes = bytes.collect::<Result<_, ScpiError>>()?;
+            }
+            Command::SourceFrequency => {
+                self.settings.source(suffix)?.frequency = rate(text(0))?.to_rational()
+            }
+            Command::SourceDuty => {
+                let percent = |percent: Rational| percent.checked_div(Rational::from(100));
+                let duty = match string(text(0)) {
+                    Some(_) => Some(exact(text(0), &[])?),
+                    None => percent(number(text(0), &[("PCT", 0)])?),
+                };
+                let inside = duty.filter(|duty| (Rational::ZERO..=Rational::ONE).contains(duty));
+                self.settings.source(suffix)?.duty =
+                    inside.ok_or_else(|| ScpiError::new(-222, "0 to 100 percent"))?;
+            }
+            Command::SourceLength => self.settings.source(suffix)?.length = exact(text(0), &TIME_UNITS)?,
+            Command::SourceStart => {
+                let trigger = match word(0) {
+                    word if matches(&word, "ARM") => false,
+                    word if matches(&word, "TRIGger") => true,
+                    _ => return Err(ScpiError::new(-224, "ARM or TRIGger")),
+                };
+                let start = exact(text(1), &TIME_UNITS)?;
+                let source = self.settings.source(suffix)?;
+                (source.trigger, source.start) = (trigger, start);
+            }
             // Only asked for.
             _ => return Err(ScpiError::new(-113, "this can only be asked for")),
         }
@@ -350,7 +451,7 @@ impl Session {
         instrument: &mut dyn Instrument,
         desk: &mut dyn Desk,
     ) -> Outcome {
-        let settings = &self.settings;
+        let settings = self.settings.clone();
         let list = |inputs: Vec<String>| format!("(@{})", inputs.join(","));
         let answer = match command {
             Command::EventStatusEnable => self.event_status_enable.to_string(),
@@ -426,6 +527,25 @@ impl Session {
             }
             .to_string(),
             Command::Source => settings.source.map_or("IMM".to_string(), |input| format!("INT{input}")),
+            Command::SourceOutput => self.settings.source(suffix)?.output.to_string(),
+            Command::SourceFunction => match self.settings.source(suffix)?.function {
+                Function::None => "NONE",
+                Function::Pulses => "PULS",
+                Function::Bytes => "DATA",
+            }
+            .to_string(),
+            Command::SourceBytes => {
+                let bytes: Vec<String> =
+                    self.settings.source(suffix)?.bytes.iter().map(ToString::to_string).collect();
+                if bytes.is_empty() { "\"\"".to_string() } else { bytes.join(",") }
+            }
+            Command::SourceFrequency => self.settings.source(suffix)?.frequency.to_f64().to_string(),
+            Command::SourceDuty => (self.settings.source(suffix)?.duty.to_f64() * 100.0).to_string(),
+            Command::SourceLength => self.settings.source(suffix)?.length.to_f64().to_string(),
+            Command::SourceStart => {
+                let source = self.settings.source(suffix)?;
+                format!("{},{}", if source.trigger { "TRIG" } else { "ARM" }, source.start.to_f64())
+            }
             // Only set.
             Command::Abort
             | Command::Clear
@@ -571,7 +691,8 @@ fn parameters(command: Command, query: bool) -> std::ops::RangeInclusive<usize> 
         (_, true) => 0..=0,
         (Command::Scan, _) => 1..=64,
         (Command::Qualifier, _) => 0..=128,
-        (Command::AnalogRange | Command::TracePoints, _) => 2..=2,
+        (Command::SourceBytes, _) => 1..=1024,
+        (Command::AnalogRange | Command::SourceStart | Command::TracePoints, _) => 2..=2,
         (
             Command::Abort
             | Command::Clear
@@ -594,6 +715,20 @@ fn whole(text: &str, most: u64) -> Result<u64, ScpiError> {
         u64::MAX => ScpiError::new(-222, "a whole number, not negative"),
         most => ScpiError::new(-222, format!("a whole number from 0 to {most}")),
     })
+}
+
+/// A number that is not negative, or a fraction as a string.
+fn exact(text: &str, units: &[(&str, i32)]) -> Result<Rational, ScpiError> {
+    let value = match string(text) {
+        Some(fraction) => {
+            fraction.parse().map_err(|_| ScpiError::new(-104, "a fraction such as \"1/3000\""))?
+        }
+        None => number(text, units)?,
+    };
+    match value >= Rational::ZERO {
+        true => Ok(value),
+        false => Err(ScpiError::new(-222, "not negative")),
+    }
 }
 
 fn rate(text: &str) -> Result<Rate, ScpiError> {

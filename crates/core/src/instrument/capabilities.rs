@@ -1,5 +1,6 @@
 //! What an instrument can do, as data.
 
+use super::stimulus::Output;
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{AnalogScale, VoltageRange};
 use crate::scan::SampleWidth;
@@ -15,6 +16,10 @@ pub struct Capabilities {
     pub banks: Vec<Bank>,
     /// Its analog inputs, if it has any.
     pub analog: Option<AnalogBank>,
+    /// Its outputs, numbered from 0.
+    pub outputs: Vec<Output>,
+    /// How soon after its own trigger a stimulus can begin.
+    pub reaction: Time,
     /// Its modes, each a trade of inputs against rate and memory.
     pub modes: Vec<Mode>,
     /// What it can wait for by itself.
@@ -148,6 +153,8 @@ impl Capabilities {
         Capabilities {
             banks: Vec::new(),
             analog: None,
+            outputs: Vec::new(),
+            reaction: Time::ZERO,
             modes: Vec::new(),
             trigger: OnBoardTrigger::default(),
             skew: Time::ZERO,

@@ -2,10 +2,12 @@
 
 mod capabilities;
 mod driver;
+mod stimulus;
 mod stream;
 
 pub use capabilities::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
 pub use driver::{Acquisition, Progress, Recorded, Recording, Sink};
+pub use stimulus::{Begins, Output, Signal, Stimulus};
 
 use crate::error::Result;
 use crate::line::{Threshold, VoltageRange};
@@ -28,6 +30,8 @@ pub struct Configuration {
     pub analog: Vec<ConfiguredAnalog>,
     /// Samples from one analog sample to the next; 0 when there are none to record.
     pub analog_every: u64,
+    /// What to send out meanwhile.
+    pub stimuli: Vec<Stimulus>,
     /// What the instrument waits for; `None` to record at once.
     pub trigger: Option<QualifiedEdge>,
     /// Whether the samples are to be sent while they are taken, from arming until it is stopped;

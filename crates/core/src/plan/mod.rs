@@ -3,11 +3,12 @@
 mod advice;
 mod analog;
 mod inputs;
+mod outputs;
 
 pub use advice::{Advice, advice};
 
 use crate::error::{Error, ErrorKind};
-use crate::instrument::{Capabilities, Mode};
+use crate::instrument::{Capabilities, Mode, Stimulus};
 use crate::line::VoltageRange;
 use crate::scan::SampleWidth;
 use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, TimeBase, Voltage};
@@ -82,6 +83,8 @@ pub struct Wanted {
     pub analog: Vec<WantedAnalog>,
     /// Their sample rate; the fastest that goes with the digital one when not stated.
     pub analog_rate: Option<Rate>,
+    /// What is to be sent out.
+    pub stimuli: Vec<Stimulus>,
     /// Whether the host must look for the trigger in a stream, because the instrument cannot.
     pub stream: bool,
 }
@@ -121,6 +124,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     inputs::check(wanted, able, &mut problems);
     let analog = analog::ranges(wanted, able, &mut problems);
     let (rate, stream) = speed(wanted, able);
+    outputs::check(wanted, able, stream, &mut problems);
     let rates = able.rates_for(count, stream);
     if rates.is_empty() {
         problems.push(too_many_inputs(wanted, able, stream));

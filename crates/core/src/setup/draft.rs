@@ -2,9 +2,10 @@
 
 use crate::error::{Error, ErrorKind, Place, TextPlace};
 use crate::event::{Action, Arm, Wait};
+use crate::instrument::{Begins, Signal, Stimulus};
 use crate::line::{Input, Level, Radix, Threshold, VoltageRange};
 use crate::plan::{Before, Length, Speed};
-use crate::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
+use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, Voltage};
 
 use super::reader::{NamedText, Placed, Reader, Section};
 
@@ -21,6 +22,7 @@ pub(super) struct Draft {
     pub(super) analog_rate: Option<Rate>,
     pub(super) lines: Vec<DraftLine>,
     pub(super) analog: Vec<DraftAnalog>,
+    pub(super) stimuli: Vec<Stimulus>,
     pub(super) buses: Vec<DraftBus>,
     pub(super) events: Vec<(Placed<String>, Placed<String>)>,
     pub(super) trigger: Option<DraftTrigger>,
@@ -97,6 +99,7 @@ impl Draft {
         replace(&mut self.trigger, over.trigger);
         self.lines.extend(over.lines);
         self.analog.extend(over.analog);
+        self.stimuli.extend(over.stimuli);
         self.buses.extend(over.buses);
         self.parts.extend(over.parts);
         for (name, event) in over.events {
@@ -130,6 +133,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         }
         for section in top.sections("analog", "name") {
             draft.analog.extend(read_analog(&section));
+            section.finish();
+        }
+        for section in top.sections("stimulus", "output") {
+            draft.stimuli.extend(read_stimulus(&section));
             section.finish();
         }
         for section in top.sections("bus", "name") {
@@ -339,6 +346,65 @@ fn read_analog(section: &Section<'_>) -> Option<DraftAnalog> {
         section.reader.report(error.at(Place::Text(negative.place.clone())));
     }
     Some(DraftAnalog { name, input, range, hysteresis: hysteresis.map_or(Voltage::ZERO, |h| h.value) })
+}
+
+fn read_stimulus(section: &Section<'_>) -> Option<Stimulus> {
+    let output = section.number_or_text("output");
+    let at = section.parsed::<Time>("at");
+    let after_trigger = section.parsed::<Time>("after-trigger");
+    let length = section.parsed::<Time>("length").map(|l| l.value);
+    let wrong = |message: &str, help: &str| {
+        let error = Error::new(ErrorKind::Setup, message).with_help(help);
+        section.reader.report(error.at(Place::Text(section.place())));
+    };
+    let pulses = section.section("pulses").map(|pulses| {
+        let frequency = pulses.parsed::<Frequency>("frequency").map(|f| f.value);
+        let duty = pulses
+            .parsed::<Percent>("duty")
+            .map_or(Percent::from_fraction(Rational::new(1, 2)?), |d| d.value);
+        if frequency.is_none() {
+            pulses.missing("frequency", "frequency = \"1 kHz\"");
+        }
+        pulses.finish();
+        Some(Signal::Pulses { frequency: frequency?, duty, length })
+    });
+    let bytes = section.section("bytes").map(|bytes| {
+        let bit_rate = bytes.parsed::<Frequency>("bit-rate").map(|f| f.value);
+        let text = bytes.required("text", "text = \"status\\r\"");
+        if bit_rate.is_none() {
+            bytes.missing("bit-rate", "bit-rate = \"115.2 kHz\"");
+        }
+        bytes.finish();
+        Some(Signal::Bytes { bytes: text?.value.into_bytes(), bit_rate: bit_rate? })
+    });
+    let begins = match (at, after_trigger) {
+        (Some(_), Some(_)) => {
+            wrong("both 'at' and 'after-trigger' say when the stimulus begins", "keep one of them");
+            return None;
+        }
+        (None, Some(after)) => Begins::AfterTrigger(after.value),
+        (at, None) => Begins::AfterArming(at.map_or(Time::ZERO, |at| at.value)),
+    };
+    if begins.delay() < Time::ZERO {
+        wrong("a stimulus cannot begin before that", "give a time that is not negative");
+        return None;
+    }
+    let Some(Placed { value: Ok(output), .. }) = output else {
+        section.missing("output", "output = 0");
+        return None;
+    };
+    let signal = match (pulses, bytes) {
+        (Some(pulses), None) => pulses?,
+        (None, Some(bytes)) => bytes?,
+        _ => {
+            wrong(
+                "a stimulus sends either pulses or bytes",
+                "add pulses = { frequency = \"1 kHz\", duty = \"25 %\" } or bytes = { text = \"status\\r\", bit-rate = \"9600 Hz\" }",
+            );
+            return None;
+        }
+    };
+    Some(Stimulus { output, begins, signal })
 }
 
 fn read_bus(section: &Section<'_>, draft: &mut Draft) {

@@ -21,6 +21,7 @@ use std::path::Path;
 use crate::capture::{Attachment, Capture};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
+use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
 use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
@@ -65,6 +66,8 @@ pub struct Setup {
     pub lines: Vec<SetupLine>,
     /// The analog lines.
     pub analog: Vec<SetupAnalog>,
+    /// What the instrument sends out while it records.
+    pub stimuli: Vec<Stimulus>,
     /// The parallel buses, over the lines by number.
     pub buses: Vec<Bus>,
     /// The named events, each with its text.

@@ -6,7 +6,8 @@ use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Program, StateProblem, StreamSearch};
 use crate::instrument::{
-    Acquisition, Capabilities, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument, Progress, Sink,
+    Acquisition, Begins, Capabilities, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument,
+    Progress, Sink, Stimulus,
 };
 use crate::line::{AnalogId, AnalogScale, Input, Level, VoltageRange};
 use crate::plan::{Plan, Speed, Wanted, WantedAnalog, WantedInput, plan};
@@ -64,6 +65,7 @@ impl Setup {
             inputs: self.lines.iter().map(wanted_input).collect(),
             analog: self.analog.iter().map(wanted_analog).collect(),
             analog_rate: sampling.analog_rate,
+            stimuli: self.stimuli_for(options),
         })
     }
 
@@ -145,6 +147,7 @@ impl Setup {
             inputs: inputs.collect(),
             analog: self.configured_analog(&plan.analog),
             analog_every: plan.analog_every,
+            stimuli: self.stimuli_for(options),
             trigger: trigger.filter(|_| !plan.stream),
             stream: plan.stream,
         };
@@ -187,6 +190,13 @@ impl Setup {
 }
 
 impl Setup {
+    /// What is sent out: without a trigger, nothing follows it.
+    fn stimuli_for(&self, options: RecordOptions) -> Vec<Stimulus> {
+        let triggered = self.trigger.is_some() && !options.now;
+        let due = |s: &&Stimulus| triggered || matches!(s.begins, Begins::AfterArming(_));
+        self.stimuli.iter().filter(due).cloned().collect()
+    }
+
     fn configured_analog(&self, ranges: &[VoltageRange]) -> Vec<ConfiguredAnalog> {
         let inputs = self.analog.iter().filter_map(|line| line.line.input);
         inputs.zip(ranges).map(|(input, range)| ConfiguredAnalog { input, range: *range }).collect()

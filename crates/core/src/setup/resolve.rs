@@ -117,6 +117,7 @@ impl Loader<'_> {
             uncertainty: draft.uncertainty,
             lines,
             analog,
+            stimuli: draft.stimuli,
             buses,
             events,
             trigger,

@@ -72,7 +72,7 @@ impl FromStr for Fault {
 }
 
 /// Digital nodes, in the order in which the demo's leads are wired.
-const DIGITAL: usize = 22;
+const DIGITAL: usize = 26;
 
 /// The nodes: the digital ones, and the analog ones in the order of the analog inputs.
 const NODES: [&str; DIGITAL + 2] = [
@@ -98,6 +98,10 @@ const NODES: [&str; DIGITAL + 2] = [
     "D5",
     "D6",
     "D7",
+    "CAL_IN",
+    "CAL_ACK",
+    "HOST_RX",
+    "HOST_TX",
     "VDD33",
     "TIDE_OUT",
 ];
@@ -121,6 +125,17 @@ const fn equal(a: &[u8], b: &[u8]) -> bool {
     }
     i == a.len() && i == b.len()
 }
+
+/// The calibration input and its acknowledge, and the console, which repeats what it is sent: driven
+/// by the instrument's outputs.
+const CAL_IN: NodeId = node("CAL_IN");
+const CAL_ACK: NodeId = node("CAL_ACK");
+const HOST_RX: NodeId = node("HOST_RX");
+const HOST_TX: NodeId = node("HOST_TX");
+/// Calibration input to acknowledge, going high and going low.
+const CAL_ON: Instant = Instant::ns(3_200);
+const CAL_OFF: Instant = Instant::ns(900);
+const CONSOLE_DELAY: Instant = Instant::us(25);
 
 /// When power is switched on.
 const POWER_ON: Instant = Instant::us(3_000);
@@ -158,7 +173,7 @@ impl TideGauge {
     /// Whether a node is high before anything happens.
     fn rests_high(node: usize) -> bool {
         let name = NODES[node];
-        name.ends_with("_N") && name != "RESET_N" || name.starts_with('D')
+        name.ends_with("_N") && name != "RESET_N" || name.starts_with('D') || name.starts_with("HOST")
     }
 }
 
@@ -193,6 +208,21 @@ impl Board for TideGauge {
 
     fn wiring(&self) -> Vec<NodeId> {
         (0..DIGITAL).map(NodeId).collect()
+    }
+
+    fn outputs(&self) -> Vec<NodeId> {
+        vec![CAL_IN, HOST_RX]
+    }
+
+    fn drive(&mut self, node: NodeId, at: Instant, change: Change) {
+        let Change::Level(level) = change else { return };
+        let high = level == Level::High;
+        self.queues.set(node, at, high);
+        match node {
+            CAL_IN => self.queues.set(CAL_ACK, at + if high { CAL_ON } else { CAL_OFF }, high),
+            HOST_RX => self.queues.set(HOST_TX, at + CONSOLE_DELAY, high),
+            _ => {}
+        }
     }
 
     fn analog_wiring(&self) -> Vec<NodeId> {

@@ -1,0 +1,89 @@
+//! The outputs of the instrument while it records.
+
+use deep_tap_core::instrument::{Begins, Signal, Stimulus};
+use deep_tap_core::line::Level;
+use deep_tap_core::time::{Rational, Time};
+
+use crate::board::device::{Device, Queues};
+use crate::board::models::{Beat, Parity, Sender, Square};
+use crate::board::{Board, Instant, NodeId};
+use crate::random::Random;
+
+/// One stimulus, on its way.
+pub(crate) struct Stimulator {
+    stimulus: Stimulus,
+    node: NodeId,
+    /// Once it has begun.
+    device: Option<Box<dyn Device>>,
+    queues: Queues,
+}
+
+impl Stimulator {
+    pub(crate) fn new(stimulus: &Stimulus, node: NodeId) -> Self {
+        let rests = Level::from(matches!(stimulus.signal, Signal::Bytes { .. }));
+        Stimulator { stimulus: stimulus.clone(), node, device: None, queues: Queues::new(vec![rests]) }
+    }
+
+    /// Drives the board up to an instant. `trigger` is when the trigger came, and nothing begins
+    /// before `now`.
+    pub(crate) fn drive(
+        &mut self,
+        board: &mut dyn Board,
+        now: Instant,
+        until: Instant,
+        trigger: Option<Instant>,
+    ) {
+        if self.device.is_none() {
+            let start = match (self.stimulus.begins, trigger) {
+                (Begins::AfterArming(delay), _) => Some(femto(delay)),
+                (Begins::AfterTrigger(delay), Some(trigger)) => Some(trigger + femto(delay)),
+                (Begins::AfterTrigger(_), None) => None,
+            };
+            self.device = start.and_then(|start| device(&self.stimulus.signal, start.max(now)));
+        }
+        let node = self.node;
+        if let Some(device) = &mut self.device {
+            self.queues.advance(std::slice::from_mut(device), until, &mut |_, at, change| {
+                board.drive(node, at, change);
+            });
+        }
+    }
+}
+
+fn femto(time: Time) -> Instant {
+    let femto = Rational::power_of_ten(15).and_then(|scale| time.to_rational().checked_mul(scale));
+    Instant(femto.map_or(i64::MAX / 2, |f| i64::try_from(f.round()).unwrap_or(i64::MAX / 2)))
+}
+
+/// What sends a signal; `None` for one that has no length.
+fn device(signal: &Signal, start: Instant) -> Option<Box<dyn Device>> {
+    let node = NodeId(0);
+    Some(match signal {
+        Signal::Pulses { frequency, duty, length } => {
+            let thousandths = duty.to_fraction().checked_mul(Rational::from(1000))?.round().clamp(0, 1000);
+            Box::new(Square {
+                node,
+                start,
+                until: length.map_or(Instant(i64::MAX / 2), |length| start + femto(length) - Instant(1)),
+                period: Beat::new(frequency.to_rational().recip()?)?,
+                duty: u64::try_from(thousandths).ok()?,
+                jitter: Instant(0),
+                random: Random::new(0),
+                done: 0,
+            })
+        }
+        Signal::Bytes { bytes, bit_rate } => Box::new(Sender {
+            node,
+            start,
+            every: Beat::new(Rational::ONE)?,
+            bit: Beat::new(bit_rate.to_rational().recip()?)?,
+            bytes: bytes.clone(),
+            data_bits: 8,
+            parity: Parity::None,
+            stop_bits: 1,
+            again: false,
+            done: 0,
+        }),
+        _ => return None,
+    })
+}

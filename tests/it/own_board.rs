@@ -1,0 +1,233 @@
+//! Boards of one's own on the bench, their faults, and what the instrument sends them: the files say
+//! what is true, and the records are compared with that.
+
+use std::path::Path;
+
+use deep_tap::bench::connect;
+use deep_tap::capture::Capture;
+use deep_tap::event::Program;
+use deep_tap::line::Level;
+use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::time::Tick;
+use tempfile::TempDir;
+
+use crate::support::{record, root};
+
+/// Records the named lines of a board for 5 ms at 100 MS/s from switching on.
+fn on_board(board: &str, options: &str, lines: &[&str]) -> deep_tap::Result<Capture> {
+    let folder = TempDir::new().unwrap();
+    std::fs::write(folder.path().join("board.toml"), format!("title = \"a board\"\n{board}")).unwrap();
+    let mut instrument = connect(&format!("bench:board.toml{options}"), folder.path())?;
+    let lines: Vec<String> =
+        lines.iter().enumerate().map(|(n, name)| format!("{{ name = \"{name}\", input = {n} }}")).collect();
+    let text =
+        format!("sampling = {{ rate = \"100 MS/s\", length = \"5 ms\" }}\nline = [{}]", lines.join(","));
+    record(&crate::support::setup(&text)?, &mut *instrument, RecordOptions::default())
+}
+
+/// The ticks of a line's edges, in nanoseconds since the record began.
+fn edges(capture: &Capture, line: &str) -> Vec<(i64, bool)> {
+    let trace = capture.trace(capture.line_named(line).unwrap());
+    trace.edges(capture.range()).map(|e| (e.tick.0 as i64 * 10, e.to == Level::High)).collect()
+}
+
+fn near(seen: i64, truth: i64) -> bool {
+    // A sample, the skew, and 20 ppm of 5 ms.
+    (seen - truth).abs() <= 10 + 1 + 100
+}
+
+#[test]
+fn devices_do_what_the_file_says() {
+    let board = r#"
+        node = [
+            { name = "CLK" }, { name = "TX", rests-high = true }, { name = "S0" }, { name = "S1" },
+            { name = "SCLK" }, { name = "SDO" }, { name = "CS_N", rests-high = true },
+            { name = "A1" }, { name = "A0" }, { name = "D0", rests-high = true }, { name = "WE_N", rests-high = true },
+        ]
+        clock = [{ node = "CLK", frequency = "3 MHz", duty = "25 %", start = "1 us" }]
+        uart = [{ node = "TX", bit-rate = "1 MHz", text = "U", bytes = [3], parity = "odd", start = "100 us" }]
+        sequencer = [{ nodes = ["S0", "S1"], every = "1 ms" }]
+        memory = [{ address = ["A1", "A0"], data = ["D0"], write = "WE_N", every = "10 us", setup = "30 ns", pulse = "60 ns", hold = "20 ns" }]
+        [[spi]]
+        clock = "SCLK"
+        data = "SDO"
+        select = "CS_N"
+        bit-rate = "1 MHz"
+        words = [0xa5]
+        bits = 8
+        every = "1 ms"
+        start = "50 us"
+    "#;
+    let lines = ["CLK", "TX", "S0", "S1", "SCLK", "SDO", "CS_N", "A1", "A0", "D0", "WE_N"];
+    let capture = on_board(board, "?seed=4", &lines).unwrap();
+    // A third of a microsecond each, exact over the whole record.
+    let clock = edges(&capture, "CLK");
+    assert_eq!(clock.len(), 2 * 14_997);
+    for (number, pair) in clock.chunks(2).enumerate() {
+        let begin = 1_000 + number as i64 * 1_000 / 3;
+        assert!(near(pair[0].0, begin) && near(pair[1].0, begin + 83), "{number}: {pair:?}");
+    }
+    // 'U' is 1010 1010 on the wire, lowest bit first, so that its parity bit is 1; 3 has two ones, too.
+    let sent: Vec<i64> = edges(&capture, "TX").iter().map(|(at, _)| (at - 100_000 + 500) / 1000).collect();
+    assert_eq!(sent, [0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 11, 12, 14, 20]);
+    let states: Vec<i64> = edges(&capture, "S1").iter().map(|(at, _)| (at + 500) / 1000).collect();
+    assert_eq!(states, [1000, 2000, 3000, 4000]);
+    let never_both =
+        Program::compile("when S0 high and S1 high", &deep_tap::event::Scope::of(&capture)).unwrap();
+    assert_eq!(never_both.hits(&capture, capture.range()).count(), 0);
+    // Each rising clock edge while selected takes a bit, the highest first.
+    let data = capture.trace(capture.line_named("SDO").unwrap());
+    let bits = edges(&capture, "SCLK").iter().filter(|(_, up)| *up).take(8).fold(0u32, |word, (at, _)| {
+        word << 1 | u32::from(data.level_at(Tick(*at as u64 / 10)) == Level::High)
+    });
+    assert_eq!(bits, 0xa5);
+    let writes = edges(&capture, "WE_N");
+    assert!(
+        writes.len() >= 998 && writes.chunks_exact(2).all(|p| near(p[1].0 - p[0].0, 60) && p[1].0 > p[0].0)
+    );
+}
+
+#[test]
+fn slow_edges_and_thresholds_move_what_is_seen_as_physics_says() {
+    let node = r#"node = [{ name = "X", rise-rc = "1 us", fall = "2 us" }, { name = "V", analog = true }]
+        pulse = [{ node = "X", at = "1 ms", width = "1 ms" }]"#;
+    let seen = edges(&on_board(node, "", &["X"]).unwrap(), "X");
+    // 0.1 V to 3.25 V through 1.41 V: ln(3.15 / 1.84) us; back to 1.39 V: 1.86 / 3.15 of 2 us.
+    assert!(near(seen[0].0, 1_000_000 + 538) && near(seen[1].0, 2_000_000 + 1_181), "{seen:?}");
+}
+
+#[test]
+fn each_fault_does_what_it_says_and_nothing_else() {
+    let clock = |options: &str| {
+        let board = r#"node = [{ name = "X" }, { name = "Y" }]
+            clock = [{ node = "X", frequency = "10 kHz" }, { node = "Y", frequency = "1 kHz", start = "33 us" }]"#;
+        on_board(board, options, &["X", "Y"]).unwrap()
+    };
+    let whole = clock("");
+    let (x, y) = (edges(&whole, "X"), edges(&whole, "Y"));
+    let with = |fault: &str| edges(&clock(&format!("?faults={fault}")), "X");
+    assert!(with("stuck:X:high").is_empty());
+    assert_eq!(edges(&clock("?faults=swapped:0:1"), "X").len(), y.len());
+    let glitched = with("glitch:X:200ns:1.02ms");
+    let extra: Vec<_> = glitched.iter().filter(|e| !x.contains(e)).map(|e| e.0).collect();
+    assert!(extra.len() == 2 && near(extra[0], 1_020_000) && near(extra[1], 1_020_200), "{extra:?}");
+    assert_eq!(with("glitch:Y:200ns:1.02ms"), x, "a fault elsewhere");
+    for (fault, by) in [("late:X:3us:10", 3_000), ("early:X:3us:10", -3_000)] {
+        let moved: Vec<i64> = with(fault).iter().zip(&x).map(|(a, b)| a.0 - b.0).collect();
+        let off = moved.iter().filter(|d| near(**d, by)).count();
+        assert_eq!(
+            (off, moved.iter().filter(|d| **d == 0).count()),
+            (x.len() / 10, x.len() - x.len() / 10),
+            "{fault}"
+        );
+    }
+    // Two outputs against each other: half way between is above the threshold.
+    let contention = with("contention:X:120us:2.03ms");
+    assert!(contention.len() < x.len() && contention.iter().all(|e| x.contains(e) || near(e.0, 2_150_000)));
+    let noisy = with("slow-edges:X:20us,noise:300mV");
+    assert!(noisy.len() > 5 * x.len(), "chatter around the threshold: {}", noisy.len());
+}
+
+#[test]
+fn an_input_driven_beyond_its_rating_is_reported_and_shows_nothing_more() {
+    let board = r#"node = [{ name = "X", high = "5 V" }, { name = "Y" }]
+        pulse = [{ node = "X", at = "1 ms", width = "1 ms" }, { node = "Y", at = "1 ms", width = "1 ms" }]"#;
+    let folder = TempDir::new().unwrap();
+    std::fs::write(folder.path().join("b.toml"), format!("title = \"b\"\n{board}")).unwrap();
+    let mut instrument = connect("bench:b.toml?instrument=EX-B16", folder.path()).unwrap();
+    let text = "sampling = { rate = \"100 MS/s\", length = \"5 ms\" }\nline = [{ name = \"X\", input = 0 }, { name = \"Y\", input = 1 }]";
+    let capture =
+        record(&crate::support::setup(text).unwrap(), &mut *instrument, RecordOptions::default()).unwrap();
+    let remark = &capture.remarks()[0];
+    assert!(
+        remark.contains("input 0 was driven to 5.0 V and stands 3.6 V") && remark.contains("0.001000 s"),
+        "{remark}"
+    );
+    let x = capture.trace(capture.line_named("X").unwrap());
+    assert!(x.level_at(Tick(99_000)) == Level::Low && x.level_at(Tick(300_000)) == Level::Unknown);
+    assert_eq!(edges(&capture, "Y").len(), 2);
+}
+
+#[test]
+fn what_the_outputs_send_acts_on_the_board_when_it_should() {
+    let setup = Setup::from_file(&root().join("setups/console.toml")).unwrap();
+    let mut instrument = connect("bench:tide-gauge?faults=none", Path::new("")).unwrap();
+    let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+    let at = |line: &str| -> Vec<f64> {
+        let trace = capture.trace(capture.line_named(line).unwrap());
+        trace.edges(capture.range()).map(|e| capture.base().time_of(e.tick).to_f64() * 1e6).collect()
+    };
+    let close = |a: f64, b: f64| (a - b).abs() < 0.11;
+    // The pulses begin 500 us after the trigger, for 1 ms at 10 kHz, high for 25 us each.
+    let pulses = at("CAL_IN");
+    assert_eq!(pulses.len(), 20);
+    for (number, edge) in pulses.iter().enumerate() {
+        let truth = 500.0 + (number / 2) as f64 * 100.0 + (number % 2) as f64 * 25.0;
+        assert!(close(*edge, truth), "{number}: {edge}");
+        let answer = at("CAL_ACK")[number] - edge;
+        assert!(close(answer, if number % 2 == 0 { 3.2 } else { 0.9 }), "{number}: {answer}");
+    }
+    // The trigger is the first start bit; the console repeats everything 25 us later.
+    let (sent, heard) = (at("HOST_RX"), at("HOST_TX"));
+    assert_eq!(sent[0], 0.0);
+    assert!(
+        sent.len() > 30
+            && sent.iter().zip(&heard).all(|(a, b)| close(b - a, 25.0))
+            && sent.len() == heard.len()
+    );
+    // Recording at once, there is no trigger to follow.
+    let options = RecordOptions { now: true, rate: None };
+    let capture = record(&setup, &mut *instrument, options).unwrap();
+    assert_eq!(capture.trace(capture.line_named("CAL_IN").unwrap()).edge_count(), 0);
+}
+
+#[test]
+fn mistakes_in_a_bench_file_are_told_with_their_place() {
+    let node = "node = [{ name = \"CLK\" }]\n";
+    for (board, message, help) in [
+        ("node = 3", "invalid type", "docs/bench.md"),
+        ("node = [{ name = \"A\" }, { name = \"A\" }]", "two nodes are called 'A'", "rename"),
+        (
+            &format!("{node}clock = [{{ node = \"CLJ\", frequency = \"1 MHz\" }}]"),
+            "there is no node 'CLJ'",
+            "'CLK'",
+        ),
+        (
+            &format!("{node}clock = [{{ node = \"CLK\", frequency = \"1 MS/s\" }}]"),
+            "is not a unit of a frequency",
+            "docs/bench.md",
+        ),
+        (&format!("{node}clock = [{{ node = \"CLK\", frequency = \"0 Hz\" }}]"), "not above zero", "higher"),
+        (&format!("{node}klock = []"), "unknown field `klock`", "docs/bench.md"),
+        (&format!("faults = [\"stuck:CLX:low\"]\n{node}"), "no node 'CLX'", "CLK"),
+        (&format!("faults = [\"late-data\"]\n{node}"), "has no fault 'late-data'", "tide gauge"),
+        (&format!("faults = [\"glitch:CLK\"]\n{node}"), "not complete", "glitch:NODE:WIDTH:TIME"),
+        (
+            &format!(
+                "{node}[instrument]\nname = \"X\"\ninputs = 8\nthresholds = \"0 V .. 3 V\"\nhighest = \"5 V\"\nrates = [\"2 MS/s\", \"1 MS/s\"]"
+            ),
+            "this instrument contradicts itself: the rates of a mode are not above zero and rising",
+            "rates that rise",
+        ),
+        (
+            &format!(
+                "{node}[instrument]\nname = \"X\"\ninputs = 8\ninputs-at-once = 16\nthresholds = \"0 V .. 3 V\"\nhighest = \"5 V\"\nrates = [\"1 MS/s\"]"
+            ),
+            "a mode records 16 inputs of 8",
+            "no more inputs at once",
+        ),
+    ] {
+        let error = on_board(board, "", &["CLK"]).unwrap_err();
+        let told = format!("{} [{}]", error, error.help().unwrap_or_default());
+        assert!(told.contains(message) && told.contains(help), "{board}: {told}");
+    }
+    let own = format!(
+        "{node}[instrument]\nname = \"MY-8\"\ninputs = 8\nthresholds = \"0 V .. 3 V\"\nhighest = \"5 V\"\nrates = [\"100 MS/s\"]\ntrigger-levels = 2"
+    );
+    let capture = on_board(&own, "", &["CLK"]).unwrap();
+    assert!(
+        capture.origin().source.starts_with("MY-8 (simulated, made up), on a board"),
+        "{:?}",
+        capture.origin()
+    );
+}
