@@ -9,6 +9,12 @@ pub mod setup_files {}
 #[doc = include_str!("../docs/limits.md")]
 pub mod limits_files {}
 
+#[doc = include_str!("../docs/bench.md")]
+pub mod bench {}
+
+#[doc = include_str!("../docs/network.md")]
+pub mod network {}
+
 #[doc = include_str!("../docs/verdicts.md")]
 pub mod verdicts {}
 

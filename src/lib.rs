@@ -59,6 +59,9 @@
 //! | record from an instrument | [`setup::Setup::record`], or without a setup [`instrument::Acquisition`] |
 //! | record more than fits into memory | [`format::dtap::Recorder`] |
 //! | see which lines are alive | [`measure::Activity`] |
+//! | know the voltages of analog lines, or of all by moving thresholds | [`measure::voltage_levels`], [`setup::Setup::sweep_levels`] |
+//! | know whether the leads are where they should be | [`setup::Setup::misfits`], [`setup::Setup::shift`] |
+//! | use or serve an instrument over the network | [`bench::Remote`], [`bench::Server`] |
 //! | bring an instrument of your own | [`instrument::Instrument`], `examples/own_instrument.rs` |
 //! | open or save a capture | [`format::dtap`] |
 //! | read or write a simulation's dump | [`format::vcd`] |
@@ -68,8 +71,7 @@
 //!
 //! # What is not here yet
 //!
-//! Serial decoders, analog lines, and network instruments. Expressions that would need them are
-//! refused by name.
+//! Serial decoders. Expressions that would need them are refused by name.
 //!
 //! # Rules that hold everywhere
 //!

@@ -1,8 +1,9 @@
 //! What the documents show is true of this commit.
 
+use deep_tap::bench::{command_table, connect};
 use deep_tap::capture::Attachment;
 use deep_tap::event::Event;
-use deep_tap::setup::{Attached, Folder, Setup, Texts};
+use deep_tap::setup::{Attached, Folder, RecordOptions, Setup, Texts};
 
 use crate::support::root;
 
@@ -28,13 +29,26 @@ impl Texts for Beside {
 #[test]
 fn setups_and_limits_in_the_documents_load() {
     let mut seen = 0;
-    for name in ["docs/setup.md", "docs/limits.md", "docs/walkthrough.md", "README.md"] {
+    for name in [
+        "docs/setup.md",
+        "docs/limits.md",
+        "docs/walkthrough.md",
+        "docs/network.md",
+        "docs/bench.md",
+        "README.md",
+    ] {
         for block in blocks(&document(name), "toml") {
             seen += 1;
             if block.starts_with("# setup") {
                 let text = Attachment { name: "documented.toml".into(), text: block };
                 let setup = Setup::load("documented.toml", &Beside(text, Folder::new(root().join("setups"))));
                 setup.unwrap_or_else(|e| panic!("{name}: {e:?}"));
+                continue;
+            }
+            if block.starts_with("# bench") {
+                let folder = tempfile::tempdir().unwrap();
+                std::fs::write(folder.path().join("b.toml"), block).unwrap();
+                connect("bench:b.toml", folder.path()).unwrap_or_else(|e| panic!("{name}: {e:?}"));
                 continue;
             }
             // A limits file is loaded by a setup that wires every pin.
@@ -55,6 +69,27 @@ fn setups_and_limits_in_the_documents_load() {
         }
     }
     assert!(seen >= 3);
+}
+
+#[test]
+fn the_reference_of_the_network_lists_every_command() {
+    let text = document("docs/network.md");
+    assert!(text.contains(&command_table()), "paste what `deep-tap serve --commands` prints");
+}
+
+#[test]
+fn every_setup_and_board_that_ships_can_be_planned() {
+    let mut seen = 0;
+    let setups = std::fs::read_dir(root().join("setups")).unwrap().map(|e| e.unwrap().path());
+    for path in setups.filter(|path| path.extension().is_some_and(|e| e == "toml")) {
+        let setup = Setup::from_file(&path).unwrap_or_else(|e| panic!("{}: {e:?}", path.display()));
+        let instrument = connect(setup.connect.as_deref().unwrap(), path.parent().unwrap()).unwrap();
+        setup
+            .plan(&*instrument, RecordOptions::default())
+            .unwrap_or_else(|e| panic!("{}: {e:?}", path.display()));
+        seen += 1;
+    }
+    assert!(seen >= 4);
 }
 
 #[test]
@@ -79,6 +114,8 @@ fn links_between_documents_lead_somewhere() {
         "docs/verdicts.md",
         "docs/events.md",
         "docs/walkthrough.md",
+        "docs/bench.md",
+        "docs/network.md",
     ] {
         let folder = root().join(name).parent().unwrap().to_path_buf();
         for link in document(name).split("](").skip(1).map(|rest| rest.split(')').next().unwrap().to_string())
