@@ -102,11 +102,11 @@ fn no_verdict_about_a_voltage_is_ever_wrong_and_its_bounds_hold_the_truth() {
     let (mut passed, mut failed, mut open) = (0, 0, 0);
     for seed in 0..60 {
         let (_, capture) = rail(seed);
-        let (low, high) = (150 + 7 * seed as i128, 3000 - 11 * seed as i128);
+        let (low, high) = (150 + 7 * i128::from(seed), 3000 - 11 * i128::from(seed));
         let millis = |mv: i128| Voltage::from_rational(Rational::new(mv, 1000).unwrap());
         let truth = Rational::new((high - low) * 1_100, 3300 * 1_000_000).unwrap();
         // Off the truth by up to 40 us, to either side.
-        let off = Rational::new((seed as i128 * 37) % 81 - 40, 1_000_000).unwrap();
+        let off = Rational::new((i128::from(seed) * 37) % 81 - 40, 1_000_000).unwrap();
         let max = Time::from_rational(truth.checked_add(off).unwrap());
         let text = |mv| format!("VDD33 rises through {}", millis(mv));
         let limit = limit(Kind::Delay, pair(&text(low), &text(high)), None, Some(max));

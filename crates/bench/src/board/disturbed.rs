@@ -173,7 +173,8 @@ impl Board for Disturbed {
         let (places, queues) = (&mut self.places, &mut self.queues);
         self.board.advance(until + self.ahead, &mut |node, at, change| {
             let own = places.iter_mut().filter(|place| place.node == node);
-            let Some(at) = own.fold(Some(at), |at, place| moved(place, at?)) else { return };
+            let mut own = own;
+            let Some(at) = own.try_fold(at, |at, place| moved(place, at)) else { return };
             // What was moved must not change places with its neighbours.
             let last = queues[node.0].back().map_or(Instant(i64::MIN), |(at, _)| *at);
             queues[node.0].push_back((at.max(last), change));

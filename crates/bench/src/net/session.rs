@@ -414,7 +414,7 @@ impl Session {
                 self.settings.source(suffix)?.bytes = bytes.collect::<Result<_, ScpiError>>()?;
             }
             Command::SourceFrequency => {
-                self.settings.source(suffix)?.frequency = rate(text(0))?.to_rational()
+                self.settings.source(suffix)?.frequency = rate(text(0))?.to_rational();
             }
             Command::SourceDuty => {
                 let percent = |percent: Rational| percent.checked_div(Rational::from(100));

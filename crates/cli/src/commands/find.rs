@@ -2,7 +2,7 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
-use deep_tap::event::{Program, Scope};
+use deep_tap::event::{Meaning, Program, Scope};
 use deep_tap::line::{Crossing, LineId};
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
@@ -67,10 +67,13 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
 
 /// The names of the record, and the named events of its setup.
 fn scope(loaded: &Loaded) -> Scope {
-    match &loaded.setup {
-        Some(setup) => setup.scope(),
-        None => Scope::of(&loaded.capture),
+    let mut scope = Scope::of(&loaded.capture);
+    for (name, event) in loaded.setup.iter().flat_map(|setup| &setup.events) {
+        if scope.get(name).is_none() {
+            scope.define(name.clone(), Meaning::Event(event.clone()));
+        }
     }
+    scope
 }
 
 fn found<'a>(

@@ -5,6 +5,7 @@ mod bad_input;
 /// The tool as its users run it.
 mod cli;
 /// Captures longer than memory: killed, interrupted, repeated, on a full disk.
+mod instruments;
 mod streaming;
 /// What both use.
 mod support;

@@ -1,0 +1,220 @@
+//! Analog lines, levels, wiring and the network, through the tool.
+
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+
+use tempfile::TempDir;
+
+use crate::support::{binary, root, tool};
+
+/// A folder with everything that ships.
+fn everything() -> TempDir {
+    let folder = TempDir::new().unwrap();
+    for kind in ["setups", "parts", "boards"] {
+        std::fs::create_dir(folder.path().join(kind)).unwrap();
+        let files = std::fs::read_dir(root().join(kind)).unwrap().map(|e| e.unwrap().path());
+        for file in files.filter(|path| path.is_file()) {
+            std::fs::copy(&file, folder.path().join(kind).join(file.file_name().unwrap())).unwrap();
+        }
+    }
+    folder
+}
+
+/// A setup in the folder with one thing changed.
+fn changed(folder: &TempDir, setup: &str, from: &str, to: &str) {
+    let text = std::fs::read_to_string(folder.path().join("setups").join(setup)).unwrap();
+    assert!(text.contains(from), "{from}");
+    std::fs::write(folder.path().join("setups/changed.toml"), text.replace(from, to)).unwrap();
+}
+
+fn run(folder: &TempDir, args: &[&str]) -> (Option<i32>, String, String) {
+    let output = tool().current_dir(folder).args(args).output().unwrap();
+    let text = |bytes| String::from_utf8(bytes).unwrap();
+    (output.status.code(), text(output.stdout), text(output.stderr))
+}
+
+fn ok(folder: &TempDir, args: &[&str]) -> String {
+    let (code, said, error) = run(folder, args);
+    assert_eq!(code, Some(0), "{args:?}: {said}{error}");
+    said
+}
+
+#[test]
+fn analog_lines_from_the_setup_to_the_verdict() {
+    let folder = everything();
+    let said = ok(&folder, &["plan", "setups/power-rail.toml"]);
+    assert!(said.contains("VDD33 at 5 MS/s, 0 V .. 5 V in steps of 1.22 mV, known to 25.6 mV"), "{said}");
+    ok(&folder, &["capture", "setups/power-rail.toml"]);
+    let (code, said, _) = run(&folder, &["check", "power-rail.dtap"]);
+    assert!(code == Some(1) && said.contains("tDIP") && said.contains("FAIL (1 of 1)"), "{said}");
+    let said = ok(&folder, &["find", "power-rail.dtap", "rail-dips", "--around"]);
+    assert!(said.starts_with("once: rail-dips") && said.contains("VDD33 "), "{said}");
+    let said = ok(&folder, &["show", "power-rail.dtap", "--width", "100", "--lines", "VDD33,RESET_N"]);
+    assert!(said.contains("3.297 V") && said.lines().all(|line| line.chars().count() <= 100), "{said}");
+    let said = ok(&folder, &["show", "power-rail.dtap", "--at", "5 ms"]);
+    assert!(said.contains("VDD33     3.297 V ± 26 mV"), "{said}");
+    let said = ok(&folder, &["info", "power-rail.dtap", "--verify"]);
+    assert!(said.contains("every block was read and is sound") && said.contains("± 25.6 mV"), "{said}");
+    let said = ok(&folder, &["measure", "power-rail.dtap", "--format", "csv"]);
+    let row: Vec<&str> = said.lines().nth(1).unwrap().split(',').collect();
+    assert!((row[2].parse::<f64>().unwrap() - 3.3).abs() < 0.026, "{said}");
+    assert!((row[11].parse::<f64>().unwrap() - 880e-6).abs() < 12e-6, "{said}");
+    let derive = ["--derive", "UP = VDD33 at 3.0 V"];
+    ok(&folder, &[&["convert", "power-rail.dtap", "up.dtap"], &derive[..]].concat());
+    let said = ok(&folder, &["find", "up.dtap", "UP falls"]);
+    assert!(said.starts_with("once"), "{said}");
+    // The same voltages in what other programs read.
+    let csv = ok(&folder, &["convert", "up.dtap", "-", "--to", "csv"]);
+    let header = csv.lines().next().unwrap();
+    assert!(header.ends_with("D1,UP,VDD33_V,TIDE_OUT_V"), "{header}");
+    let highest = csv.lines().skip(1).map(|row| row.split(',').nth(8).unwrap().parse::<f64>().unwrap());
+    assert!((highest.fold(0.0, f64::max) - 3.297).abs() < 0.001);
+    let vcd = ok(&folder, &["convert", "up.dtap", "-", "--to", "vcd"]);
+    assert!(vcd.contains("$var real 64") && vcd.contains("\nr3.29"), "no real numbers");
+    // A signal file with reals is read again, the reals set aside with a remark.
+    std::fs::write(folder.path().join("up.vcd"), vcd).unwrap();
+    ok(&folder, &["info", "up.vcd"]);
+}
+
+#[test]
+fn levels_are_found_and_thresholds_judged() {
+    let folder = everything();
+    let (code, said, _) =
+        run(&folder, &["measure", "--levels", "setups/tide-gauge.toml", "--rate", "20 MS/s"]);
+    assert!(
+        code == Some(0) && said.starts_with("every stated threshold lies where its line changes"),
+        "{said}"
+    );
+    changed(&folder, "tide-gauge.toml", "LVCMOS 3.3 V", "2.9 V");
+    let (code, said, _) = run(&folder, &["measure", "--levels", "setups/changed.toml", "--rate", "20 MS/s"]);
+    assert!(code == Some(3) && said.starts_with("7 thresholds lie off the middle"), "{said}");
+    assert!(said.contains("write for RESET_N: threshold = \"1.5"), "{said}");
+}
+
+#[test]
+fn live_tells_where_the_connector_sits() {
+    let folder = everything();
+    changed(&folder, "tide-gauge.toml", "bench:tide-gauge", "bench:tide-gauge?faults=shifted:2");
+    let (code, said, _) = run(&folder, &["live", "setups/changed.toml", "--over", "30 ms"]);
+    assert!(code == Some(3) && said.contains("the connector seems to sit 2 pins too high"), "{said}");
+}
+
+/// A server that is killed in the end.
+struct Serving(Child, String);
+
+impl Serving {
+    fn start(folder: &Path, what: &str) -> Serving {
+        let mut child = Command::new(binary())
+            .current_dir(folder)
+            .args(["serve", what, "--listen", "127.0.0.1:0"])
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let told: Vec<String> = lines.take(2).map(Result::unwrap).collect();
+        let address = told[1].split('"').nth(1).unwrap().to_string();
+        assert!(told[0].starts_with("serving EX-") && address.starts_with("tcp://127.0.0.1:"), "{told:?}");
+        Serving(child, address)
+    }
+}
+
+impl Drop for Serving {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[test]
+fn a_setup_runs_against_a_served_bench_as_against_its_own() {
+    let folder = everything();
+    let serving = Serving::start(folder.path(), "bench:boards/mooring-winch.toml?instrument=EX-M16");
+    changed(
+        &folder,
+        "mooring-winch.toml",
+        "bench:../boards/mooring-winch.toml?instrument=EX-M16",
+        &serving.1,
+    );
+    for command in ["plan", "live"] {
+        ok(&folder, &[command, "setups/changed.toml"]);
+    }
+    ok(&folder, &["capture", "setups/changed.toml", "--output", "there.dtap"]);
+    ok(&folder, &["capture", "setups/mooring-winch.toml", "--output", "here.dtap"]);
+    let there = ok(&folder, &["find", "there.dtap", "brake-glitch"]);
+    assert!(there.starts_with("once"), "{there}");
+    let columns = |name| ok(&folder, &["info", name]).lines().skip(8).map(str::to_string).collect::<Vec<_>>();
+    assert!(columns("there.dtap").len() > 8);
+    drop(serving);
+    let (code, _, error) = run(&folder, &["capture", "setups/changed.toml", "--output", "gone.dtap"]);
+    assert!(code == Some(2) && error.contains("cannot connect to 127.0.0.1:"), "{error}");
+    assert!(!folder.path().join("gone.dtap").exists() && !folder.path().join("gone.dtap.part").exists());
+}
+
+#[test]
+fn what_cannot_be_is_refused_with_the_way_out() {
+    let folder = everything();
+    ok(&folder, &["capture", "setups/console.toml", "--output", "digital.dtap"]);
+    let refused = |args: &[&str], wanted: &[&str]| {
+        let (code, _, error) = run(&folder, args);
+        let flat = error.split_whitespace().collect::<Vec<_>>().join(" ");
+        let flat = flat.replace(" | ", " ");
+        assert_eq!(code, Some(2), "{args:?}: {flat}");
+        wanted.iter().for_each(|part| assert!(flat.contains(part), "{args:?}: '{part}' is not in:\n{flat}"));
+    };
+    refused(&["measure", "digital.dtap"], &["no analog lines to measure", "measure SETUP --levels"]);
+    refused(&["measure", "setups/console.toml"], &["this is a setup", "--levels"]);
+    refused(
+        &["convert", "digital.dtap", "x.dtap", "--derive", "UP"],
+        &["'UP' does not say", "VDD33 at 3.0 V"],
+    );
+    refused(&["convert", "digital.dtap", "x.dtap", "--derive", "UP = V at 3 V"], &["no analog line 'V'"]);
+    refused(&["serve", "bench:nothing"], &["there is no board 'nothing'", "tide-gauge"]);
+    refused(&["serve", "--listen", "127.0.0.1:99999"], &["cannot listen at 127.0.0.1:99999"]);
+    refused(&["serve", "--listen", "nowhere"], &["cannot listen at nowhere", "127.0.0.1:5025"]);
+    for (setup, from, to, wanted) in [
+        ("power-rail.toml", "?instrument=EX-M16", "", &["no analog inputs for 'VDD33', 'TIDE_OUT'"][..]),
+        (
+            "power-rail.toml",
+            "analog-rate = \"5 MS/s\"",
+            "analog-rate = \"3 MS/s\"",
+            &["3 MS/s beside 50 MS/s", "nearest: 3.125 MS/s"],
+        ),
+        ("power-rail.toml", "input = 1\nrange", "input = 5\nrange", &["'TIDE_OUT' is on input 5", "0 to 1"]),
+        (
+            "power-rail.toml",
+            "input = 1\nrange",
+            "input = 0\nrange",
+            &["analog input 0 carries 'VDD33' already"],
+        ),
+        ("power-rail.toml", "0 V .. 5 V", "5 V .. 0 V", &["empty or upside down", "0 V .. 5 V"]),
+        (
+            "power-rail.toml",
+            "0 V .. 5 V",
+            "0 V .. 40 V",
+            &["goes up to 40 V, its input stands 30 V", "divider"],
+        ),
+        ("power-rail.toml", "0 V .. 5 V", "-1 V .. 12 V", &["no range of the instrument", "-10 V .. 10 V"]),
+        (
+            "power-rail.toml",
+            "hysteresis = \"50 mV\"",
+            "hysteresis = \"-1 V\"",
+            &["a hysteresis is not negative"],
+        ),
+        ("console.toml", "output = 1", "output = 4", &["no output 4 for a stimulus", "0 to 1"]),
+        (
+            "console.toml",
+            "at = \"9 ms\"",
+            "at = \"9 ms\"\nafter-trigger = \"1 ms\"",
+            &["both 'at' and 'after-trigger'"],
+        ),
+        ("console.toml", "pulses =", "waves =", &["waves", "either pulses or bytes"]),
+        ("console.toml", "output = 1", "output = 0", &["does not send bytes", "output 1 (AUX2) does"]),
+        ("console.toml", "HOST_RX falls", "HOST_RX changes 2 times", &["cannot follow the trigger", "'at'"]),
+        ("mooring-winch.toml", "mooring-winch.toml?", "winsh.toml?", &["winsh.toml: cannot read"]),
+    ] {
+        changed(&folder, setup, from, to);
+        refused(&["capture", "setups/changed.toml", "--output", "never.dtap"], wanted);
+    }
+    assert!(!folder.path().join("never.dtap").exists());
+}
