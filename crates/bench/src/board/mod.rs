@@ -1,5 +1,6 @@
 //! Boards in continuous time.
 
+mod bench_file;
 mod composed;
 pub(crate) mod device;
 mod disturbed;
@@ -7,7 +8,7 @@ pub(crate) mod models;
 mod script;
 mod tide_gauge;
 
-pub(crate) use composed::read_bench;
+pub(crate) use bench_file::read_bench;
 pub use disturbed::Disturbance;
 pub(crate) use disturbed::Disturbed;
 pub use script::Script;

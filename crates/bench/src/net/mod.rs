@@ -9,10 +9,13 @@ mod commands;
 mod message;
 mod server;
 mod session;
+mod settings;
+mod wire;
 
-pub use client::{Remote, Timeouts};
+pub use client::Remote;
 pub use commands::command_table;
 pub use server::{Server, ServerOptions};
+pub use wire::Timeouts;
 
 /// The port by convention.
 pub const PORT: u16 = 5025;

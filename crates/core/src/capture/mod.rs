@@ -7,6 +7,7 @@
 //! binary search. Everything else is written against these questions.
 
 mod analog;
+mod assemble;
 mod builder;
 mod chunks;
 mod chunks_builder;
@@ -16,10 +17,11 @@ mod record;
 mod trace;
 
 pub use analog::{ANALOG_BLOCK, AnalogBuilder, AnalogSource, AnalogTrace, Extremes, StoredCodes};
+pub use assemble::CaptureBuilder;
 pub use builder::TraceBuilder;
 pub(crate) use chunks::CHUNK;
 pub use chunks::Chunks;
 pub use chunks_builder::ChunksBuilder;
 pub use merged::{BusValues, Merged};
-pub use record::{Attachment, Capture, CaptureBuilder, Damage, DamageLog, Origin};
+pub use record::{Attachment, Capture, Damage, DamageLog, Origin};
 pub use trace::{Edge, Edges, SegmentSource, StoredSegment, Trace};

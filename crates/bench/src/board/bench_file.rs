@@ -1,0 +1,296 @@
+//! Bench files: a board composed of the device models, its faults, and the instrument on it.
+
+use std::ops::Range;
+use std::path::Path;
+use std::str::FromStr;
+use std::sync::Arc;
+
+use deep_tap_core::instrument::{Bank, Capabilities, Mode, OnBoardTrigger};
+use deep_tap_core::line::VoltageRange;
+use deep_tap_core::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
+use deep_tap_core::{Error, ErrorKind, Place, Result, TextPlace};
+use serde::{Deserialize, Deserializer};
+use toml::Spanned;
+
+use super::composed::Composed;
+
+/// A quantity with its unit, as text.
+pub(super) struct Given<T>(pub(super) T);
+
+impl<'de, T: FromStr<Err = Error>> Deserialize<'de> for Given<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> std::result::Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map(Given).map_err(|error: Error| {
+            let help = error.help().map(|help| format!(" ({help})")).unwrap_or_default();
+            serde::de::Error::custom(format!("{}{help}", error.message()))
+        })
+    }
+}
+
+pub(super) type Name = Spanned<String>;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct BenchFile {
+    pub(super) title: String,
+    #[serde(default)]
+    pub(super) faults: Vec<Spanned<String>>,
+    pub(super) instrument: Option<Spanned<FileInstrument>>,
+    pub(super) node: Vec<FileNode>,
+    #[serde(default)]
+    pub(super) clock: Vec<FileSquare>,
+    #[serde(default)]
+    pub(super) pwm: Vec<FileSquare>,
+    #[serde(default)]
+    pub(super) rail: Vec<FileRail>,
+    #[serde(default)]
+    pub(super) steps: Vec<FileSteps>,
+    #[serde(default)]
+    pub(super) sequencer: Vec<FileSequencer>,
+    #[serde(default)]
+    pub(super) pulse: Vec<FilePulse>,
+    #[serde(default)]
+    pub(super) uart: Vec<FileSender>,
+    #[serde(default)]
+    pub(super) spi: Vec<FileShifter>,
+    #[serde(default)]
+    pub(super) memory: Vec<FileWriter>,
+}
+
+/// An instrument of one's own, with one bank of equal inputs.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileInstrument {
+    pub(super) name: String,
+    pub(super) inputs: u32,
+    pub(super) thresholds: Given<VoltageRange>,
+    pub(super) threshold_step: Option<Given<Voltage>>,
+    pub(super) highest: Given<Voltage>,
+    #[serde(default)]
+    pub(super) rates: Vec<Given<Rate>>,
+    pub(super) memory: Option<Given<Samples>>,
+    #[serde(default)]
+    pub(super) stream_rates: Vec<Given<Rate>>,
+    /// Inputs of the fastest rates, and of all.
+    pub(super) inputs_at_once: Option<u32>,
+    pub(super) trigger_levels: Option<u32>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileNode {
+    pub(super) name: Name,
+    pub(super) low: Option<Given<Voltage>>,
+    pub(super) high: Option<Given<Voltage>>,
+    /// Straight edges, or the time constant of a resistor and a capacitor.
+    pub(super) rise: Option<Given<Time>>,
+    pub(super) fall: Option<Given<Time>>,
+    pub(super) rise_rc: Option<Given<Time>>,
+    pub(super) fall_rc: Option<Given<Time>>,
+    #[serde(default)]
+    pub(super) analog: bool,
+    #[serde(default)]
+    pub(super) rests_high: bool,
+    /// The instrument's output that drives it.
+    pub(super) output: Option<u32>,
+    /// The node that it follows, and how much later.
+    pub(super) follows: Option<Name>,
+    pub(super) after: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileSquare {
+    pub(super) node: Name,
+    pub(super) frequency: Spanned<Given<Frequency>>,
+    pub(super) duty: Option<Given<Percent>>,
+    pub(super) jitter: Option<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+    pub(super) until: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileRail {
+    pub(super) node: Name,
+    pub(super) volts: Given<Voltage>,
+    pub(super) at: Given<Time>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileSteps {
+    pub(super) node: Name,
+    pub(super) volts: Vec<Given<Voltage>>,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+    #[serde(default = "yes")]
+    pub(super) again: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileSequencer {
+    pub(super) nodes: Vec<Name>,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+    #[serde(default = "yes")]
+    pub(super) again: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FilePulse {
+    pub(super) node: Name,
+    pub(super) at: Given<Time>,
+    pub(super) width: Given<Time>,
+    #[serde(default = "yes")]
+    pub(super) high: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileSender {
+    pub(super) node: Name,
+    /// Bits per second, in hertz.
+    pub(super) bit_rate: Spanned<Given<Frequency>>,
+    /// How far off the rate is.
+    pub(super) rate_error: Option<Given<Percent>>,
+    pub(super) text: Option<String>,
+    #[serde(default)]
+    pub(super) bytes: Vec<u8>,
+    pub(super) data_bits: Option<u32>,
+    pub(super) parity: Option<Spanned<String>>,
+    pub(super) stop_bits: Option<u64>,
+    pub(super) every: Option<Spanned<Given<Time>>>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileShifter {
+    pub(super) clock: Name,
+    pub(super) data: Name,
+    pub(super) select: Name,
+    pub(super) bit_rate: Spanned<Given<Frequency>>,
+    pub(super) words: Vec<u64>,
+    pub(super) bits: Spanned<u32>,
+    #[serde(default)]
+    pub(super) mode: u8,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileWriter {
+    pub(super) address: Vec<Name>,
+    pub(super) data: Vec<Name>,
+    pub(super) write: Name,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) setup: Given<Time>,
+    pub(super) pulse: Given<Time>,
+    pub(super) hold: Given<Time>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// What a bench file describes.
+pub(crate) struct Bench {
+    pub(crate) board: Composed,
+    /// Its own instrument, if it has one: name and what it can do.
+    pub(crate) instrument: Option<(String, Capabilities)>,
+    /// Its faults, as written.
+    pub(crate) faults: Vec<String>,
+}
+
+/// Reads a bench file.
+///
+/// # Errors
+/// When it cannot be read, and for what is wrong in it, with its place.
+pub(crate) fn read_bench(path: &Path, seed: u64) -> Result<Bench> {
+    let text = std::fs::read_to_string(path).map_err(|e| Error::io(path, "read", e))?;
+    let source = Source { name: path.display().to_string().into(), text: text.as_str().into() };
+    let file: BenchFile = toml::from_str(&text).map_err(|error| {
+        source.wrong(
+            error.span().unwrap_or(0..0),
+            error.message().to_string(),
+            "docs/bench.md has all sections and keys",
+        )
+    })?;
+    let faults = file.faults.iter().map(|fault| fault.get_ref().clone()).collect();
+    let instrument = file.instrument.as_ref().map(|own| source.instrument(own)).transpose()?;
+    let board = Composed::new(file, &source, seed)?;
+    Ok(Bench { board, instrument, faults })
+}
+
+/// The text of a file, for messages.
+pub(super) struct Source {
+    pub(super) name: Arc<str>,
+    pub(super) text: Arc<str>,
+}
+
+impl Source {
+    pub(super) fn wrong(
+        &self,
+        span: Range<usize>,
+        message: impl Into<String>,
+        help: impl Into<String>,
+    ) -> Error {
+        let place = TextPlace { name: Arc::clone(&self.name), text: Arc::clone(&self.text), span };
+        Error::new(ErrorKind::Setup, message).with_help(help).at(Place::Text(place))
+    }
+
+    fn instrument(&self, own: &Spanned<FileInstrument>) -> Result<(String, Capabilities)> {
+        let file = own.get_ref();
+        let rates = |rates: &[Given<Rate>]| rates.iter().map(|rate| rate.0).collect::<Vec<_>>();
+        let at_once = file.inputs_at_once.unwrap_or(file.inputs);
+        let mut modes = Vec::new();
+        if !file.rates.is_empty() {
+            let memory = file.memory.as_ref().map_or(1 << 20, |memory| memory.0.0);
+            modes.push(Mode {
+                inputs: at_once,
+                rates: rates(&file.rates),
+                memory,
+                streams: false,
+                link: None,
+            });
+        }
+        if !file.stream_rates.is_empty() {
+            let rates = rates(&file.stream_rates);
+            modes.push(Mode { inputs: at_once, rates, memory: 1 << 40, streams: true, link: None });
+        }
+        let VoltageRange { low, high } = file.thresholds.0;
+        let bank = Bank {
+            name: "A".to_string(),
+            inputs: file.inputs,
+            thresholds: (low, high),
+            step: file.threshold_step.as_ref().map_or(Voltage::ZERO, |step| step.0),
+            per_input: true,
+            highest: file.highest.0,
+        };
+        let levels = file.trigger_levels.unwrap_or(0);
+        let able = Capabilities {
+            banks: vec![bank],
+            analog: None,
+            outputs: Vec::new(),
+            reaction: Time::ZERO,
+            modes,
+            trigger: OnBoardTrigger { edge: file.trigger_levels.is_some(), levels },
+            skew: Time::ZERO,
+            accuracy: Percent::ZERO,
+        };
+        let check = able.check();
+        check.map_err(|error| {
+            self.wrong(
+                own.span(),
+                format!("this instrument contradicts itself: {}", error.message()),
+                "give it rates that rise, memory, and no more inputs at once than it has",
+            )
+        })?;
+        Ok((file.name.clone(), able))
+    }
+}

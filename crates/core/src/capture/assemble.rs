@@ -1,0 +1,207 @@
+//! Putting a capture together.
+
+use std::sync::Arc;
+
+use super::analog::{AnalogBuilder, AnalogTrace};
+use super::crossing::{Crossings, spread};
+use super::record::{Attachment, Capture, DamageLog, Origin};
+use super::trace::Trace;
+use crate::error::{Error, ErrorKind, Result, suggest};
+use crate::line::{AnalogLine, AnalogScale, Bus, Crossing, Line, Side, Threshold};
+use crate::time::{Resolution, Voltage};
+
+/// Puts a [`Capture`] together.
+#[derive(Debug)]
+#[must_use]
+pub struct CaptureBuilder {
+    capture: Capture,
+}
+
+impl CaptureBuilder {
+    pub(super) fn of(capture: Capture) -> Self {
+        CaptureBuilder { capture }
+    }
+
+    /// Sets the length in ticks.
+    pub fn length(mut self, len: u64) -> Self {
+        self.capture.len = len;
+        self
+    }
+
+    /// Adds a line with its trace.
+    pub fn line(mut self, line: Line, trace: impl Into<Arc<Trace>>) -> Self {
+        self.capture.lines.push(line);
+        self.capture.traces.push(trace.into());
+        self
+    }
+
+    /// Adds an analog line with its trace. All analog lines of a capture are sampled at the same
+    /// ticks.
+    pub fn analog(mut self, line: AnalogLine, trace: impl Into<Arc<AnalogTrace>>) -> Self {
+        self.capture.analog_lines.push(line);
+        self.capture.analog_traces.push(trace.into());
+        self
+    }
+
+    /// Adds an analog line whose samples are given later, or not at all: its scale, and ticks from
+    /// one sample to the next.
+    pub fn analog_to_come(self, line: AnalogLine, scale: AnalogScale, every: u64) -> Self {
+        self.analog(line, AnalogBuilder::new().finish(scale, 0, every))
+    }
+
+    /// Gives the analog lines their traces, in the order of their ids.
+    pub fn replace_analog(mut self, traces: Vec<AnalogTrace>) -> Self {
+        for (old, new) in self.capture.analog_traces.iter_mut().zip(traces) {
+            *old = Arc::new(new);
+        }
+        self
+    }
+
+    /// Adds a digital line that an analog one makes at a threshold, with the analog line's
+    /// hysteresis around it, and notes that in the history.
+    ///
+    /// # Errors
+    /// When there is no such analog line; the help suggests the nearest.
+    pub fn derive_line(mut self, name: &str, analog: &str, threshold: Voltage) -> Result<Self> {
+        let capture = &mut self.capture;
+        let Some(id) = capture.analog_named(analog) else {
+            let known = capture.analog_lines.iter().map(|line| line.name.as_str());
+            let error = Error::new(ErrorKind::Unknown, format!("the capture has no analog line '{analog}'"));
+            return Err(error.with_help(match capture.analog_lines.is_empty() {
+                true => "it has no analog lines at all".to_string(),
+                false => suggest(analog, known, "analog line"),
+            }));
+        };
+        let Some(crossing) = Crossing::new(id, threshold, Side::Both) else {
+            let error = Error::new(ErrorKind::Range, format!("{threshold} cannot be a threshold"));
+            return Err(error.with_help("give whole microvolts, up to 2 kV"));
+        };
+        let line = &capture.analog_lines[id.0];
+        let trace = &capture.analog_traces[id.0];
+        let levels = trace.levels(crossing.gate(trace.scale(), line.hysteresis), capture.len);
+        let ticks = spread(trace, crossing, &levels).unwrap_or(capture.len);
+        let extra = capture.base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
+        capture.history.push(format!(
+            "line {name} made from analog line {analog} at {threshold} with a hysteresis of {}; its edges \
+             are known {extra} less well",
+            line.hysteresis
+        ));
+        let threshold = Some(Threshold::Volts(threshold));
+        let line = Line { threshold, extra, ..Line::named(name) };
+        Ok(self.line(line, levels))
+    }
+
+    /// Adds a bus of lines added before.
+    pub fn bus(mut self, bus: Bus) -> Self {
+        self.capture.buses.push(bus);
+        self
+    }
+
+    /// Replaces all buses.
+    pub fn buses(mut self, buses: Vec<Bus>) -> Self {
+        self.capture.buses = buses;
+        self
+    }
+
+    /// Sets how well instants are known; a sampled record without skew otherwise.
+    pub fn resolution(mut self, resolution: Resolution) -> Self {
+        self.capture.resolution = resolution;
+        self
+    }
+
+    /// Sets where the record comes from.
+    pub fn origin(mut self, origin: Origin) -> Self {
+        self.capture.origin = origin;
+        self
+    }
+
+    /// Sets what was done to the record.
+    pub fn history(mut self, history: Vec<String>) -> Self {
+        self.capture.history = history;
+        self
+    }
+
+    /// Sets the texts it carries.
+    pub fn attachments(mut self, attachments: Vec<Attachment>) -> Self {
+        self.capture.attachments = attachments;
+        self
+    }
+
+    /// Adds a remark for the user.
+    pub fn remark(mut self, remark: impl Into<String>) -> Self {
+        self.capture.remarks.push(remark.into());
+        self
+    }
+
+    /// Sets the log that the traces' source notes damage in.
+    pub fn damage(mut self, damage: DamageLog) -> Self {
+        self.capture.damage = damage;
+        self
+    }
+
+    /// Keeps and renames lines: the new record has, for each of `wanted`, the line with that
+    /// present name under its new description. Buses are dropped, since their lines may be gone.
+    ///
+    /// # Errors
+    /// When a name is unknown.
+    pub fn select(mut self, wanted: Vec<(String, Line)>) -> Result<Self> {
+        let capture = &mut self.capture;
+        let ids = wanted.iter().map(|(name, _)| capture.line_named(name)).collect::<Result<Vec<_>>>()?;
+        capture.traces = ids.iter().map(|id| Arc::clone(&capture.traces[id.0])).collect();
+        capture.lines = wanted.into_iter().map(|(_, line)| line).collect();
+        capture.buses.clear();
+        Ok(self)
+    }
+
+    /// Gives lines other traces: one entry per line, `None` keeps what it has.
+    pub fn replace_traces(mut self, traces: Vec<Option<Trace>>) -> Self {
+        for (old, new) in self.capture.traces.iter_mut().zip(traces) {
+            if let Some(new) = new {
+                *old = Arc::new(new);
+            }
+        }
+        self
+    }
+
+    /// The finished capture.
+    ///
+    /// # Errors
+    /// When two lines have one name, a bus names a line that is not there, a trace has another
+    /// length than the capture, or time zero or the length is out of range.
+    pub fn build(self) -> Result<Capture> {
+        let mut capture = self.capture;
+        // Their ids come after those of the lines, which may be others now.
+        capture.crossings = Crossings::default();
+        let wrong = |message: String| Err(Error::new(ErrorKind::Capture, message));
+        if capture.len > crate::time::MAX_TICKS || capture.base.zero().0 > crate::time::MAX_TICKS {
+            return wrong(format!("{} ticks are more than a capture can hold", capture.len));
+        }
+        let analog = capture.analog_lines.iter().map(|line| line.name.as_str());
+        let mut names: Vec<&str> = capture.lines.iter().map(|l| l.name.as_str()).chain(analog).collect();
+        names.sort_unstable();
+        if let Some(pair) = names.windows(2).find(|pair| pair[0] == pair[1]) {
+            return wrong(format!("two lines are called '{}'", pair[0]));
+        }
+        for (line, trace) in capture.lines.iter().zip(&capture.traces) {
+            if trace.len() != capture.len {
+                let message =
+                    format!("line '{}' has {} ticks, the capture {}", line.name, trace.len(), capture.len);
+                return wrong(message);
+            }
+        }
+        let grid = |trace: &Arc<AnalogTrace>| (trace.first(), trace.every(), trace.len());
+        let grids = capture.analog_traces.windows(2).zip(&capture.analog_lines);
+        if let Some((_, line)) = grids.into_iter().find(|(pair, _)| grid(&pair[0]) != grid(&pair[1])) {
+            let message =
+                format!("analog line '{}' was not sampled at the same ticks as the next", line.name);
+            return wrong(message);
+        }
+        for bus in &capture.buses {
+            let mut lines = bus.lines.iter().copied().chain(bus.clock.map(|(line, _)| line));
+            if let Some(line) = lines.find(|l| l.0 >= capture.lines.len()) {
+                return wrong(format!("bus '{}' names line number {}, which is not there", bus.name, line.0));
+            }
+        }
+        Ok(capture)
+    }
+}
