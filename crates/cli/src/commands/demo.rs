@@ -17,11 +17,13 @@ use crate::load::{Loaded, load};
 use crate::output::{Out, save};
 
 /// The files of the demo, as they ship.
-const FILES: [(&str, &str); 4] = [
+const FILES: [(&str, &str); 6] = [
     ("setups/tide-gauge.toml", include_str!("../../../../setups/tide-gauge.toml")),
     ("parts/ex-sup33.toml", include_str!("../../../../parts/ex-sup33.toml")),
     ("parts/ex-adc24.toml", include_str!("../../../../parts/ex-adc24.toml")),
     ("parts/ex-mem8.toml", include_str!("../../../../parts/ex-mem8.toml")),
+    ("setups/power-rail.toml", include_str!("../../../../setups/power-rail.toml")),
+    ("parts/ex-rail33.toml", include_str!("../../../../parts/ex-rail33.toml")),
 ];
 
 pub(crate) fn run(args: &args::Demo, out: &mut Out) -> Result<Outcome, Failure> {
@@ -75,6 +77,7 @@ impl Demo<'_> {
         self.look(&slow_path, &checked)?;
         self.decide(&setup, &setup_path, &checked)?;
         self.unseen(&checked)?;
+        self.rail()?;
         self.out.line("")?;
         Ok(Outcome::Done)
     }
@@ -145,11 +148,16 @@ impl Demo<'_> {
         let around = at.to_string().replace(' ', "");
         let lines = "ADC_CS_N,ADC_SCLK,ADC_MOSI,ADC_MISO";
         self.command(&format!("show {} --around {around} --lines {lines}", path.display()))?;
+        self.show(path, &around, None, lines)
+    }
+
+    /// The picture that the command just told of draws.
+    fn show(&mut self, path: &Path, around: &str, span: Option<&str>, lines: &str) -> Result<(), Failure> {
         let picture = args::Show {
             source: args::Source { file: path.to_path_buf(), setup: None },
             at: None,
-            around: Some(around),
-            span: None,
+            around: Some(around.to_string()),
+            span: span.map(str::to_string),
             from: None,
             to: None,
             lines: lines.split(',').map(str::to_string).collect(),
@@ -159,6 +167,32 @@ impl Demo<'_> {
         show::run(&picture, &mut drawn)?;
         let drawn = drawn.into_text();
         self.body(&drawn)
+    }
+
+    /// The voltage behind it all, on an instrument with analog inputs.
+    fn rail(&mut self) -> Result<(), Failure> {
+        self.heading(7, "Look at the voltage behind it all")?;
+        let (setup_path, target) = (self.path("setups/power-rail.toml"), self.path("power-rail.dtap"));
+        let setup = Setup::from_file(&setup_path)?;
+        self.command(&format!("capture {} --output {}", setup_path.display(), target.display()))?;
+        let capture = record(&setup, &setup_path, RecordOptions::default())?;
+        dtap::save(&capture, &target, SaveOptions { replace: self.replace })?;
+        self.body(&format!("{}\nsaved to {}\n", summary(&capture), target.display()))?;
+        self.out.line("")?;
+        self.command(&format!("check {}", target.display()))?;
+        let loaded = self.load(&target)?;
+        let checked = check(&loaded, &target, &[], Rule::Proven)?;
+        let source = args::Source { file: target.clone(), setup: None };
+        let text = checked.text(&loaded.capture, &source);
+        self.body(text.split("\nnext: ").next().unwrap_or(&text))?;
+        let dip = checked.results.iter().find(|r| r.verdict == Verdict::Fail).and_then(|r| r.at);
+        let Some(dip) = dip else { return Ok(()) };
+        let around = dip.to_string().replace(' ', "");
+        self.out.line("")?;
+        let lines = "VDD33,TIDE_OUT";
+        let command = format!("show {} --around {around} --span 400us --lines {lines}", target.display());
+        self.command(&command)?;
+        self.show(&target, &around, Some("400us"), lines)
     }
 
     fn decide(&mut self, setup: &Setup, setup_path: &Path, checked: &Checked) -> Result<(), Failure> {

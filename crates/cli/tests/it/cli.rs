@@ -22,6 +22,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         "4. Look at a violation",
         "5. Decide",
         "6. What the record could not",
+        "7. Look at the voltage",
     ] {
         assert!(said.contains(step), "{step} is missing:\n{said}");
     }
@@ -33,6 +34,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         "parts/ex-mem8.toml",
         "tide-gauge.dtap",
         "tide-gauge-faster.dtap",
+        "power-rail.dtap",
         "verdicts.txt",
     ] {
         assert!(demo.join(file).exists(), "{file}");
