@@ -87,6 +87,147 @@ fn devices_do_what_the_file_says() {
     );
 }
 
+/// The levels of a line at these instants in nanoseconds.
+fn sampled(capture: &Capture, line: &str, at: impl Iterator<Item = i64>) -> Vec<u8> {
+    let trace = capture.trace(capture.line_named(line).unwrap());
+    at.map(|ns| u8::from(trace.level_at(Tick(ns as u64 / 10)) == Level::High)).collect()
+}
+
+/// The number that bits make, the first one highest.
+fn number(bits: &[u8]) -> u64 {
+    bits.iter().fold(0, |number, bit| number << 1 | u64::from(*bit))
+}
+
+#[test]
+fn a_bus_of_two_open_drain_lines_starts_acknowledges_stretches_and_stops() {
+    let board = |more: &str| {
+        format!(
+            r#"node = [{{ name = "SCL", rests-high = true }}, {{ name = "SDA", rests-high = true }}]
+            i2c = [{{ clock = "SCL", data = "SDA", bit-rate = "400 kHz", address = 0x51, write = [0x02], read = [0xc5, 0x3a], every = "1 ms", start = "100 us" {more} }}]"#
+        )
+    };
+    let bits = |capture: &Capture| {
+        let rises = edges(capture, "SCL")
+            .into_iter()
+            .filter(|(at, up)| *up && *at < 1_000_000)
+            .map(|(at, _)| at + 100);
+        sampled(capture, "SDA", rises)
+    };
+    let conditions = |capture: &Capture| -> String {
+        let clock = capture.trace(capture.line_named("SCL").unwrap());
+        let held = edges(capture, "SDA").into_iter().filter(|(at, _)| *at < 1_000_000);
+        let held = held.filter(|(at, _)| clock.level_at(Tick(*at as u64 / 10)) == Level::High);
+        held.map(|(_, up)| if up { 'P' } else { 'S' }).collect()
+    };
+    let plain = on_board(&board(""), "?ideal=yes", &["SCL", "SDA"]).unwrap();
+    assert_eq!(conditions(&plain), "SSP", "start, repeated start, stop");
+    let seen = bits(&plain);
+    // Address and write, register; then the clock of the repeated start; address and read, two bytes.
+    let byte = |at: usize| (number(&seen[at..at + 8]), seen[at + 8]);
+    assert_eq!((byte(0), byte(9)), ((0xa2, 0), (0x02, 0)));
+    assert_eq!((byte(19), byte(28), byte(37)), ((0xa3, 0), (0xc5, 0), (0x3a, 1)));
+    let absent = on_board(&board(", missing = 1"), "?ideal=yes", &["SCL", "SDA"]).unwrap();
+    assert_eq!(
+        (conditions(&absent), number(&bits(&absent)[..9])),
+        ("SP".to_string(), 0x145),
+        "not acknowledged"
+    );
+    let stretched = on_board(&board(", stretch = \"50 us\""), "?ideal=yes", &["SCL", "SDA"]).unwrap();
+    let longest = |capture: &Capture| {
+        let edges = edges(capture, "SCL");
+        edges.windows(2).filter(|p| p[1].1 && p[1].0 < 1_000_000).map(|p| p[1].0 - p[0].0).max().unwrap()
+    };
+    assert!(longest(&stretched) - longest(&plain) >= 50_000 - 700 && bits(&stretched) == seen);
+}
+
+#[test]
+fn a_frame_on_the_vehicle_bus_is_stuffed_and_divides_without_rest() {
+    for (identifier, extended, data) in
+        [(0x000, false, "0, 0, 0"), (0x7ff, false, ""), (0x1234_5678, true, "255, 254, 1, 2, 3, 4, 5, 6")]
+    {
+        let board = format!(
+            r#"node = [{{ name = "CAN", rests-high = true }}]
+            can = [{{ node = "CAN", bit-rate = "500 kHz", identifier = {identifier}, extended = {extended}, data = [{data}], every = "10 ms", start = "100 us" }}]"#
+        );
+        let capture = on_board(&board, "?ideal=yes", &["CAN"]).unwrap();
+        let wire = sampled(&capture, "CAN", (0..180).map(|bit| 101_000 + bit * 2_000));
+        // After five equal bits comes another one, up to the end of the check sequence.
+        let length = data.split(", ").filter(|byte| !byte.is_empty()).count();
+        let wanted = if extended { 39 } else { 19 } + 8 * length + 15;
+        let (mut bits, mut run, mut last) = (Vec::new(), 0, 1);
+        for bit in wire {
+            if run == 5 {
+                assert_ne!(bit, last, "no stuff bit after {} bits", bits.len());
+                (last, run) = (bit, 1);
+                continue;
+            }
+            run = if bit == last { run + 1 } else { 1 };
+            last = bit;
+            bits.push(bit);
+            if bits.len() == wanted {
+                break;
+            }
+        }
+        // The frame with its check sequence is a multiple of the polynomial.
+        let mut rest = bits.clone();
+        let polynomial = [1, 1, 0, 0, 0, 1, 0, 1, 1, 0, 0, 1, 1, 0, 0, 1];
+        for place in 0..rest.len() - 15 {
+            if rest[place] == 1 {
+                rest[place..place + 16].iter_mut().zip(polynomial).for_each(|(bit, p)| *bit ^= p);
+            }
+        }
+        assert!(rest.iter().all(|bit| *bit == 0), "{identifier:#x}: a rest is left");
+        let seen =
+            if extended { number(&bits[1..12]) << 18 | number(&bits[14..32]) } else { number(&bits[1..12]) };
+        assert_eq!(seen, u64::from(identifier as u32));
+        assert_eq!(number(&bits[wanted - 15 - 8 * length - 4..][..4]), length as u64);
+    }
+}
+
+#[test]
+fn pulses_and_scans_have_the_lengths_and_bits_that_the_file_gives() {
+    let board = r#"
+        node = [{ name = "LED" }, { name = "OW", rests-high = true }, { name = "TCK" }, { name = "TMS" }, { name = "TDI" }, { name = "TDO" }]
+        lights = [{ node = "LED", bytes = [0x81], period = "1250 ns", zero = "400 ns", one = "800 ns", every = "1 ms", start = "50 us" }]
+        one-wire = [{ node = "OW", bytes = [0x33], every = "4 ms", start = "50 us" }]
+        [[jtag]]
+        tck = "TCK"
+        tms = "TMS"
+        tdi = "TDI"
+        tdo = "TDO"
+        bit-rate = "1 MHz"
+        instruction = 0xe
+        instruction-bits = 4
+        data-in = 0
+        data-out = 0x1234abcd
+        data-bits = 32
+        every = "2 ms"
+        start = "50 us"
+    "#;
+    let capture = on_board(board, "?ideal=yes", &["LED", "OW", "TCK", "TMS", "TDI", "TDO"]).unwrap();
+    let widths = |line: &str, up: bool, count: usize| -> Vec<i64> {
+        let edges = edges(&capture, line);
+        let from = edges.iter().position(|(_, level)| *level == up).unwrap();
+        edges[from..].chunks_exact(2).take(count).map(|pair| pair[1].0 - pair[0].0).collect()
+    };
+    assert_eq!(widths("LED", true, 8), [800, 400, 400, 400, 400, 400, 400, 800]);
+    let slots = widths("OW", false, 10);
+    // Reset, presence, then 0x33 with its lowest bit first.
+    assert_eq!(slots.iter().map(|w| w / 1000).collect::<Vec<_>>(), [490, 120, 6, 6, 60, 60, 6, 6, 60, 60]);
+    let rises: Vec<i64> =
+        edges(&capture, "TCK").iter().filter(|(_, up)| *up).map(|(at, _)| *at).take(52).collect();
+    let mode = sampled(&capture, "TMS", rises.iter().copied());
+    assert_eq!(
+        mode[..14],
+        [1, 1, 1, 1, 1, 0, 1, 1, 0, 0, 0, 0, 0, 1],
+        "reset, idle, to the instruction register"
+    );
+    let instruction = sampled(&capture, "TDI", rises[10..14].iter().copied());
+    let data = sampled(&capture, "TDO", rises[18..50].iter().copied());
+    let lowest_first = |bits: Vec<u8>| number(&bits.into_iter().rev().collect::<Vec<_>>());
+    assert_eq!((lowest_first(instruction), lowest_first(data)), (0xe, 0x1234_abcd));
+}
+
 #[test]
 fn slow_edges_and_thresholds_move_what_is_seen_as_physics_says() {
     let node = r#"node = [{ name = "X", rise-rc = "1 us", fall = "2 us" }, { name = "V", analog = true }]

@@ -55,6 +55,16 @@ pub(super) struct BenchFile {
     pub(super) spi: Vec<FileShifter>,
     #[serde(default)]
     pub(super) memory: Vec<FileWriter>,
+    #[serde(default)]
+    pub(super) i2c: Vec<FileI2c>,
+    #[serde(default)]
+    pub(super) can: Vec<FileCan>,
+    #[serde(default)]
+    pub(super) jtag: Vec<FileJtag>,
+    #[serde(default)]
+    pub(super) one_wire: Vec<FileOneWire>,
+    #[serde(default)]
+    pub(super) lights: Vec<FileLights>,
 }
 
 /// An instrument of one's own, with one bank of equal inputs.
@@ -191,6 +201,83 @@ pub(super) struct FileWriter {
     pub(super) setup: Given<Time>,
     pub(super) pulse: Given<Time>,
     pub(super) hold: Given<Time>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileI2c {
+    pub(super) clock: Name,
+    pub(super) data: Name,
+    pub(super) bit_rate: Spanned<Given<Frequency>>,
+    pub(super) address: Spanned<u8>,
+    #[serde(default)]
+    pub(super) write: Vec<u8>,
+    #[serde(default)]
+    pub(super) read: Vec<u8>,
+    /// Every so many transactions the target does not answer.
+    pub(super) missing: Option<u64>,
+    /// How long the target holds the clock.
+    pub(super) stretch: Option<Given<Time>>,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileCan {
+    pub(super) node: Name,
+    pub(super) bit_rate: Spanned<Given<Frequency>>,
+    pub(super) rate_error: Option<Given<Percent>>,
+    pub(super) identifier: Spanned<u32>,
+    #[serde(default)]
+    pub(super) extended: bool,
+    #[serde(default)]
+    pub(super) data: Vec<u8>,
+    #[serde(default = "yes")]
+    pub(super) acknowledged: bool,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileJtag {
+    pub(super) tck: Name,
+    pub(super) tms: Name,
+    pub(super) tdi: Name,
+    pub(super) tdo: Name,
+    pub(super) bit_rate: Spanned<Given<Frequency>>,
+    pub(super) instruction: u64,
+    pub(super) instruction_bits: Spanned<u32>,
+    pub(super) data_in: u64,
+    pub(super) data_out: u64,
+    pub(super) data_bits: Spanned<u32>,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileOneWire {
+    pub(super) node: Name,
+    #[serde(default)]
+    pub(super) bytes: Vec<u8>,
+    #[serde(default = "yes")]
+    pub(super) present: bool,
+    pub(super) every: Spanned<Given<Time>>,
+    pub(super) start: Option<Given<Time>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct FileLights {
+    pub(super) node: Name,
+    pub(super) bytes: Vec<u8>,
+    pub(super) period: Given<Time>,
+    pub(super) zero: Given<Time>,
+    pub(super) one: Given<Time>,
+    pub(super) every: Spanned<Given<Time>>,
     pub(super) start: Option<Given<Time>>,
 }
 

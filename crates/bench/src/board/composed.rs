@@ -9,7 +9,9 @@ use toml::Spanned;
 
 use super::bench_file::{BenchFile, FileNode, Given, Name, Source};
 use super::device::{Device, Queues};
-use super::models::{Beat, OneHot, Parity, Pulse, Sender, Shifter, Square, Steps, Writer};
+use super::models::{
+    Beat, Can, I2c, Jtag, Lights, OneHot, OneWire, Parity, Pulse, Sender, Shifter, Square, Steps, Writer,
+};
 use super::{Board, Change, Emit, Instant, NodeId};
 use crate::electric::{Shape, Slope};
 use crate::random::Random;
@@ -108,16 +110,8 @@ impl Composed {
         let node = |name: &Name| self.node(name, source);
         let nodes = |names: &[Name]| names.iter().map(node).collect::<Result<Vec<_>>>();
         let start = |given: &Option<Given<Time>>| given.as_ref().map_or(Instant(0), |time| instant(time.0));
-        let every = |given: &Spanned<Given<Time>>| {
-            Beat::new(given.get_ref().0.to_rational())
-                .ok_or_else(|| source.wrong(given.span(), "this time is not above zero", "give a longer one"))
-        };
-        let period = |given: &Spanned<Given<Frequency>>, factor: Rational| {
-            let hertz = given.get_ref().0.to_rational().checked_mul(factor);
-            hertz.and_then(Rational::recip).and_then(Beat::new).ok_or_else(|| {
-                source.wrong(given.span(), "this frequency is not above zero", "give a higher one")
-            })
-        };
+        let every = |given: &Spanned<Given<Time>>| every(given, source);
+        let period = |given: &Spanned<Given<Frequency>>, factor| period(given, factor, source);
         for square in file.clock.iter().chain(&file.pwm) {
             let duty = square.duty.as_ref().map_or(Rational::new(1, 2), |duty| Some(duty.0.to_fraction()));
             let duty = duty.and_then(|d| d.checked_mul(Rational::from(1000))).map_or(500, Rational::round);
@@ -217,9 +211,119 @@ impl Composed {
                 done: 0,
             }));
         }
+        self.protocols(source, &mut devices)?;
         random.bits();
         Ok(devices)
     }
+}
+
+impl Composed {
+    /// The devices that speak protocols.
+    fn protocols(&self, source: &Source, devices: &mut Vec<Box<dyn Device>>) -> Result<()> {
+        let node = |name: &Name| self.node(name, source);
+        let start = |given: &Option<Given<Time>>| given.as_ref().map_or(Instant(0), |time| instant(time.0));
+        let every = |given: &Spanned<Given<Time>>| every(given, source);
+        let one = Rational::ONE;
+        for i2c in &self.file.i2c {
+            if *i2c.address.get_ref() > 0x7f {
+                let help = "an address has seven bits, 0x00 to 0x7f";
+                return Err(source.wrong(i2c.address.span(), "this is not an address", help));
+            }
+            devices.push(Box::new(I2c {
+                clock: node(&i2c.clock)?,
+                data: node(&i2c.data)?,
+                start: start(&i2c.start),
+                every: every(&i2c.every)?,
+                bit: period(&i2c.bit_rate, one, source)?,
+                address: *i2c.address.get_ref(),
+                write: i2c.write.clone(),
+                read: i2c.read.clone(),
+                missing: i2c.missing,
+                stretch: start(&i2c.stretch),
+                done: 0,
+            }));
+        }
+        for can in &self.file.can {
+            let most = if can.extended { 0x1fff_ffff } else { 0x7ff };
+            if *can.identifier.get_ref() > most || can.data.len() > 8 {
+                let help = format!("an identifier is at most {most:#x} here, and data has up to 8 bytes");
+                return Err(source.wrong(can.identifier.span(), "this is not a frame", help));
+            }
+            let off = can.rate_error.as_ref().map_or(Rational::ZERO, |error| error.0.to_fraction());
+            devices.push(Box::new(Can {
+                node: node(&can.node)?,
+                start: start(&can.start),
+                every: every(&can.every)?,
+                bit: period(&can.bit_rate, one.checked_add(off).unwrap_or(one), source)?,
+                identifier: *can.identifier.get_ref(),
+                extended: can.extended,
+                data: can.data.clone(),
+                acknowledged: can.acknowledged,
+                done: 0,
+            }));
+        }
+        for jtag in &self.file.jtag {
+            for bits in [&jtag.instruction_bits, &jtag.data_bits] {
+                if !(1..=64).contains(bits.get_ref()) {
+                    return Err(source.wrong(
+                        bits.span(),
+                        "a register of this length cannot be scanned",
+                        "1 to 64",
+                    ));
+                }
+            }
+            devices.push(Box::new(Jtag {
+                clock: node(&jtag.tck)?,
+                mode: node(&jtag.tms)?,
+                to_part: node(&jtag.tdi)?,
+                from_part: node(&jtag.tdo)?,
+                start: start(&jtag.start),
+                every: every(&jtag.every)?,
+                bit: period(&jtag.bit_rate, one, source)?,
+                instruction: (jtag.instruction, *jtag.instruction_bits.get_ref()),
+                data: (jtag.data_in, jtag.data_out, *jtag.data_bits.get_ref()),
+                done: 0,
+            }));
+        }
+        for wire in &self.file.one_wire {
+            devices.push(Box::new(OneWire {
+                node: node(&wire.node)?,
+                start: start(&wire.start),
+                every: every(&wire.every)?,
+                bytes: wire.bytes.clone(),
+                present: wire.present,
+                done: 0,
+            }));
+        }
+        for lights in &self.file.lights {
+            devices.push(Box::new(Lights {
+                node: node(&lights.node)?,
+                start: start(&lights.start),
+                every: every(&lights.every)?,
+                bytes: lights.bytes.clone(),
+                period: instant(lights.period.0),
+                zero: instant(lights.zero.0),
+                one: instant(lights.one.0),
+                done: 0,
+            }));
+        }
+        Ok(())
+    }
+}
+
+/// A time above zero.
+fn every(given: &Spanned<Given<Time>>, source: &Source) -> Result<Beat> {
+    Beat::new(given.get_ref().0.to_rational())
+        .ok_or_else(|| source.wrong(given.span(), "this time is not above zero", "give a longer one"))
+}
+
+/// The period of a frequency above zero, which is off by a factor.
+fn period(given: &Spanned<Given<Frequency>>, factor: Rational, source: &Source) -> Result<Beat> {
+    let hertz = given.get_ref().0.to_rational().checked_mul(factor);
+    hertz
+        .and_then(Rational::recip)
+        .and_then(Beat::new)
+        .ok_or_else(|| source.wrong(given.span(), "this frequency is not above zero", "give a higher one"))
 }
 
 /// A time in whole femtoseconds; what is beyond two and a half hours is never.

@@ -1,5 +1,9 @@
 //! Device models that boards are composed of.
 
+mod protocol;
+
+pub(crate) use protocol::{Can, I2c, Jtag, Lights, OneWire};
+
 use deep_tap_core::time::Rational;
 
 use super::device::{Device, Queues};
