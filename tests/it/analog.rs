@@ -181,6 +181,17 @@ fn the_stream_stops_where_the_search_of_the_record_has_its_first_hit() {
 }
 
 #[test]
+fn a_voltage_that_is_never_reached_is_told_with_those_that_were() {
+    let text = std::fs::read_to_string(root().join("setups/power-rail.toml")).unwrap();
+    let text =
+        text.replace("1.65 V while", "4.2 V while").replace("time-out = \"1 s\"", "time-out = \"9 ms\"");
+    let setup = crate::support::setup(text.split("[[part]]").next().unwrap()).unwrap();
+    let mut instrument = connect("bench:tide-gauge?instrument=EX-M16", Path::new("")).unwrap();
+    let error = record(&setup, &mut *instrument, RecordOptions::default()).unwrap_err();
+    assert!(error.help().unwrap().contains("VDD33: from 0.012 V to 3.297 V"), "{error:?}");
+}
+
+#[test]
 fn thresholds_are_found_by_moving_them() {
     let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
     let options = RecordOptions { now: true, rate: Some("20 MS/s".parse().unwrap()) };
@@ -300,7 +311,7 @@ proptest! {
         ] {
             let program = Program::compile(text, &Scope::of(&capture)).unwrap();
             let mut search = StreamSearch::new(&program, capture.base())
-                .with_analog(&[(scale(), capture.analog_lines()[0].hysteresis)]);
+                .with_analog(&[(capture.analog_lines()[0].clone(), scale())]);
             let (mut at, mut streamed, mut cut) = (0u64, Vec::new(), cuts.iter().cycle());
             while at < len {
                 let end = len.min(at + *cut.next().unwrap() as u64);

@@ -39,7 +39,7 @@ impl Extremes {
         )
     }
 
-    fn join(self, other: Extremes) -> Extremes {
+    pub(crate) fn join(self, other: Extremes) -> Extremes {
         Extremes { least: self.least.min(other.least), most: self.most.max(other.most) }
     }
 }

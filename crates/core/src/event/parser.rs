@@ -140,7 +140,10 @@ impl<'a> Parser<'a> {
             _ => format!("'{}' cannot follow here", &self.text[self.span()]),
         };
         let misspelt = match self.peek() {
-            Token::Word(word) if !KEYWORDS.contains(&word.as_str()) => nearest(word, KEYWORDS),
+            // 'through' is no reserved word: it only means something after 'rises' and 'falls'.
+            Token::Word(word) if !KEYWORDS.contains(&word.as_str()) => {
+                nearest(word, KEYWORDS.into_iter().chain(["through"]))
+            }
             _ => None,
         };
         let help = match (misspelt, self.peek()) {

@@ -140,6 +140,9 @@ fn never_came(
         }
     });
     let mut help = format!("seen meanwhile on its lines:\n{}", lines.collect::<Vec<_>>().join("\n"));
+    for (name, least, most) in search.voltages() {
+        help.push_str(&format!("\n  {name}: from {:.3} V to {:.3} V", least.to_f64(), most.to_f64()));
+    }
     for bus in search.bus_values() {
         let what = if bus.at_event { "had, where the rest of the event happened" } else { "changed to" };
         let most: Vec<String> =

@@ -132,8 +132,8 @@ impl Setup {
         let able = instrument.capabilities();
         let scale = |range: &VoltageRange| able.analog.as_ref().and_then(|bank| bank.scale(*range));
         let scales: Vec<AnalogScale> = plan.analog.iter().filter_map(scale).collect();
-        let hysteresis = self.analog.iter().map(|analog| analog.line.hysteresis);
-        let analog: Vec<_> = scales.iter().copied().zip(hysteresis).collect();
+        let lines = self.analog.iter().map(|analog| analog.line.clone());
+        let analog: Vec<_> = lines.zip(scales.iter().copied()).collect();
         let search = program.as_ref().filter(|_| plan.stream);
         let search = search.map(|p| StreamSearch::new(p, base).with_analog(&analog));
         let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {

@@ -5,12 +5,12 @@ use std::ops::Range;
 use super::Part;
 use super::census::{BusSeen, Census};
 use super::window::{NONE, Window};
-use crate::capture::{Capture, Edge, Edges, Trace};
+use crate::capture::{Capture, Edge, Edges, Extremes, Trace};
 use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
 use crate::event::states::StateReport;
 use crate::event::table::StateTable;
-use crate::line::{AnalogScale, Crossing, Gate, Level, LineId};
+use crate::line::{AnalogLine, AnalogScale, Crossing, Gate, Level, LineId};
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 use crate::time::{Tick, TimeBase, Voltage};
 
@@ -230,12 +230,17 @@ struct Gated {
     input: usize,
     gate: Gate,
     level: Level,
+    /// What was seen of it.
+    extremes: Option<Extremes>,
+    line: AnalogLine,
+    scale: AnalogScale,
 }
 
 impl Gated {
     /// The levels at these samples.
     fn fill(&mut self, samples: Samples<'_>, plane: &mut Plane) {
         let (first, every, codes) = samples.analog(self.input);
+        self.extremes = self.extremes.into_iter().chain(Extremes::of(codes)).reduce(Extremes::join);
         let mut from = 0;
         let mut codes = codes.iter().enumerate().peekable();
         plane.fill(0);
@@ -284,15 +289,16 @@ impl StreamSearch {
         }
     }
 
-    /// The same with the scale and hysteresis of each analog line, in the order of their ids, so that
-    /// the codes that come with the samples are looked at, too.
+    /// The same with each analog line and its scale, in the order of their ids, so that the codes that
+    /// come with the samples are looked at, too.
     #[must_use]
-    pub fn with_analog(mut self, lines: &[(AnalogScale, Voltage)]) -> Self {
+    pub fn with_analog(mut self, lines: &[(AnalogLine, AnalogScale)]) -> Self {
         let gated = |(slot, line): (usize, &LineId)| {
             let crossing = Crossing::of_line(*line)?;
             let input = crossing.analog().0;
-            let (scale, hysteresis) = lines.get(input)?;
-            Some(Gated { slot, input, gate: crossing.gate(*scale, *hysteresis), level: Level::Unknown })
+            let (line, scale) = lines.get(input)?.clone();
+            let gate = crossing.gate(scale, line.hysteresis);
+            Some(Gated { slot, input, gate, level: Level::Unknown, extremes: None, line, scale })
         };
         self.gates = self.lines.iter().enumerate().filter_map(gated).collect();
         self
@@ -301,6 +307,19 @@ impl StreamSearch {
     /// Samples taken in so far.
     pub fn position(&self) -> Tick {
         Tick(self.position)
+    }
+
+    /// The analog lines that it looks at, each once, with the lowest and the highest voltage seen.
+    pub fn voltages(&self) -> Vec<(&str, Voltage, Voltage)> {
+        let mut seen: Vec<(&str, Voltage, Voltage)> = Vec::new();
+        for gate in &self.gates {
+            let Some(extremes) = gate.extremes else { continue };
+            if seen.iter().all(|(name, ..)| *name != gate.line.name) {
+                let volts = |code| gate.scale.voltage(code);
+                seen.push((&gate.line.name, volts(extremes.least), volts(extremes.most)));
+            }
+        }
+        seen
     }
 
     /// What was seen so far on the lines that the event looks at: changes, and the last level.

@@ -4,7 +4,7 @@
 //! one before, the first one's from zero, as zigzag LEB128, with LZ4 on top where it helps.
 
 use super::block::{u32_at, u64_at};
-use super::edges::{leb128, read_leb128};
+use super::edges::{leb128, read_leb128, unpack};
 use crate::capture::{ANALOG_BLOCK, Extremes};
 
 /// Size of a line's entry in the directory.
@@ -114,22 +114,11 @@ pub(super) fn decode(entry: &CodesEntry, stored: &[u8]) -> Result<Vec<i16>, &'st
     if stored.is_empty() {
         return Err("its codes were lost before");
     }
-    if crc32fast::hash(stored) != entry.crc {
-        return Err("its checksum is wrong");
-    }
-    // Three bytes hold the largest difference.
-    let raw_len = entry.raw as usize;
-    if raw_len > 3 * count || raw_len < count || raw_len > stored.len().saturating_mul(255).saturating_add(16)
-    {
+    let raw = unpack(stored, entry.compressed, entry.raw as usize, entry.crc)?;
+    // A code takes from one byte to three.
+    if raw.len() > 3 * count || raw.len() < count {
         return Err("its size cannot be true");
     }
-    let unpacked;
-    let raw = if entry.compressed {
-        unpacked = lz4_flex::block::decompress(stored, raw_len).map_err(|_| "it cannot be decompressed")?;
-        &unpacked
-    } else {
-        stored
-    };
     let mut codes = Vec::with_capacity(count);
     let mut bytes = raw.iter().copied();
     let mut last = 0i32;

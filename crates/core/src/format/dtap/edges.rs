@@ -3,6 +3,8 @@
 //! Distances in ticks as LEB128: the first from the start of the range, each further one less one.
 //! Where levels are unknown, each edge's level follows as one byte. LZ4 on top where it helps.
 
+use std::borrow::Cow;
+
 use super::block::{Entry, level_code, level_of};
 use crate::capture::{Chunks, ChunksBuilder, Trace};
 use crate::line::Level;
@@ -44,26 +46,35 @@ pub(super) fn encode(trace: &Trace, start: u64, end: u64) -> (Entry, Vec<u8>) {
     (entry, stored)
 }
 
-/// Decodes a section of `length` ticks; says what is wrong with it if it is damaged.
-pub(super) fn decode(entry: &Entry, stored: &[u8], length: u64) -> Result<Chunks, &'static str> {
-    if crc32fast::hash(stored) != entry.crc {
+/// The bytes of a section as they were before compression, checked against what is stated of them.
+pub(super) fn unpack(
+    stored: &[u8],
+    compressed: bool,
+    raw: usize,
+    crc: u32,
+) -> Result<Cow<'_, [u8]>, &'static str> {
+    if crc32fast::hash(stored) != crc {
         return Err("its checksum is wrong");
     }
-    let raw_len = entry.raw as usize;
-    // LZ4 cannot expand by more than 255; an edge takes at least a byte.
-    let believable = raw_len <= MOST_RAW && raw_len <= stored.len().saturating_mul(255).saturating_add(16);
-    if !believable || entry.edges as usize > raw_len {
+    // LZ4 cannot expand by more than 255.
+    if raw > MOST_RAW || raw > stored.len().saturating_mul(255).saturating_add(16) {
         return Err("its size cannot be true");
     }
-    let unpacked;
-    let raw = if entry.compressed {
-        unpacked = lz4_flex::block::decompress(stored, raw_len).map_err(|_| "it cannot be decompressed")?;
-        &unpacked
-    } else {
-        stored
+    let bytes = match compressed {
+        true => {
+            Cow::Owned(lz4_flex::block::decompress(stored, raw).map_err(|_| "it cannot be decompressed")?)
+        }
+        false => Cow::Borrowed(stored),
     };
-    if raw.len() != raw_len {
-        return Err("its size is not the stated one");
+    if bytes.len() == raw { Ok(bytes) } else { Err("its size is not the stated one") }
+}
+
+/// Decodes a section of `length` ticks; says what is wrong with it if it is damaged.
+pub(super) fn decode(entry: &Entry, stored: &[u8], length: u64) -> Result<Chunks, &'static str> {
+    let raw = unpack(stored, entry.compressed, entry.raw as usize, entry.crc)?;
+    // An edge takes at least a byte.
+    if entry.edges as usize > raw.len() {
+        return Err("its size cannot be true");
     }
     let mut builder = ChunksBuilder::new(entry.level);
     let mut bytes = raw.iter().copied();
