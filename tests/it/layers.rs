@@ -10,7 +10,7 @@ const ORDER: &[&[&str]] = &[
     &["capture"],
     &["scan"],
     &["event"],
-    &["trigger", "measure"],
+    &["trigger", "decode", "measure"],
     &["limit"],
     &["instrument"],
     &["plan"],

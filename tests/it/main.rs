@@ -6,6 +6,8 @@ mod acquisition;
 mod analog;
 /// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
 mod bench;
+/// Decoders of serial buses.
+mod decode;
 /// What the documents show.
 mod docs;
 /// How sure an occurrence is.

@@ -3,9 +3,10 @@
 //! This crate knows no terminal, no argument parser, no printing and no sockets.
 //!
 //! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan` → `event` →
-//! `trigger`, `measure` → `limit` → `instrument`, `plan` → `setup` → `format`.
+//! `trigger`, `decode`, `measure` → `limit` → `instrument`, `plan` → `setup` → `format`.
 
 pub mod capture;
+pub mod decode;
 mod error;
 pub mod event;
 pub mod format;

@@ -1,0 +1,141 @@
+//! Decoding a stored capture, and samples as they arrive.
+
+use std::ops::{ControlFlow, Range};
+
+use super::{Decoder, FrameSink, Levels};
+use crate::capture::{Capture, Merged};
+use crate::line::{Level, LineId};
+use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
+use crate::time::Tick;
+
+/// Decodes a stretch of a stored capture. `lines` are those that the decoder asks for, in its order.
+///
+/// ```
+/// use deep_tap_core::capture::{Capture, TraceBuilder};
+/// use deep_tap_core::decode::{Uart, UartConfig, decode};
+/// use deep_tap_core::line::{Level, Line, LineId};
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// // 'A' is 0x41: a start bit, 1000 0010 with the lowest bit first, a stop bit; 10 ticks each.
+/// let mut line = TraceBuilder::new(Level::High);
+/// for (tick, high) in [(100, false), (110, true), (120, false), (170, true), (180, false), (190, true)] {
+///     line.push_edge(Tick(tick), Level::from(high))?;
+/// }
+/// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+/// let capture = Capture::builder(base, 400).line(Line::named("TX"), line.finish(400)).build()?;
+/// let mut uart = Uart::new(UartConfig::new("100 kHz".parse()?), base)?;
+/// let mut frames = Vec::new();
+/// let _ = decode(&capture, &[LineId(0)], capture.range(), &mut uart, &mut frames);
+/// assert_eq!(frames[0].field("data").unwrap().value, 0x41);
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+pub fn decode(
+    capture: &Capture,
+    lines: &[LineId],
+    range: Range<Tick>,
+    decoder: &mut dyn Decoder,
+    sink: &mut dyn FrameSink,
+) -> ControlFlow<()> {
+    let range = range.start..range.end.min(Tick(capture.len()));
+    let of = |levels: &[Level]| {
+        levels.iter().enumerate().fold(Levels::default(), |all, (line, level)| all.with(line, *level))
+    };
+    let start: Vec<Level> = lines.iter().map(|line| capture.trace(*line).level_at(range.start)).collect();
+    decoder.begin(range.start, of(&start));
+    let mut merged = Merged::new(capture, lines, Tick(range.start.0.saturating_add(1))..range.end);
+    while let Some(tick) = merged.step() {
+        decoder.change(tick, of(merged.levels()), sink)?;
+    }
+    decoder.pass(range.end, sink)?;
+    decoder.end(range.end, sink)
+}
+
+/// Decodes samples as they arrive.
+pub struct StreamDecoder<'a> {
+    decoder: &'a mut dyn Decoder,
+    /// The bit of a sample that each of its lines is.
+    bits: Vec<u32>,
+    slicer: Slicer,
+    planes: Vec<Plane>,
+    unknown: Vec<Plane>,
+    position: u64,
+    last: Option<Levels>,
+}
+
+impl<'a> StreamDecoder<'a> {
+    /// Decodes samples of which these bits are the decoder's lines, in its order.
+    pub fn new(decoder: &'a mut dyn Decoder, bits: &[u32]) -> Self {
+        let planes = vec![[0; SPAN]; bits.len()];
+        StreamDecoder {
+            decoder,
+            bits: bits.to_vec(),
+            slicer: Slicer::new(),
+            unknown: planes.clone(),
+            planes,
+            position: 0,
+            last: None,
+        }
+    }
+
+    /// Takes samples in.
+    pub fn push(&mut self, samples: Samples<'_>, sink: &mut dyn FrameSink) -> ControlFlow<()> {
+        let mut at = 0;
+        while at < samples.len() {
+            let end = (at + SPAN * GROUP).min(samples.len());
+            self.span(samples.slice(at..end), sink)?;
+            at = end;
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn span(&mut self, samples: Samples<'_>, sink: &mut dyn FrameSink) -> ControlFlow<()> {
+        let (count, width) = (samples.len(), samples.width());
+        self.slicer.planes(samples.levels(), width, &self.bits, &mut self.planes);
+        self.unknown.iter_mut().for_each(|plane| plane.fill(0));
+        if !samples.unknown().is_empty() {
+            self.slicer.planes(samples.unknown(), width, &self.bits, &mut self.unknown);
+        }
+        let at = |planes: &[Plane], sample: usize| {
+            let bit = |plane: &Plane| plane[sample / GROUP] >> (sample % GROUP) & 1;
+            planes.iter().enumerate().fold(0, |word, (line, plane)| word | bit(plane) << line)
+        };
+        let levels = |sample: usize| {
+            let unknown = at(&self.unknown, sample);
+            Levels { high: at(&self.planes, sample) & !unknown, unknown }
+        };
+        let mut last = match self.last {
+            Some(last) => last,
+            None => {
+                let first = levels(0);
+                self.decoder.begin(Tick(self.position), first);
+                first
+            }
+        };
+        for word in 0..count.div_ceil(GROUP) {
+            let mut changes = 0;
+            for line in 0..self.bits.len() {
+                let (plane, unknown) =
+                    (self.planes[line][word] & !self.unknown[line][word], self.unknown[line][word]);
+                changes |= plane ^ (plane << 1 | last.high >> line & 1);
+                changes |= unknown ^ (unknown << 1 | last.unknown >> line & 1);
+            }
+            if count - word * GROUP < GROUP {
+                changes &= (1 << (count - word * GROUP)) - 1;
+            }
+            while changes != 0 {
+                let sample = word * GROUP + changes.trailing_zeros() as usize;
+                changes &= changes - 1;
+                self.decoder.change(Tick(self.position + sample as u64), levels(sample), sink)?;
+            }
+            last = levels((word * GROUP + GROUP - 1).min(count - 1));
+        }
+        self.last = Some(last);
+        self.position += count as u64;
+        self.decoder.pass(Tick(self.position), sink)
+    }
+
+    /// The samples are over.
+    pub fn finish(self, sink: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.decoder.end(Tick(self.position), sink)
+    }
+}
