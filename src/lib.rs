@@ -67,11 +67,13 @@
 //! | read or write a simulation's dump | [`format::vcd`] |
 //! | search for an event | [`event::Program`], [`event::StreamSearch`] |
 //! | check limits | [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`] |
+//! | decode a serial bus | [`decode::decode`], [`decode::Frames`]; with one of your own `examples/own_decoder.rs` |
 //! | ask a trace about a place | [`capture::Trace`] |
 //!
 //! # What is not here yet
 //!
-//! Serial decoders. Expressions that would need them are refused by name.
+//! Events and limits on the frames of serial buses: such expressions are refused by name. Of the
+//! serial buses there are asynchronous serial, the two-wire bus, and clocked serial so far.
 //!
 //! # Rules that hold everywhere
 //!

@@ -5,7 +5,9 @@ use std::ops::ControlFlow;
 
 use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Decoder, Frame, Parity, StopBits, StreamDecoder, Uart, UartConfig, decode};
+use deep_tap::decode::{
+    Decoder, Frame, I2c, Parity, Spi, SpiConfig, StopBits, StreamDecoder, Uart, UartConfig, decode,
+};
 use deep_tap::line::{Level, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::setup::RecordOptions;
@@ -64,6 +66,157 @@ fn kinds(frames: &[Frame]) -> Vec<&str> {
 
 fn faults(frames: &[Frame]) -> Vec<&str> {
     frames.iter().flat_map(|f| &f.faults).map(|f| f.kind).collect()
+}
+
+/// A board with these nodes and one device, recorded for 5 ms.
+fn board(nodes: &str, device: &str, rate: &str, seed: u64) -> Capture {
+    let folder = tempfile::tempdir().unwrap();
+    let names = nodes.split(' ');
+    let list: Vec<String> =
+        names.clone().map(|n| format!("{{ name = \"{n}\", rests-high = {} }}", n != "SCLK")).collect();
+    let text = format!("title = \"b\"\nnode = [{}]\n{device}", list.join(","));
+    std::fs::write(folder.path().join("b.toml"), text).unwrap();
+    let mut instrument = connect(&format!("bench:b.toml?seed={seed}"), folder.path()).unwrap();
+    let lines: Vec<String> =
+        names.enumerate().map(|(n, name)| format!("{{ name = \"{name}\", input = {n} }}")).collect();
+    let text = format!("sampling = {{ rate = \"{rate}\", length = \"5 ms\" }}\nline = [{}]", lines.join(","));
+    record(&crate::support::setup(&text).unwrap(), &mut *instrument, RecordOptions::default()).unwrap()
+}
+
+fn fields(frame: &Frame) -> Vec<(&str, u64)> {
+    frame.fields.iter().map(|field| (field.name, field.value)).collect()
+}
+
+#[test]
+fn a_transfer_on_two_wires_has_its_address_its_bytes_and_who_acknowledged() {
+    let device = |more: &str| {
+        format!(
+            "i2c = [{{ clock = \"SCL\", data = \"SDA\", bit-rate = \"400 kHz\", address = 0x51, write = [0x02, 0x99], read = [0xc5, 0x3a], every = \"1 ms\", start = \"100 us\" {more} }}]"
+        )
+    };
+    for (seed, rate) in [(1, "10 MS/s"), (2, "5 MS/s"), (3, "100 MS/s")] {
+        let capture = board("SCL SDA", &device(""), rate, seed);
+        let frames = stored(&capture, &mut I2c::new());
+        assert_eq!(kinds(&frames), ["write", "read"].repeat(5));
+        assert!(faults(&frames).is_empty(), "{:?}", frames[0]);
+        let write = [("address", 0x51), ("ack", 0), ("data", 0x02), ("ack", 0), ("data", 0x99), ("ack", 0)];
+        let read = [("address", 0x51), ("ack", 0), ("data", 0xc5), ("ack", 0), ("data", 0x3a), ("nack", 1)];
+        assert_eq!((fields(&frames[0]), fields(&frames[1])), (write.to_vec(), read.to_vec()));
+        assert_eq!(streamed(&capture, &mut I2c::new(), &[1, 64, 777]), frames);
+    }
+    let absent = stored(&board("SCL SDA", &device(", missing = 1"), "10 MS/s", 1), &mut I2c::new());
+    assert_eq!(fields(&absent[0]), [("address", 0x51), ("nack", 1)]);
+    let stretched =
+        stored(&board("SCL SDA", &device(", stretch = \"90 us\""), "10 MS/s", 1), &mut I2c::new());
+    assert!(stretched[0].fields.len() == 6 && faults(&stretched).is_empty());
+}
+
+/// A bus of two wires at 1 MS/s from bits by hand: `S` starts, `P` stops, digits are bits.
+fn two_wires(script: &str) -> Capture {
+    let (mut clock, mut data, mut at) = (vec![1], vec![1], 10u64);
+    let (mut high, mut now) = (true, true);
+    let to = |line: &mut Vec<u64>, now: &mut bool, at: u64, level: bool| {
+        if *now != level {
+            line.push(at);
+            *now = level;
+        }
+    };
+    for step in script.chars() {
+        match step {
+            'S' => {
+                to(&mut data, &mut now, at, true);
+                to(&mut clock, &mut high, at + 2, true);
+                to(&mut data, &mut now, at + 4, false);
+                to(&mut clock, &mut high, at + 6, false);
+            }
+            'P' => {
+                to(&mut data, &mut now, at, false);
+                to(&mut clock, &mut high, at + 2, true);
+                to(&mut data, &mut now, at + 4, true);
+            }
+            bit => {
+                to(&mut data, &mut now, at, bit == '1');
+                to(&mut clock, &mut high, at + 2, true);
+                to(&mut clock, &mut high, at + 6, false);
+            }
+        }
+        at += 8;
+    }
+    capture("1 MS/s", Resolution::EXACT, at + 50, &[("SCL", &clock), ("SDA", &data)])
+}
+
+#[test]
+fn ten_bit_addresses_general_calls_and_broken_transfers_by_hand() {
+    let read = |script: &str| stored(&two_wires(script), &mut I2c::new());
+    // UM10204, 3.1.11: 11110xx and eight bits more; a read repeats only the first byte.
+    let frames = read("S111101000010100110S111101010010000011P");
+    assert_eq!(
+        (fields(&frames[0]), frames[0].kind),
+        (vec![("address", 0x253), ("ack", 0), ("ack", 0)], "write")
+    );
+    assert_eq!(
+        (fields(&frames[1]), frames[1].kind),
+        (vec![("address", 0x253), ("ack", 0), ("data", 0x41), ("nack", 1)], "read")
+    );
+    assert_eq!(frames[0].field("address").unwrap().bits, 10);
+    let frames = read("S000000000000001100P");
+    assert_eq!((frames[0].kind, fields(&frames[0])[2]), ("general-call", ("data", 0x06)));
+    let frames = read("S10100010010P");
+    assert_eq!((faults(&frames), fields(&frames[0]).len()), (vec!["incomplete"], 2));
+    assert_eq!(faults(&read("S1010001001011")), ["cut-off"]);
+    assert!(read("SP").is_empty(), "nothing was said");
+}
+
+#[test]
+fn words_are_taken_with_the_edge_of_their_mode_and_cut_words_are_told() {
+    for mode in 0..4u8 {
+        let rests = if mode >= 2 { "CLK" } else { "SCLK" };
+        let device = format!(
+            "[[spi]]\nclock = \"{rests}\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa53, 0x123, 0xffe]\nbits = 12\nmode = {mode}\nevery = \"100 us\"\nstart = \"50 us\""
+        );
+        let capture = board(&format!("{rests} CS SDO"), &device, "25 MS/s", u64::from(mode));
+        let config = SpiConfig { bits: 12, data: (true, false), ..SpiConfig::new(mode) };
+        let read = |config: SpiConfig| stored(&capture, &mut Spi::new(config, capture.base()).unwrap());
+        let words = |frames: &[Frame]| frames.iter().map(|f| f.fields[0].value).collect::<Vec<_>>();
+        let frames = read(config);
+        assert_eq!(
+            (words(&frames[..4]), faults(&frames)),
+            (vec![0xa53, 0x123, 0xffe, 0xa53], vec![]),
+            "mode {mode}"
+        );
+        assert_eq!(streamed(&capture, &mut Spi::new(config, capture.base()).unwrap(), &[3, 500]), frames);
+        // Another word length: the rest of each word is told.
+        let frames = read(SpiConfig { bits: 8, ..config });
+        assert_eq!((words(&frames[..2]), frames[1].fields[0].bits), (vec![0xa5, 0x3], 4));
+        assert_eq!(frames[1].faults[0].kind, "truncated");
+        assert_eq!(words(&read(SpiConfig { lowest_first: true, ..config })[..1]), [0xca5]);
+        // The other edge is where the data changes, or the clock's first edge is missed.
+        let wrong = read(SpiConfig { mode: mode ^ 1, ..config });
+        assert!(wrong.iter().all(|f| !f.faults.is_empty()) || words(&wrong) != words(&frames), "mode {mode}");
+    }
+}
+
+#[test]
+fn without_a_select_line_a_gap_parts_words() {
+    let device = "[[spi]]\nclock = \"SCLK\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa5]\nbits = 8\nevery = \"100 us\"\nstart = \"50 us\"";
+    let capture = board("SCLK SDO CS", device, "25 MS/s", 9);
+    let config = |bits, gap: &str| SpiConfig {
+        bits,
+        select: None,
+        data: (true, false),
+        gap: Some(gap.parse().unwrap()),
+        ..SpiConfig::new(0)
+    };
+    let read = |config| stored(&capture, &mut Spi::new(config, capture.base()).unwrap());
+    let frames = read(config(8, "5 us"));
+    assert!(frames.len() > 40 && frames.iter().all(|f| f.fields[0].value == 0xa5 && f.faults.is_empty()));
+    let frames = read(config(16, "5 us"));
+    assert!(frames.iter().all(|f| f.fields[0].bits == 8 && f.faults[0].kind == "truncated"));
+    let frames = read(config(16, "1 ms"));
+    assert!(frames[..20].iter().all(|f| f.fields[0].value == 0xa5a5));
+    let none = SpiConfig { select: None, gap: None, ..SpiConfig::new(0) };
+    assert!(Spi::new(none, capture.base()).unwrap_err().message().contains("where a word begins"));
+    assert!(Spi::new(SpiConfig::new(4), capture.base()).is_err());
 }
 
 fn uart(capture: &Capture, change: impl FnOnce(&mut UartConfig)) -> Uart {
@@ -179,6 +332,28 @@ fn what_another_program_wrote_for_itself_sends_is_read_without_loss() {
 
 proptest! {
     #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(200) })]
+
+    #[test]
+    fn any_edges_on_several_lines_are_read_alike_stored_and_streamed(
+        lines in prop::collection::vec(prop::collection::vec(1u64..40, 0..150), 4..5),
+        cuts in prop::collection::vec(1usize..3000, 1..5),
+        mode in 0u8..4,
+        bits in 1u32..65,
+        select in 0usize..3,
+        lowest_first in any::<bool>(),
+    ) {
+        let ticks: Vec<Vec<u64>> =
+            lines.iter().map(|d| d.iter().scan(1, |at, d| { *at += d; Some(*at) }).collect()).collect();
+        let len = ticks.iter().flatten().max().unwrap_or(&1) + 100;
+        let named: Vec<(&str, &[u64])> = ["A", "B", "C", "D"].into_iter().zip(ticks.iter().map(Vec::as_slice)).collect();
+        let capture = capture("1 MS/s", Resolution::EXACT, len, &named);
+        let select = [None, Some(Level::Low), Some(Level::High)][select];
+        let gap = Some("9 us".parse().unwrap());
+        let spi = Spi::new(SpiConfig { mode, bits, lowest_first, select, gap, data: (true, true) }, capture.base());
+        let spi = spi.unwrap();
+        prop_assert_eq!(streamed(&capture, &mut spi.clone(), &cuts), stored(&capture, &mut spi.clone()));
+        prop_assert_eq!(streamed(&capture, &mut I2c::new(), &cuts), stored(&capture, &mut I2c::new()));
+    }
 
     #[test]
     fn any_edges_are_read_alike_stored_and_streamed_and_no_byte_overlaps_another(

@@ -7,7 +7,7 @@ use clap::{Parser, Subcommand, ValueEnum};
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done; for check: every limit passed; for plan: possible, wise, every limit can be decided
-  1  check: a limit is violated; find: nothing was found
+  1  check: a limit is violated; find, frames: nothing was found
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
      plan: possible, but something is unwise or cannot be decided
@@ -39,6 +39,9 @@ pub(crate) enum Command {
     /// Every occurrence of an event
     #[command(after_help = EXIT_CODES)]
     Find(Find),
+    /// The frames on serial buses: what was sent, when, and what is wrong with it
+    #[command(after_help = EXIT_CODES)]
+    Frames(Frames),
     /// Pulses that are too short to be meant, per line and by width
     Glitches(Glitches),
     /// Voltages: levels of analog lines and how fast they rise and fall; with --levels, those of all lines
@@ -205,6 +208,30 @@ pub(crate) struct Find {
     pub(crate) to: Option<String>,
     #[command(flatten)]
     pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Frames {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Serial buses to decode; all that the setup describes otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) bus: Vec<String>,
+    /// Only frames with a fault
+    #[arg(long)]
+    pub(crate) faults: bool,
+    /// Stop after this many frames
+    #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
+    pub(crate) first: Option<u64>,
+    /// First time to look at; the start of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Time to look up to; the end of the record otherwise
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    /// Text for people, CSV, or JSON with an object a line
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
 }
 
 #[derive(Debug, clap::Args)]

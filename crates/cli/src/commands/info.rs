@@ -61,6 +61,8 @@ struct SaidAnalog<'a> {
 #[derive(Serialize)]
 struct SaidBus<'a> {
     name: &'a str,
+    /// `parallel`, or what is spoken on a serial one.
+    kind: &'static str,
     lines: Vec<&'a str>,
 }
 
@@ -117,6 +119,11 @@ fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
         }
     };
     let name = |line: &LineId| capture.line(*line).name.as_str();
+    let serial = loaded.setup.iter().flat_map(|setup| &setup.serial).map(|bus| SaidBus {
+        name: &bus.name,
+        kind: bus.protocol.name(),
+        lines: bus.lines.iter().map(name).collect(),
+    });
     let parts = loaded.setup.iter().flat_map(|s| &s.parts);
     let lines = (0..capture.lines().len()).map(line).collect();
     Said {
@@ -136,7 +143,8 @@ fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
         buses: capture
             .buses()
             .iter()
-            .map(|b| SaidBus { name: &b.name, lines: b.lines.iter().map(name).collect() })
+            .map(|b| SaidBus { name: &b.name, kind: "parallel", lines: b.lines.iter().map(name).collect() })
+            .chain(serial)
             .collect(),
         parts: parts
             .map(|p| {
@@ -185,7 +193,11 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
         fact("inputs", format!("skew up to {}, time base within {}", resolution.skew, resolution.accuracy));
     }
     for bus in &said.buses {
-        fact("bus", format!("{} = {}", bus.name, bus.lines.join(" ")));
+        let lines = bus.lines.join(" ");
+        match bus.kind {
+            "parallel" => fact("bus", format!("{} = {lines}", bus.name)),
+            kind => fact("bus", format!("{} = {kind} on {lines}", bus.name)),
+        }
     }
     for part in &said.parts {
         fact("part", part.clone());

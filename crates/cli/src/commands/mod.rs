@@ -5,6 +5,7 @@ pub(crate) mod check;
 pub(crate) mod convert;
 pub(crate) mod demo;
 pub(crate) mod find;
+pub(crate) mod frames;
 pub(crate) mod glitches;
 pub(crate) mod info;
 pub(crate) mod levels;

@@ -78,6 +78,66 @@ fn analog_lines_from_the_setup_to_the_verdict() {
 }
 
 #[test]
+fn frames_are_listed_as_they_come_and_filtered() {
+    let folder = everything();
+    ok(&folder, &["capture", "setups/tide-gauge.toml"]);
+    let said = ok(&folder, &["frames", "tide-gauge.dtap"]);
+    // A start command is a word, a read four; the board makes 44 conversions in the record.
+    assert!(said.ends_with("220 frames, 1 with a fault\n"), "{said}");
+    assert!(said.lines().nth(1).unwrap().ends_with("adc  word mosi=0x08 miso=0x00"), "{said}");
+    // The data that comes late is seen on the bus, too.
+    let said = ok(&folder, &["frames", "tide-gauge.dtap", "--faults"]);
+    assert!(
+        said.contains("miso changes with the edge that takes it")
+            && said.ends_with("1 frame, 1 with a fault\n"),
+        "{said}"
+    );
+    let json = ok(&folder, &["frames", "tide-gauge.dtap", "--format", "json", "--first", "3"]);
+    let last: serde_json::Value = serde_json::from_str(json.lines().last().unwrap()).unwrap();
+    assert_eq!(
+        (json.lines().count(), &last["bus"], &last["fields"][1]["value"]),
+        (3, &"adc".into(), &0x2f.into())
+    );
+    let csv =
+        ok(&folder, &["frames", "tide-gauge.dtap", "--format", "csv", "--from", "1 ms", "--to", "2 ms"]);
+    assert!(csv.lines().count() > 5 && csv.lines().all(|row| row.split(',').count() == 6), "{csv}");
+    let (code, said, _) = run(&folder, &["frames", "tide-gauge.dtap", "--to", "0 ms"]);
+    assert!(code == Some(1) && said.contains("0 frames"), "{said}");
+    // The console repeats what it is sent.
+    ok(&folder, &["capture", "setups/console.toml"]);
+    let said = ok(&folder, &["frames", "console.dtap", "--bus", "answer"]);
+    let text: String = said.lines().filter_map(|l| l.split('\'').nth(1)).collect();
+    assert_eq!(text, "status", "{said}");
+    for (args, wanted) in [
+        (&["frames", "tide-gauge.dtap", "--bus", "acd"][..], &["no serial bus 'acd'", "'adc'"][..]),
+        (&["frames", "tide-gauge.dtap", "--bus", "ADDR"], &["parallel bus"]),
+        (&["frames", "tide-gauge.dtap", "--from", "5 ms", "--to", "4 ms"], &["upside down"]),
+    ] {
+        let (code, _, error) = run(&folder, args);
+        assert!(code == Some(2) && wanted.iter().all(|part| error.contains(part)), "{error}");
+    }
+    for (from, to, wanted) in [
+        ("kind = \"uart\"", "kind = \"uatr\"", "did you mean 'uart'?"),
+        ("bit-rate = \"115.2 kHz\"", "", "bit-rate = \"115.2 kHz\""),
+        (
+            "bit-rate = \"115.2 kHz\"",
+            "bit-rate = \"115.2 kHz\"\nparity = \"evn\"",
+            "none, even, odd, mark, space",
+        ),
+        ("line = \"HOST_TX\"", "line = \"HOST_TY\"", "'HOST_TX'"),
+        ("bit-rate = \"115.2 kHz\"", "bit-rate = \"15 MHz\"", "45 MS/s or more"),
+    ] {
+        let text = std::fs::read_to_string(folder.path().join("setups/console.toml")).unwrap();
+        let (before, bus) = text.split_once("name = \"answer\"").unwrap();
+        let text = format!("{before}name = \"answer\"{}", bus.replace(from, to));
+        std::fs::write(folder.path().join("setups/changed.toml"), text).unwrap();
+        let (code, _, error) = run(&folder, &["frames", "console.dtap", "--setup", "setups/changed.toml"]);
+        let flat = error.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(code == Some(2) && flat.contains(wanted), "{to}: {flat}");
+    }
+}
+
+#[test]
 fn levels_are_found_and_thresholds_judged() {
     let folder = everything();
     let (code, said, _) =

@@ -10,11 +10,17 @@
 //! plugs in through the trait.
 
 mod frame;
+mod i2c;
+mod protocol;
 mod run;
+mod spi;
 mod uart;
 
 pub use frame::{Fault, Field, FieldKind, Frame};
-pub use run::{StreamDecoder, decode};
+pub use i2c::I2c;
+pub use protocol::Protocol;
+pub use run::{Frames, StreamDecoder, decode};
+pub use spi::{Spi, SpiConfig};
 pub use uart::{Parity, StopBits, Uart, UartConfig};
 
 use std::ops::ControlFlow;

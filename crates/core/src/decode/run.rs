@@ -2,7 +2,7 @@
 
 use std::ops::{ControlFlow, Range};
 
-use super::{Decoder, FrameSink, Levels};
+use super::{Decoder, Frame, FrameSink, Levels};
 use crate::capture::{Capture, Merged};
 use crate::line::{Level, LineId};
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
@@ -36,18 +36,75 @@ pub fn decode(
     decoder: &mut dyn Decoder,
     sink: &mut dyn FrameSink,
 ) -> ControlFlow<()> {
-    let range = range.start..range.end.min(Tick(capture.len()));
-    let of = |levels: &[Level]| {
-        levels.iter().enumerate().fold(Levels::default(), |all, (line, level)| all.with(line, *level))
-    };
-    let start: Vec<Level> = lines.iter().map(|line| capture.trace(*line).level_at(range.start)).collect();
-    decoder.begin(range.start, of(&start));
-    let mut merged = Merged::new(capture, lines, Tick(range.start.0.saturating_add(1))..range.end);
-    while let Some(tick) = merged.step() {
-        decoder.change(tick, of(merged.levels()), sink)?;
+    let mut walk = Walk::begin(capture, lines, range, decoder);
+    while walk.step(decoder, sink)? {}
+    ControlFlow::Continue(())
+}
+
+/// The frames of a stretch of a stored capture, found one after the other as they are asked for.
+/// Made by [`Frames::new`].
+pub struct Frames<'a> {
+    walk: Walk<'a>,
+    decoder: Box<dyn Decoder>,
+    ready: Vec<Frame>,
+    more: bool,
+}
+
+impl<'a> Frames<'a> {
+    /// As [`decode`], with a decoder of its own.
+    pub fn new(
+        capture: &'a Capture,
+        lines: &[LineId],
+        range: Range<Tick>,
+        mut decoder: Box<dyn Decoder>,
+    ) -> Self {
+        let walk = Walk::begin(capture, lines, range, &mut *decoder);
+        Frames { walk, decoder, ready: Vec::new(), more: true }
     }
-    decoder.pass(range.end, sink)?;
-    decoder.end(range.end, sink)
+}
+
+impl Iterator for Frames<'_> {
+    type Item = Frame;
+
+    fn next(&mut self) -> Option<Frame> {
+        while self.ready.is_empty() && self.more {
+            let step = self.walk.step(&mut *self.decoder, &mut self.ready);
+            self.more = step == ControlFlow::Continue(true);
+        }
+        // Nearly always there is one.
+        (!self.ready.is_empty()).then(|| self.ready.remove(0))
+    }
+}
+
+/// A decoder on its way through stored lines.
+struct Walk<'a> {
+    merged: Merged<'a>,
+    end: Tick,
+}
+
+impl<'a> Walk<'a> {
+    fn begin(capture: &'a Capture, lines: &[LineId], range: Range<Tick>, decoder: &mut dyn Decoder) -> Self {
+        let range = range.start..range.end.min(Tick(capture.len()));
+        let start: Vec<Level> = lines.iter().map(|line| capture.trace(*line).level_at(range.start)).collect();
+        decoder.begin(range.start, together(&start));
+        let merged = Merged::new(capture, lines, Tick(range.start.0.saturating_add(1))..range.end);
+        Walk { merged, end: range.end }
+    }
+
+    /// Goes on to the next change; `false` once the end is reached.
+    fn step(&mut self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        if let Some(tick) = self.merged.step() {
+            decoder.change(tick, together(self.merged.levels()), sink)?;
+            return ControlFlow::Continue(true);
+        }
+        decoder.pass(self.end, sink)?;
+        decoder.end(self.end, sink)?;
+        ControlFlow::Continue(false)
+    }
+}
+
+fn together(levels: &[Level]) -> Levels {
+    levels.iter().enumerate().fold(Levels::default(), |all, (line, level)| all.with(line, *level))
 }
 
 /// Decodes samples as they arrive.

@@ -8,6 +8,7 @@ mod parts;
 mod reader;
 mod record;
 mod resolve;
+mod serial;
 mod source;
 mod wiring;
 
@@ -19,11 +20,12 @@ pub use wiring::Misfit;
 use std::path::Path;
 
 use crate::capture::{Attachment, Capture};
+use crate::decode::Protocol;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
-use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
+use crate::line::{AnalogLine, Bus, Input, Level, Line, LineId, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
 
@@ -70,6 +72,8 @@ pub struct Setup {
     pub stimuli: Vec<Stimulus>,
     /// The parallel buses, over the lines by number.
     pub buses: Vec<Bus>,
+    /// The serial buses.
+    pub serial: Vec<SerialBus>,
     /// The named events, each with its text.
     pub events: Vec<(String, String)>,
     /// What to wait for; `None` to record at once.
@@ -122,6 +126,17 @@ pub struct SetupLine {
     pub fastest: Option<Frequency>,
     /// The level it rests at while nothing goes on, if stated.
     pub rests: Option<Level>,
+}
+
+/// A serial bus with the lines that its decoder asks for, in its order.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SerialBus {
+    /// Its name.
+    pub name: String,
+    /// What is spoken on it.
+    pub protocol: Protocol,
+    /// The lines.
+    pub lines: Vec<LineId>,
 }
 
 /// A part on the board.

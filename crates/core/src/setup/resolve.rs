@@ -11,8 +11,9 @@ use crate::time::{Percent, Time};
 use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
 use super::parts::{read_part, unknown_pin};
 use super::reader::moved;
+use super::serial::DraftSerial;
 use super::source::{Texts, relative};
-use super::{PlacedPart, Sampling, Setup, SetupAnalog, SetupLine, Trigger};
+use super::{PlacedPart, Sampling, SerialBus, Setup, SetupAnalog, SetupLine, Trigger};
 
 /// Deepest nesting of includes.
 const DEEPEST: usize = 16;
@@ -89,6 +90,7 @@ impl Loader<'_> {
         let events: Vec<(String, String)> =
             draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
         let analog = self.analog(&draft);
+        let serial = draft.serial.iter().filter_map(|bus| self.serial(bus, &draft)).collect();
         let mut scope = Scope::new();
         define_all(&mut scope, Names { lines: &lines, analog: &analog, buses: &buses, events: &events });
         self.names(&draft);
@@ -118,6 +120,7 @@ impl Loader<'_> {
             lines,
             analog,
             stimuli: draft.stimuli,
+            serial,
             buses,
             events,
             trigger,
@@ -172,7 +175,8 @@ impl Loader<'_> {
     fn names(&mut self, draft: &Draft) {
         let lines = draft.lines.iter().map(|l| ("line", &l.name));
         let analog = draft.analog.iter().map(|l| ("analog line", &l.name));
-        let buses = draft.buses.iter().map(|b| ("bus", &b.name));
+        let serial = draft.serial.iter().map(|b| &b.name);
+        let buses = draft.buses.iter().map(|b| &b.name).chain(serial).map(|name| ("bus", name));
         let events = draft.events.iter().map(|(name, _)| ("event", name));
         let all: Vec<_> = lines.chain(analog).chain(buses).chain(events).collect();
         for (i, (what, name)) in all.iter().enumerate() {
@@ -225,6 +229,20 @@ impl Loader<'_> {
                 None
             }
         }
+    }
+
+    fn serial(&mut self, bus: &DraftSerial, draft: &Draft) -> Option<SerialBus> {
+        let ids: Vec<_> = bus.lines.iter().map(|l| self.line_id(&l.value, &l.place, draft)).collect();
+        let lines = ids.into_iter().collect::<Option<Vec<_>>>()?;
+        for (number, line) in lines.iter().enumerate() {
+            if lines[..number].contains(line) {
+                let message =
+                    format!("bus '{}' has the line '{}' twice", bus.name.value, bus.lines[number].value);
+                self.problems.push(wrong(&bus.lines[number].place, message, "name each line once"));
+                return None;
+            }
+        }
+        Some(SerialBus { name: bus.name.value.clone(), protocol: bus.protocol, lines })
     }
 
     fn event(&mut self, text: &str, scope: &Scope, place: &TextPlace) {

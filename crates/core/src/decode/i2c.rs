@@ -1,0 +1,168 @@
+//! The two-wire bus of UM10204 (I2C-bus specification and user manual, revision 7).
+
+use std::ops::ControlFlow;
+
+use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::line::Level;
+use crate::time::Tick;
+
+/// The lines, in the decoder's order.
+const CLOCK: usize = 0;
+const DATA: usize = 1;
+
+/// Decodes the two-wire bus; its lines are the clock and the data.
+///
+/// A frame goes from a start or repeated start to the next, or to a stop (3.1.4). Its kind is
+/// `write`, `read`, or `general-call` (3.1.13); its fields are `address` (7 bits, or 10 where they are
+/// used, 3.1.11), `data` for each byte, and after each of them `ack` or `nack` (3.1.6). Faults are
+/// `incomplete` (a start or stop within a byte), `unknown`, `order` (data and clock change too close
+/// to each other to tell) and `cut-off`.
+#[derive(Clone, Debug, Default)]
+pub struct I2c {
+    levels: Levels,
+    /// Within a frame.
+    open: Option<Open>,
+    /// The ten-bit address that was written last: a read repeats only its first two bits.
+    ten_bits: Option<u64>,
+}
+
+#[derive(Clone, Debug)]
+struct Open {
+    start: Tick,
+    /// Where the present byte began, and its bits so far.
+    byte: Option<Tick>,
+    bits: u32,
+    value: u64,
+    kind: &'static str,
+    fields: Vec<Field>,
+    faults: Vec<Fault>,
+    /// The first two bits of a ten-bit address, whose other bits follow, and where they began.
+    high_address: Option<(u64, Tick)>,
+}
+
+impl I2c {
+    /// A decoder; the bus needs no settings, since its clock is one of its lines.
+    pub fn new() -> Self {
+        I2c::default()
+    }
+
+    fn finish(&mut self, at: Tick, fault: Option<Fault>, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let Some(mut open) = self.open.take() else { return ControlFlow::Continue(()) };
+        // The clock rises once before a stop or a repeated start; more is a byte that was begun.
+        if fault.is_none() && open.bits > 1 {
+            let what = format!("it ends after {} bits of a byte", open.bits);
+            open.faults.push(Fault { kind: "incomplete", at, what });
+        }
+        open.faults.extend(fault);
+        if open.fields.is_empty() && open.faults.is_empty() {
+            return ControlFlow::Continue(());
+        }
+        out.frame(Frame {
+            kind: open.kind,
+            start: open.start,
+            end: at,
+            fields: open.fields,
+            faults: open.faults,
+        })
+    }
+
+    /// A bit, taken with the rising clock.
+    fn bit(&mut self, at: Tick, level: Level) {
+        let Some(open) = &mut self.open else { return };
+        if level == Level::Unknown {
+            let what = "the level is not known where a bit is taken".to_string();
+            open.faults.push(Fault { kind: "unknown", at, what });
+        }
+        let start = *open.byte.get_or_insert(at);
+        if open.bits < 8 {
+            open.value = open.value << 1 | u64::from(level == Level::High);
+            open.bits += 1;
+            if open.bits == 8 {
+                self.byte(start, at);
+            }
+            return;
+        }
+        let (name, value) = if level == Level::Low { ("ack", 0) } else { ("nack", 1) };
+        let end = Tick(at.0 + 1);
+        open.fields.push(Field { name, start: at, end, value, bits: 1, kind: FieldKind::Control });
+        (open.byte, open.bits, open.value) = (None, 0, 0);
+    }
+
+    /// Eight bits are there, the last of which was taken at this tick.
+    fn byte(&mut self, start: Tick, at: Tick) {
+        let Some(open) = &mut self.open else { return };
+        let (value, end) = (open.value, Tick(at.0 + 1));
+        let data = Field { name: "data", start, end, value, bits: 8, kind: FieldKind::Data };
+        let address =
+            |value, bits| Field { name: "address", value, bits, kind: FieldKind::Address, ..data.clone() };
+        if let Some((high, start)) = open.high_address.take() {
+            let value = high << 8 | value;
+            self.ten_bits = Some(value);
+            // It began before the first acknowledge.
+            open.fields.insert(0, Field { start, ..address(value, 10) });
+        } else if !open.kind.is_empty() {
+            open.fields.push(data);
+        } else {
+            open.kind = match value & 1 {
+                _ if value == 0 => "general-call",
+                0 => "write",
+                _ => "read",
+            };
+            // 11110xx: a ten-bit address.
+            match (value >> 3 == 0b11110, value & 1) {
+                (true, 0) => open.high_address = Some((value >> 1 & 0b11, start)),
+                (true, _) if self.ten_bits.is_some_and(|known| known >> 8 == value >> 1 & 0b11) => {
+                    open.fields.push(address(self.ten_bits.unwrap_or(0), 10));
+                }
+                _ => open.fields.push(address(value >> 1, 7)),
+            }
+        }
+    }
+}
+
+impl Decoder for I2c {
+    fn lines(&self) -> usize {
+        2
+    }
+
+    fn begin(&mut self, _: Tick, levels: Levels) {
+        *self = I2c { levels, ..I2c::default() };
+    }
+
+    fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let before = std::mem::replace(&mut self.levels, levels);
+        let clock = (before.level(CLOCK), levels.level(CLOCK));
+        let data = (before.level(DATA), levels.level(DATA));
+        if clock == (Level::High, Level::High) {
+            match data {
+                (Level::High, Level::Low) => {
+                    self.finish(at, None, out)?;
+                    let (fields, faults) = (Vec::new(), Vec::new());
+                    let (byte, bits, value, kind, high_address) = (None, 0, 0, "", None);
+                    self.open =
+                        Some(Open { start: at, byte, bits, value, kind, fields, faults, high_address });
+                }
+                (Level::Low, Level::High) => self.finish(at, None, out)?,
+                _ => {}
+            }
+        } else if clock == (Level::Low, Level::High) {
+            if data.0 != data.1
+                && let Some(open) = &mut self.open
+            {
+                let what = "data and clock change at the same sample: record faster".to_string();
+                open.faults.push(Fault { kind: "order", at, what });
+            }
+            self.bit(at, data.0);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
+
+    fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let what = "the record ends within it".to_string();
+        self.finish(at, Some(Fault { kind: "cut-off", at, what }), out)
+    }
+}

@@ -1,0 +1,217 @@
+//! Clocked serial with a select: words shifted out with one clock edge and taken with the other.
+
+use std::ops::ControlFlow;
+
+use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::error::{Error, ErrorKind, Result};
+use crate::line::Level;
+use crate::time::{Rational, Tick, Time, TimeBase};
+
+/// How words are sent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SpiConfig {
+    /// 0 to 3: bit 1 is the level of the clock at rest, bit 0 is set where data is taken with the
+    /// second edge after that instead of the first.
+    pub mode: u8,
+    /// Bits of a word, 1 to 64.
+    pub bits: u32,
+    /// Whether the lowest bit comes first.
+    pub lowest_first: bool,
+    /// The select line's level while it is selected, if there is such a line.
+    pub select: Option<Level>,
+    /// Whether there is a line from the controller, and one to it; at least one of them.
+    pub data: (bool, bool),
+    /// Without a select line: how long the clock rests at least between two words that do not follow
+    /// each other directly.
+    pub gap: Option<Time>,
+}
+
+impl SpiConfig {
+    /// Words of eight bits, the highest first, in a mode, selected low, with data both ways.
+    pub fn new(mode: u8) -> Self {
+        SpiConfig {
+            mode,
+            bits: 8,
+            lowest_first: false,
+            select: Some(Level::Low),
+            data: (true, true),
+            gap: None,
+        }
+    }
+}
+
+/// Decodes clocked serial. Its lines are, as far as they are there: the clock, the select, the line
+/// from the controller (`mosi`), and the line to it (`miso`).
+///
+/// Frames are of kind `word`, from the clock edge that takes the first bit to the one that takes the
+/// last, with a field for each data line. Faults are `truncated` (fewer bits than a word has),
+/// `order` (data changes with the edge that takes it), `unknown` and `cut-off`.
+#[derive(Clone, Debug)]
+pub struct Spi {
+    config: SpiConfig,
+    /// Ticks of the gap.
+    gap: u64,
+    levels: Levels,
+    /// The clock's last edge, either way.
+    last_edge: Tick,
+    word: Option<Word>,
+}
+
+#[derive(Clone, Debug)]
+struct Word {
+    start: Tick,
+    last: Tick,
+    bits: u32,
+    values: [u64; 2],
+    faults: Vec<Fault>,
+}
+
+impl Spi {
+    /// A decoder for records with this time base.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Range`] for a mode, word length or gap that is none, and where there is neither a
+    /// data line nor a way to tell where a word begins.
+    pub fn new(config: SpiConfig, base: TimeBase) -> Result<Self> {
+        let wrong = |message: &str, help: &str| Err(Error::new(ErrorKind::Range, message).with_help(help));
+        if config.mode > 3 || !(1..=64).contains(&config.bits) {
+            return wrong(
+                "there is no such mode or word length",
+                "the mode is 0 to 3, a word has 1 to 64 bits",
+            );
+        }
+        if config.data == (false, false) {
+            return wrong("there is no data line", "give at least one of mosi and miso");
+        }
+        let gap = config.gap.and_then(|gap| base.ticks_in(gap)).map_or(0, Rational::floor);
+        let gap = u64::try_from(gap).unwrap_or(0);
+        if config.select.is_none() && gap == 0 {
+            let help = "give the select line, or a gap longer than a tick after which a word begins";
+            return wrong("nothing says where a word begins", help);
+        }
+        Ok(Spi { config, gap, levels: Levels::default(), last_edge: Tick(0), word: None })
+    }
+
+    fn select_line(&self) -> Option<usize> {
+        self.config.select.map(|_| 1)
+    }
+
+    /// The names and lines of the data.
+    fn data_lines(&self) -> impl Iterator<Item = (usize, &'static str, usize)> + use<> {
+        let first = 1 + usize::from(self.config.select.is_some());
+        let (out, back) = self.config.data;
+        let mosi = out.then_some((0, "mosi", first));
+        let miso = back.then_some((1, "miso", first + usize::from(out)));
+        mosi.into_iter().chain(miso)
+    }
+
+    fn selected(&self, levels: Levels) -> bool {
+        self.select_line().is_none_or(|line| Some(levels.level(line)) == self.config.select)
+    }
+
+    /// Gives the word out, with what is wrong if it is not whole.
+    fn finish(&mut self, fault: Option<Fault>, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let Some(mut word) = self.word.take() else { return ControlFlow::Continue(()) };
+        word.faults.extend(fault);
+        let end = Tick(word.last.0 + 1);
+        let field = |(place, name, _): (usize, &'static str, usize)| Field {
+            name,
+            start: word.start,
+            end,
+            value: word.values[place],
+            bits: word.bits,
+            kind: FieldKind::Data,
+        };
+        let fields = self.data_lines().map(field).collect();
+        out.frame(Frame { kind: "word", start: word.start, end, fields, faults: word.faults })
+    }
+
+    fn truncated(&self, at: Tick) -> Option<Fault> {
+        let bits = self.word.as_ref()?.bits;
+        let what =
+            format!("{bits} of {} bits: selected too shortly, or another word length", self.config.bits);
+        Some(Fault { kind: "truncated", at, what })
+    }
+
+    /// Ends a word after which the clock has rested for too long.
+    fn rest(&mut self, now: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        if self.config.select.is_none() && self.word.is_some() && now.since(self.last_edge) > self.gap as i64
+        {
+            let fault = self.truncated(Tick(self.last_edge.0.saturating_add(self.gap)));
+            return self.finish(fault, out);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn take(&mut self, at: Tick, before: Levels) {
+        let lines: Vec<_> = self.data_lines().collect();
+        let word = self.word.get_or_insert(Word {
+            start: at,
+            last: at,
+            bits: 0,
+            values: [0; 2],
+            faults: Vec::new(),
+        });
+        for (place, name, line) in lines {
+            let level = before.level(line);
+            if level == Level::Unknown {
+                let what = format!("the level of {name} is not known where a bit is taken");
+                word.faults.push(Fault { kind: "unknown", at, what });
+            } else if level != self.levels.level(line) {
+                let what =
+                    format!("{name} changes with the edge that takes it: another mode, or too few samples");
+                word.faults.push(Fault { kind: "order", at, what });
+            }
+            let bit = u64::from(level == Level::High);
+            word.values[place] = match self.config.lowest_first {
+                true => word.values[place] | bit << word.bits,
+                false => word.values[place] << 1 | bit,
+            };
+        }
+        word.bits += 1;
+        word.last = at;
+    }
+}
+
+impl Decoder for Spi {
+    fn lines(&self) -> usize {
+        1 + usize::from(self.config.select.is_some()) + self.data_lines().count()
+    }
+
+    fn begin(&mut self, at: Tick, levels: Levels) {
+        (self.levels, self.last_edge, self.word) = (levels, at, None);
+    }
+
+    fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.rest(at, out)?;
+        let before = std::mem::replace(&mut self.levels, levels);
+        let clock = (before.level(0), levels.level(0));
+        if clock.0 != clock.1 {
+            self.last_edge = at;
+        }
+        // Data is taken with the rising edge in modes 0 and 3, with the falling one in 1 and 2.
+        let rising = matches!(self.config.mode, 0 | 3);
+        let takes = if rising { (Level::Low, Level::High) } else { (Level::High, Level::Low) };
+        if clock == takes && self.selected(before) {
+            self.take(at, before);
+            if self.word.as_ref().is_some_and(|word| word.bits == self.config.bits) {
+                self.finish(None, out)?;
+            }
+        }
+        if self.selected(before) && !self.selected(levels) {
+            let fault = self.truncated(at);
+            self.finish(fault, out)?;
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.rest(until, out)
+    }
+
+    fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.rest(at, out)?;
+        let what = "the record ends within it".to_string();
+        self.finish(Some(Fault { kind: "cut-off", at, what }), out)
+    }
+}
