@@ -3,12 +3,13 @@
 //!
 //! `cargo bench --bench figures` prints a table and writes `target/figures.json`;
 //! `cargo bench --bench figures -- 10M` stops at 10 million samples, and names of groups
-//! (`samples`, `stored`, `setup-hold`, `files`, `limits`, `dump`) leave the others out. The
+//! (`samples`, `stored`, `setup-hold`, `files`, `limits`, `dump`, `decoders`) leave the others out. The
 //! comparison with `numpy` needs an environment of its own, made once with
 //! `python3 -m venv target/numpy && target/numpy/bin/pip install numpy`; without it that figure is
 //! left out, and the run says so.
 
 mod data;
+mod decoders;
 mod dump;
 mod figure;
 mod files;
@@ -18,7 +19,7 @@ mod stored;
 
 use figure::Figures;
 
-const GROUPS: [&str; 6] = ["samples", "stored", "setup-hold", "files", "limits", "dump"];
+const GROUPS: [&str; 7] = ["samples", "stored", "setup-hold", "files", "limits", "dump", "decoders"];
 
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
@@ -50,6 +51,9 @@ fn main() {
     }
     if wanted("dump") {
         dump::measure(&mut figures);
+    }
+    if wanted("decoders") {
+        decoders::measure(&mut figures);
     }
     figures.finish();
 }

@@ -3,8 +3,8 @@
 use std::ops::{ControlFlow, Range};
 
 use super::{Decoder, Frame, FrameSink, Levels};
-use crate::capture::{Capture, Merged};
-use crate::line::{Level, LineId};
+use crate::capture::{Capture, Edge, Edges};
+use crate::line::LineId;
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 use crate::time::Tick;
 
@@ -78,33 +78,45 @@ impl Iterator for Frames<'_> {
 
 /// A decoder on its way through stored lines.
 struct Walk<'a> {
-    merged: Merged<'a>,
+    /// Each line's edges to come, the next of which is at hand. There are few lines: looking at all
+    /// of them is faster than keeping them in order.
+    lines: Vec<(Edges<'a>, Option<Edge>)>,
+    levels: Levels,
     end: Tick,
 }
 
 impl<'a> Walk<'a> {
     fn begin(capture: &'a Capture, lines: &[LineId], range: Range<Tick>, decoder: &mut dyn Decoder) -> Self {
         let range = range.start..range.end.min(Tick(capture.len()));
-        let start: Vec<Level> = lines.iter().map(|line| capture.trace(*line).level_at(range.start)).collect();
-        decoder.begin(range.start, together(&start));
-        let merged = Merged::new(capture, lines, Tick(range.start.0.saturating_add(1))..range.end);
-        Walk { merged, end: range.end }
+        let level = |(line, id): (usize, &LineId)| (line, capture.trace(*id).level_at(range.start));
+        let levels = lines.iter().enumerate().map(level);
+        let levels = levels.fold(Levels::default(), |all, (line, level)| all.with(line, level));
+        decoder.begin(range.start, levels);
+        let rest = Tick(range.start.0.saturating_add(1))..range.end;
+        let lines = lines.iter().map(|id| {
+            let mut edges = capture.trace(*id).edges(rest.clone());
+            let next = edges.next();
+            (edges, next)
+        });
+        Walk { lines: lines.collect(), levels, end: range.end }
     }
 
     /// Goes on to the next change; `false` once the end is reached.
     fn step(&mut self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
-        if let Some(tick) = self.merged.step() {
-            decoder.change(tick, together(self.merged.levels()), sink)?;
-            return ControlFlow::Continue(true);
+        let Some(tick) = self.lines.iter().filter_map(|(_, next)| next.map(|edge| edge.tick)).min() else {
+            decoder.pass(self.end, sink)?;
+            decoder.end(self.end, sink)?;
+            return ControlFlow::Continue(false);
+        };
+        for (line, (edges, next)) in self.lines.iter_mut().enumerate() {
+            if let Some(edge) = next.filter(|edge| edge.tick == tick) {
+                self.levels = self.levels.with(line, edge.to);
+                *next = edges.next();
+            }
         }
-        decoder.pass(self.end, sink)?;
-        decoder.end(self.end, sink)?;
-        ControlFlow::Continue(false)
+        decoder.change(tick, self.levels, sink)?;
+        ControlFlow::Continue(true)
     }
-}
-
-fn together(levels: &[Level]) -> Levels {
-    levels.iter().enumerate().fold(Levels::default(), |all, (line, level)| all.with(line, *level))
 }
 
 /// Decodes samples as they arrive.

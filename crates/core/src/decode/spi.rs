@@ -51,6 +51,8 @@ pub struct Spi {
     config: SpiConfig,
     /// Ticks of the gap.
     gap: u64,
+    /// The data lines: which value, its name, which line.
+    data: Vec<(usize, &'static str, usize)>,
     levels: Levels,
     /// The clock's last edge, either way.
     last_edge: Tick,
@@ -89,20 +91,16 @@ impl Spi {
             let help = "give the select line, or a gap longer than a tick after which a word begins";
             return wrong("nothing says where a word begins", help);
         }
-        Ok(Spi { config, gap, levels: Levels::default(), last_edge: Tick(0), word: None })
+        let first = 1 + usize::from(config.select.is_some());
+        let (out, back) = config.data;
+        let mosi = out.then_some((0, "mosi", first));
+        let miso = back.then_some((1, "miso", first + usize::from(out)));
+        let data = mosi.into_iter().chain(miso).collect();
+        Ok(Spi { config, gap, data, levels: Levels::default(), last_edge: Tick(0), word: None })
     }
 
     fn select_line(&self) -> Option<usize> {
         self.config.select.map(|_| 1)
-    }
-
-    /// The names and lines of the data.
-    fn data_lines(&self) -> impl Iterator<Item = (usize, &'static str, usize)> + use<> {
-        let first = 1 + usize::from(self.config.select.is_some());
-        let (out, back) = self.config.data;
-        let mosi = out.then_some((0, "mosi", first));
-        let miso = back.then_some((1, "miso", first + usize::from(out)));
-        mosi.into_iter().chain(miso)
     }
 
     fn selected(&self, levels: Levels) -> bool {
@@ -114,15 +112,15 @@ impl Spi {
         let Some(mut word) = self.word.take() else { return ControlFlow::Continue(()) };
         word.faults.extend(fault);
         let end = Tick(word.last.0 + 1);
-        let field = |(place, name, _): (usize, &'static str, usize)| Field {
+        let field = |(place, name, _): &(usize, &'static str, usize)| Field {
             name,
             start: word.start,
             end,
-            value: word.values[place],
+            value: word.values[*place],
             bits: word.bits,
             kind: FieldKind::Data,
         };
-        let fields = self.data_lines().map(field).collect();
+        let fields = self.data.iter().map(field).collect();
         out.frame(Frame { kind: "word", start: word.start, end, fields, faults: word.faults })
     }
 
@@ -144,7 +142,6 @@ impl Spi {
     }
 
     fn take(&mut self, at: Tick, before: Levels) {
-        let lines: Vec<_> = self.data_lines().collect();
         let word = self.word.get_or_insert(Word {
             start: at,
             last: at,
@@ -152,7 +149,7 @@ impl Spi {
             values: [0; 2],
             faults: Vec::new(),
         });
-        for (place, name, line) in lines {
+        for (place, name, line) in self.data.iter().copied() {
             let level = before.level(line);
             if level == Level::Unknown {
                 let what = format!("the level of {name} is not known where a bit is taken");
@@ -175,7 +172,7 @@ impl Spi {
 
 impl Decoder for Spi {
     fn lines(&self) -> usize {
-        1 + usize::from(self.config.select.is_some()) + self.data_lines().count()
+        1 + usize::from(self.config.select.is_some()) + self.data.len()
     }
 
     fn begin(&mut self, at: Tick, levels: Levels) {

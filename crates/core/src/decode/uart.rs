@@ -90,8 +90,8 @@ const FEWEST_SAMPLES: i64 = 3;
 #[derive(Clone, Debug)]
 pub struct Uart {
     config: UartConfig,
-    /// Ticks per half bit.
-    half: Rational,
+    /// Ticks from the start of a byte to the end of so many half bits.
+    halves: Vec<u64>,
     level: Level,
     state: State,
 }
@@ -146,7 +146,10 @@ impl Uart {
                 format!("{:.1} samples per bit are too few to decode {}", samples.to_f64(), config.bit_rate);
             return Err(Error::new(ErrorKind::Range, message).with_help(format!("record at {needed}")));
         }
-        Ok(Uart { config, half, level: Level::Unknown, state: State::Waiting })
+        // A byte has 12 bits at the most, and two stop bits.
+        let after = |count: i64| half.checked_mul(Rational::from(count)).map_or(i128::MAX, Rational::floor);
+        let halves = (0..=32).map(|count| u64::try_from(after(count)).unwrap_or(u64::MAX)).collect();
+        Ok(Uart { config, halves, level: Level::Unknown, state: State::Waiting })
     }
 
     fn rests(&self, level: Level) -> bool {
@@ -159,9 +162,8 @@ impl Uart {
 
     /// The tick so many half bits after another.
     fn after(&self, start: Tick, halves: u32) -> Tick {
-        let ticks =
-            self.half.checked_mul(Rational::from(i64::from(halves))).map_or(i128::MAX, Rational::floor);
-        Tick(start.0.saturating_add(u64::try_from(ticks).unwrap_or(u64::MAX)))
+        let ticks = self.halves.get(halves as usize).copied().unwrap_or(u64::MAX);
+        Tick(start.0.saturating_add(ticks))
     }
 
     /// Bits of a byte, its first stop bit included.
@@ -171,79 +173,32 @@ impl Uart {
 
     /// Takes all bits whose middle lies before a tick; the level did not change meanwhile.
     fn take(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
-        while let State::Byte(byte) = &self.state {
-            let last = self.bits() - 1;
-            // With two stop bits, the second one is looked at, too.
-            let more = u32::from(self.config.stop_bits == StopBits::Two);
-            if byte.taken > last + more {
-                break;
-            }
-            let middle = self.after(byte.start, 2 * byte.taken + 1);
+        let (level, rests, last) = (self.level, self.rests(self.level), self.bits() - 1);
+        while let State::Byte(byte) = &mut self.state {
+            let ticks = self.halves.get(2 * byte.taken as usize + 1).copied().unwrap_or(u64::MAX);
+            let middle = Tick(byte.start.0.saturating_add(ticks));
             if middle >= until {
                 break;
             }
-            let State::Byte(byte) = std::mem::replace(&mut self.state, State::Resting) else { break };
-            self.state = self.bit(byte, middle, out)?;
+            let next = byte.bit(&self.config, level, rests, last, middle);
+            if next == Next::More {
+                continue;
+            }
+            let state = if next == Next::Faulty { State::Waiting } else { State::Resting };
+            let State::Byte(byte) = std::mem::replace(&mut self.state, state) else { break };
+            match next {
+                Next::Broken => self.state = State::Break(byte.start),
+                Next::Noise => {
+                    let what =
+                        "the start bit is over before its middle: noise, or a much faster sender".to_string();
+                    let faults = vec![Fault { kind: "false-start", at: byte.start, what }];
+                    let (kind, start, fields) = ("noise", byte.start, Vec::new());
+                    out.frame(Frame { kind, start, end: middle, fields, faults })?;
+                }
+                _ => out.frame(self.frame(byte))?,
+            }
         }
         ControlFlow::Continue(())
-    }
-
-    /// Takes one bit.
-    fn bit(&self, mut byte: Byte, middle: Tick, out: &mut dyn FrameSink) -> ControlFlow<(), State> {
-        let rests = self.rests(self.level);
-        let (place, data_bits) = (byte.taken, self.config.data_bits);
-        byte.taken += 1;
-        byte.rested |= rests;
-        if self.level == Level::Unknown {
-            let what = "the level is not known where a bit is taken".to_string();
-            byte.faults.push(Fault { kind: "unknown", at: middle, what });
-        }
-        let first_stop = self.bits() - 1;
-        if place == 0 {
-            if rests {
-                let what =
-                    "the start bit is over before its middle: noise, or a much faster sender".to_string();
-                let faults = vec![Fault { kind: "false-start", at: byte.start, what }];
-                let noise =
-                    Frame { kind: "noise", start: byte.start, end: middle, fields: Vec::new(), faults };
-                out.frame(noise)?;
-                return ControlFlow::Continue(State::Resting);
-            }
-        } else if place <= data_bits {
-            let shift = if self.config.highest_first { data_bits - place } else { place - 1 };
-            byte.data |= u64::from(rests) << shift;
-            byte.ones += u32::from(rests);
-        } else if place < first_stop {
-            byte.parity = Some(rests);
-            let odd = byte.ones % 2 == 1;
-            let wanted = match self.config.parity {
-                Parity::None => rests,
-                Parity::Even => odd,
-                Parity::Odd => !odd,
-                Parity::Mark => true,
-                Parity::Space => false,
-            };
-            if rests != wanted {
-                let (is, should) = (u8::from(rests), u8::from(wanted));
-                let what = format!(
-                    "the parity bit is {is} and should be {should}: a bit is wrong, or the parity is another"
-                );
-                byte.faults.push(Fault { kind: "parity", at: middle, what });
-            }
-        } else if !rests {
-            if !byte.rested {
-                return ControlFlow::Continue(State::Break(byte.start));
-            }
-            let what =
-                "the stop bit is not there: another bit rate, another format, or a wrong start".to_string();
-            byte.faults.push(Fault { kind: "framing", at: middle, what });
-            out.frame(self.frame(byte))?;
-            return ControlFlow::Continue(State::Waiting);
-        } else if place == first_stop + u32::from(self.config.stop_bits == StopBits::Two) {
-            out.frame(self.frame(byte))?;
-            return ControlFlow::Continue(State::Resting);
-        }
-        ControlFlow::Continue(State::Byte(byte))
     }
 
     fn frame(&self, byte: Byte) -> Frame {
@@ -268,6 +223,73 @@ impl Uart {
         let end = self.after(byte.start, 2 * (self.bits() - 1) + self.config.stop_bits.halves());
         let fields = std::iter::once(data).chain(parity).collect();
         Frame { kind: "byte", start: byte.start, end, fields, faults: byte.faults }
+    }
+}
+
+/// What comes after a bit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Next {
+    /// Another bit.
+    More,
+    /// The byte is whole.
+    Whole,
+    /// The byte has no stop bit.
+    Faulty,
+    /// Nothing of it was at the resting level.
+    Broken,
+    /// There was no start bit.
+    Noise,
+}
+
+impl Byte {
+    /// Takes a bit; the one numbered `last` is the first stop bit.
+    fn bit(&mut self, config: &UartConfig, level: Level, rests: bool, last: u32, middle: Tick) -> Next {
+        let place = self.taken;
+        self.taken += 1;
+        self.rested |= rests;
+        if level == Level::Unknown {
+            let what = "the level is not known where a bit is taken".to_string();
+            self.faults.push(Fault { kind: "unknown", at: middle, what });
+        }
+        if place == 0 {
+            return if rests { Next::Noise } else { Next::More };
+        }
+        if place <= config.data_bits {
+            let shift = if config.highest_first { config.data_bits - place } else { place - 1 };
+            self.data |= u64::from(rests) << shift;
+            self.ones += u32::from(rests);
+            return Next::More;
+        }
+        if place < last {
+            self.parity = Some(rests);
+            let odd = self.ones % 2 == 1;
+            let wanted = match config.parity {
+                Parity::None => rests,
+                Parity::Even => odd,
+                Parity::Odd => !odd,
+                Parity::Mark => true,
+                Parity::Space => false,
+            };
+            if rests != wanted {
+                let (is, should) = (u8::from(rests), u8::from(wanted));
+                let what = format!(
+                    "the parity bit is {is} and should be {should}: a bit is wrong, or the parity is another"
+                );
+                self.faults.push(Fault { kind: "parity", at: middle, what });
+            }
+            return Next::More;
+        }
+        if !rests {
+            if !self.rested {
+                return Next::Broken;
+            }
+            let what =
+                "the stop bit is not there: another bit rate, another format, or a wrong start".to_string();
+            self.faults.push(Fault { kind: "framing", at: middle, what });
+            return Next::Faulty;
+        }
+        // With two stop bits, the second one is looked at, too.
+        if place < last + u32::from(config.stop_bits == StopBits::Two) { Next::More } else { Next::Whole }
     }
 }
 
