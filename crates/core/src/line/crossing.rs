@@ -62,6 +62,7 @@ impl Gate {
 
 /// Marks the number of a line as a crossing; the numbers of lines are far below.
 const MARK: u64 = 1 << 62;
+const _: () = assert!(usize::BITS >= 64, "the number of a crossing needs 64 bits");
 
 impl Crossing {
     /// A voltage on an analog line; `None` when it is no whole number of microvolts, beyond 2 kV,
