@@ -181,6 +181,27 @@ fn the_stream_stops_where_the_search_of_the_record_has_its_first_hit() {
 }
 
 #[test]
+fn recorded_on_board_the_voltages_lie_where_they_were_beside_the_levels() {
+    let text = std::fs::read_to_string(root().join("setups/power-rail.toml")).unwrap();
+    let text = text.replace("VDD33 rises through 1.65 V while RESET_N low", "PGOOD rises");
+    let text = text.replace(
+        "rate = \"50 MS/s\"\nanalog-rate = \"5 MS/s\"",
+        "rate = \"200 MS/s\"\nanalog-rate = \"8 MS/s\"",
+    );
+    let setup = crate::support::setup(text.split("[[part]]").next().unwrap()).unwrap();
+    for seed in 0..8 {
+        let address = format!("bench:tide-gauge?instrument=EX-M16&faults=none&seed={seed}");
+        let mut instrument = connect(&address, Path::new("")).unwrap();
+        assert!(!setup.plan(&*instrument, RecordOptions::default()).unwrap().stream);
+        let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+        let rises = hits(&capture, "VDD33 rises through 1.65 V");
+        // Half of 1.1 ms after 3 ms, and power is good at 4.2 ms.
+        let at = capture.base().time_of(Tick(rises[0])).to_f64();
+        assert!(rises.len() == 1 && (at + 650e-6).abs() < 9e-6, "seed {seed}: {at}");
+    }
+}
+
+#[test]
 fn a_voltage_that_is_never_reached_is_told_with_those_that_were() {
     let text = std::fs::read_to_string(root().join("setups/power-rail.toml")).unwrap();
     let text =

@@ -437,7 +437,7 @@ fn stranger(says: &'static [&'static str]) -> String {
 
 #[test]
 fn whoever_else_answers_is_told_apart() {
-    let timeouts = Timeouts { connect: Duration::from_millis(500), answer: Duration::from_millis(300) };
+    let timeouts = Timeouts { connect: Duration::from_millis(500), answer: Duration::from_millis(1500) };
     let refused = |address: &str| -> Error {
         let outcome: Result<Remote> = Remote::connect(address, timeouts);
         let error = outcome.unwrap_err();

@@ -3,7 +3,7 @@
 use std::str::FromStr;
 
 use deep_tap_core::line::Level;
-use deep_tap_core::time::{Rational, Samples, Time, Voltage};
+use deep_tap_core::time::{Samples, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result, suggest};
 
 use crate::board::{Disturbance, Fault, Instant};
@@ -94,9 +94,7 @@ fn read(parts: &[&str]) -> Option<AnyFault> {
     }
 }
 
-/// A time that is not negative, in whole femtoseconds.
+/// A time that is not negative.
 fn instant(text: &str) -> Option<Instant> {
-    let time = text.parse::<Time>().ok()?.to_rational();
-    let femto = time.checked_mul(Rational::power_of_ten(15)?)?;
-    i64::try_from(femto.round()).ok().filter(|fs| (0..1_000_000_000_000_000_000).contains(fs)).map(Instant)
+    text.parse::<Time>().ok().filter(|time| *time >= Time::ZERO).map(Instant::after)
 }

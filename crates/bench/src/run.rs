@@ -104,11 +104,7 @@ impl Run {
     pub(crate) fn rest(&mut self, board: &dyn Board) {
         for (node, taps) in self.taps.iter().enumerate() {
             let level = board.initial(NodeId(node));
-            let volts = match (level, self.shapes[node]) {
-                (Change::Volts(volts), _) => Some(volts),
-                (Change::Level(Level::Unknown), _) | (_, None) => None,
-                (Change::Level(level), Some(shape)) => Some(driven(level, &shape)),
-            };
+            let volts = volts_of(level, self.shapes[node]);
             for tap in taps {
                 match (tap, volts, level) {
                     (Tap::Channel(channel), Some(volts), _) => {
@@ -135,11 +131,7 @@ impl Run {
     pub(crate) fn change(&mut self, node: NodeId, at: Instant, change: Change) {
         let (Some(taps), clock) = (self.taps.get(node.0), &self.clock) else { return };
         let shape = self.shapes[node.0];
-        let to = match (change, shape) {
-            (Change::Volts(volts), _) => Some(volts),
-            (Change::Level(Level::Unknown), _) | (_, None) => None,
-            (Change::Level(level), Some(shape)) => Some(driven(level, &shape)),
-        };
+        let to = volts_of(change, shape);
         let shape = shape.unwrap_or(Shape::LOGIC_3V3);
         for tap in taps {
             match (tap, to, change) {
@@ -248,6 +240,12 @@ impl Run {
     }
 }
 
-fn driven(level: Level, shape: &Shape) -> f64 {
-    if level == Level::High { shape.high } else { shape.low }
+/// The voltage that a node is driven to; `None` where it is not known, or levels have none.
+fn volts_of(change: Change, shape: Option<Shape>) -> Option<f64> {
+    match (change, shape) {
+        (Change::Volts(volts), _) => Some(volts),
+        (Change::Level(Level::High), Some(shape)) => Some(shape.high),
+        (Change::Level(Level::Low), Some(shape)) => Some(shape.low),
+        (Change::Level(_), _) => None,
+    }
 }

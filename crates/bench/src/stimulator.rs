@@ -2,7 +2,7 @@
 
 use deep_tap_core::instrument::{Begins, Signal, Stimulus};
 use deep_tap_core::line::Level;
-use deep_tap_core::time::{Rational, Time};
+use deep_tap_core::time::Rational;
 
 use crate::board::device::{Device, Queues};
 use crate::board::models::{Beat, Parity, Sender, Square};
@@ -35,8 +35,8 @@ impl Stimulator {
     ) {
         if self.device.is_none() {
             let start = match (self.stimulus.begins, trigger) {
-                (Begins::AfterArming(delay), _) => Some(femto(delay)),
-                (Begins::AfterTrigger(delay), Some(trigger)) => Some(trigger + femto(delay)),
+                (Begins::AfterArming(delay), _) => Some(Instant::after(delay)),
+                (Begins::AfterTrigger(delay), Some(trigger)) => Some(trigger + Instant::after(delay)),
                 (Begins::AfterTrigger(_), None) => None,
             };
             self.device = start.and_then(|start| device(&self.stimulus.signal, start.max(now)));
@@ -50,11 +50,6 @@ impl Stimulator {
     }
 }
 
-fn femto(time: Time) -> Instant {
-    let femto = Rational::power_of_ten(15).and_then(|scale| time.to_rational().checked_mul(scale));
-    Instant(femto.map_or(i64::MAX / 2, |f| i64::try_from(f.round()).unwrap_or(i64::MAX / 2)))
-}
-
 /// What sends a signal; `None` for one that has no length.
 fn device(signal: &Signal, start: Instant) -> Option<Box<dyn Device>> {
     let node = NodeId(0);
@@ -64,7 +59,8 @@ fn device(signal: &Signal, start: Instant) -> Option<Box<dyn Device>> {
             Box::new(Square {
                 node,
                 start,
-                until: length.map_or(Instant(i64::MAX / 2), |length| start + femto(length) - Instant(1)),
+                until: length
+                    .map_or(Instant(i64::MAX / 2), |length| start + Instant::after(length) - Instant(1)),
                 period: Beat::new(frequency.to_rational().recip()?)?,
                 duty: u64::try_from(thousandths).ok()?,
                 jitter: Instant(0),

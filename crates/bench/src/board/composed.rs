@@ -45,8 +45,8 @@ impl Composed {
         let shape = |node: &FileNode| {
             let slope =
                 |straight: &Option<Given<Time>>, curved: &Option<Given<Time>>| match (straight, curved) {
-                    (_, Some(time)) => Slope::Rc(instant(time.0)),
-                    (Some(time), None) => Slope::Ramp(instant(time.0)),
+                    (_, Some(time)) => Slope::Rc(Instant::after(time.0)),
+                    (Some(time), None) => Slope::Ramp(Instant::after(time.0)),
                     (None, None) => Slope::Step,
                 };
             let volts =
@@ -83,7 +83,7 @@ impl Composed {
         let file = Arc::clone(&board.file);
         for (number, node) in file.node.iter().enumerate() {
             if let Some(leader) = &node.follows {
-                let after = node.after.as_ref().map_or(Instant(0), |time| instant(time.0));
+                let after = node.after.as_ref().map_or(Instant(0), |time| Instant::after(time.0));
                 board.followers.push((board.node(leader, source)?, NodeId(number), after));
             }
         }
@@ -106,10 +106,11 @@ impl Composed {
     fn devices(&self, source: &Source, run: u64) -> Result<Vec<Box<dyn Device>>> {
         let file = Arc::clone(&self.file);
         let mut devices: Vec<Box<dyn Device>> = Vec::new();
-        let mut random = Random::new(self.seed).split(0xb0 + run);
+        let random = Random::new(self.seed).split(0xb0 + run);
         let node = |name: &Name| self.node(name, source);
         let nodes = |names: &[Name]| names.iter().map(node).collect::<Result<Vec<_>>>();
-        let start = |given: &Option<Given<Time>>| given.as_ref().map_or(Instant(0), |time| instant(time.0));
+        let start =
+            |given: &Option<Given<Time>>| given.as_ref().map_or(Instant(0), |time| Instant::after(time.0));
         let every = |given: &Spanned<Given<Time>>| every(given, source);
         let period = |given: &Spanned<Given<Frequency>>, factor| period(given, factor, source);
         for square in file.clock.iter().chain(&file.pwm) {
@@ -118,7 +119,7 @@ impl Composed {
             devices.push(Box::new(Square {
                 node: node(&square.node)?,
                 start: start(&square.start),
-                until: square.until.as_ref().map_or(Instant(i64::MAX / 2), |time| instant(time.0)),
+                until: square.until.as_ref().map_or(Instant(i64::MAX / 2), |time| Instant::after(time.0)),
                 period: period(&square.frequency, Rational::ONE)?,
                 duty: u64::try_from(duty.clamp(0, 1000)).unwrap_or(500),
                 jitter: start(&square.jitter),
@@ -129,7 +130,7 @@ impl Composed {
         for rail in &file.rail {
             let (volts, every) = (vec![rail.volts.0.to_f64()], Beat::new(Rational::ONE));
             let Some(every) = every else { continue };
-            let (node, start) = (node(&rail.node)?, instant(rail.at.0));
+            let (node, start) = (node(&rail.node)?, Instant::after(rail.at.0));
             devices.push(Box::new(Steps { node, start, every, volts, again: false, done: 0 }));
         }
         for steps in &file.steps {
@@ -148,7 +149,8 @@ impl Composed {
             devices.push(Box::new(OneHot { nodes, start, every, again, done: 0 }));
         }
         for pulse in &file.pulse {
-            let (node, at, width) = (node(&pulse.node)?, instant(pulse.at.0), instant(pulse.width.0));
+            let (node, at, width) =
+                (node(&pulse.node)?, Instant::after(pulse.at.0), Instant::after(pulse.width.0));
             devices.push(Box::new(Pulse { node, at, width, high: pulse.high, done: false }));
         }
         for sender in &file.uart {
@@ -205,14 +207,13 @@ impl Composed {
                 write: node(&writer.write)?,
                 start: start(&writer.start),
                 every: every(&writer.every)?,
-                setup: instant(writer.setup.0),
-                pulse: instant(writer.pulse.0),
-                hold: instant(writer.hold.0),
+                setup: Instant::after(writer.setup.0),
+                pulse: Instant::after(writer.pulse.0),
+                hold: Instant::after(writer.hold.0),
                 done: 0,
             }));
         }
         self.protocols(source, &mut devices)?;
-        random.bits();
         Ok(devices)
     }
 }
@@ -221,7 +222,8 @@ impl Composed {
     /// The devices that speak protocols.
     fn protocols(&self, source: &Source, devices: &mut Vec<Box<dyn Device>>) -> Result<()> {
         let node = |name: &Name| self.node(name, source);
-        let start = |given: &Option<Given<Time>>| given.as_ref().map_or(Instant(0), |time| instant(time.0));
+        let start =
+            |given: &Option<Given<Time>>| given.as_ref().map_or(Instant(0), |time| Instant::after(time.0));
         let every = |given: &Spanned<Given<Time>>| every(given, source);
         let one = Rational::ONE;
         for i2c in &self.file.i2c {
@@ -301,9 +303,9 @@ impl Composed {
                 start: start(&lights.start),
                 every: every(&lights.every)?,
                 bytes: lights.bytes.clone(),
-                period: instant(lights.period.0),
-                zero: instant(lights.zero.0),
-                one: instant(lights.one.0),
+                period: Instant::after(lights.period.0),
+                zero: Instant::after(lights.zero.0),
+                one: Instant::after(lights.one.0),
                 done: 0,
             }));
         }
@@ -324,13 +326,6 @@ fn period(given: &Spanned<Given<Frequency>>, factor: Rational, source: &Source) 
         .and_then(Rational::recip)
         .and_then(Beat::new)
         .ok_or_else(|| source.wrong(given.span(), "this frequency is not above zero", "give a higher one"))
-}
-
-/// A time in whole femtoseconds; what is beyond two and a half hours is never.
-fn instant(time: Time) -> Instant {
-    let femto = Rational::power_of_ten(15).and_then(|scale| time.to_rational().checked_mul(scale));
-    let whole = femto.map_or(i128::MAX, Rational::round);
-    Instant(i64::try_from(whole.clamp(0, i128::from(i64::MAX / 2))).unwrap_or(i64::MAX / 2))
 }
 
 impl Board for Composed {

@@ -39,6 +39,14 @@ impl Instant {
         Instant(us.saturating_mul(1_000_000_000))
     }
 
+    /// The nearest instant so long after switching on; what is negative is at once, and what is too
+    /// far for any record is safe to add to.
+    pub fn after(time: Time) -> Instant {
+        let femto = Rational::power_of_ten(15).and_then(|scale| time.to_rational().checked_mul(scale));
+        let whole = femto.map_or(i128::MAX, Rational::round).clamp(0, i128::from(i64::MAX / 4));
+        Instant(i64::try_from(whole).unwrap_or(i64::MAX / 4))
+    }
+
     /// The same as an exact time.
     pub fn time(self) -> Time {
         Time::from_rational(

@@ -14,7 +14,7 @@ pub struct Memory {
 
 /// The codes of all analog inputs so far.
 #[derive(Debug, Default)]
-pub struct AnalogLines {
+struct AnalogLines {
     lines: Vec<AnalogBuilder>,
     /// Tick of the first code, and ticks from one to the next.
     first: u64,
@@ -23,7 +23,7 @@ pub struct AnalogLines {
 
 impl AnalogLines {
     /// Takes the codes in that come with samples, the first of which is at this position.
-    pub fn push(&mut self, samples: Samples<'_>, position: u64) {
+    fn push(&mut self, samples: Samples<'_>, position: u64) {
         if self.lines.is_empty() {
             self.lines.resize_with(samples.analog_inputs(), AnalogBuilder::new);
         }
@@ -36,18 +36,8 @@ impl AnalogLines {
         }
     }
 
-    /// Codes held per input.
-    pub fn len(&self) -> u64 {
-        self.lines.first().map_or(0, AnalogBuilder::len)
-    }
-
-    /// Whether none are held.
-    pub fn is_empty(&self) -> bool {
-        self.len() == 0
-    }
-
     /// The analog lines, with one scale for each; lines without a single code have none.
-    pub fn finish(self, scales: &[AnalogScale]) -> Vec<AnalogTrace> {
+    fn finish(self, scales: &[AnalogScale]) -> Vec<AnalogTrace> {
         let (first, every) = (self.first, self.every);
         let mut lines = self.lines.into_iter();
         scales.iter().map(|scale| lines.next().unwrap_or_default().finish(*scale, first, every)).collect()

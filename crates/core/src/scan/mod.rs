@@ -11,6 +11,6 @@ mod planes;
 mod samples;
 
 pub use filler::{Filler, fill};
-pub use memory::{AnalogLines, Memory};
+pub use memory::Memory;
 pub(crate) use planes::{GROUP, Plane, SPAN, Slicer};
 pub use samples::{SampleBlock, SampleWidth, Samples};

@@ -226,8 +226,7 @@ impl Device for Jtag {
         [true, true, false, false].into_iter().for_each(|mode| clock(mode, false, false));
         let (instruction, bits) = self.instruction;
         // The captured instruction register ends in 01.
-        (0..bits)
-            .for_each(|place| clock(place + 1 == bits, bit(instruction, place), bit(0b01, place.min(63))));
+        (0..bits).for_each(|place| clock(place + 1 == bits, bit(instruction, place), bit(0b01, place)));
         // Update IR, select DR, capture DR, shift DR.
         [true, true, false, false].into_iter().for_each(|mode| clock(mode, false, false));
         let (into, out, bits) = self.data;
