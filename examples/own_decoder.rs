@@ -16,7 +16,7 @@ const GATE: usize = 0;
 const PULSES: usize = 1;
 
 /// Counts pulses while the gate is high; 1 to 15 of them are a number.
-#[derive(Default)]
+#[derive(Debug, Default)]
 struct PulseCount {
     levels: Levels,
     /// Where the gate went high, and the pulses since; `None` while it is low, or was not seen to rise.
@@ -55,6 +55,10 @@ impl Decoder for PulseCount {
             out.frame(Frame { kind: "number", start, end: at, fields, faults })?;
         }
         ControlFlow::Continue(())
+    }
+
+    fn due(&self) -> Option<Tick> {
+        None
     }
 
     fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {

@@ -35,7 +35,7 @@ fn stored(capture: &Capture, decoder: &mut dyn Decoder) -> Vec<Frame> {
     frames
 }
 
-fn streamed(capture: &Capture, decoder: &mut dyn Decoder, cuts: &[usize]) -> Vec<Frame> {
+pub fn streamed(capture: &Capture, decoder: &mut dyn Decoder, cuts: &[usize]) -> Vec<Frame> {
     let lines = decoder.lines();
     let bits: Vec<u32> = (0..lines as u32).collect();
     let mut stream = StreamDecoder::new(decoder, &bits);
@@ -56,20 +56,24 @@ fn streamed(capture: &Capture, decoder: &mut dyn Decoder, cuts: &[usize]) -> Vec
     frames
 }
 
-fn data(frames: &[Frame]) -> Vec<u64> {
+pub fn data(frames: &[Frame]) -> Vec<u64> {
     frames.iter().filter(|f| f.kind == "byte").map(|f| f.field("data").unwrap().value).collect()
 }
 
-fn kinds(frames: &[Frame]) -> Vec<&str> {
+pub fn kinds(frames: &[Frame]) -> Vec<&str> {
     frames.iter().map(|f| f.kind).collect()
 }
 
-fn faults(frames: &[Frame]) -> Vec<&str> {
+pub fn faults(frames: &[Frame]) -> Vec<&str> {
     frames.iter().flat_map(|f| &f.faults).map(|f| f.kind).collect()
 }
 
 /// A board with these nodes and one device, recorded for 5 ms.
-fn board(nodes: &str, device: &str, rate: &str, seed: u64) -> Capture {
+pub fn board(nodes: &str, device: &str, rate: &str, seed: u64) -> Capture {
+    board_for(nodes, device, rate, seed, "5 ms")
+}
+
+pub fn board_for(nodes: &str, device: &str, rate: &str, seed: u64, length: &str) -> Capture {
     let folder = tempfile::tempdir().unwrap();
     let names = nodes.split(' ');
     let list: Vec<String> =
@@ -79,11 +83,12 @@ fn board(nodes: &str, device: &str, rate: &str, seed: u64) -> Capture {
     let mut instrument = connect(&format!("bench:b.toml?seed={seed}"), folder.path()).unwrap();
     let lines: Vec<String> =
         names.enumerate().map(|(n, name)| format!("{{ name = \"{name}\", input = {n} }}")).collect();
-    let text = format!("sampling = {{ rate = \"{rate}\", length = \"5 ms\" }}\nline = [{}]", lines.join(","));
+    let text =
+        format!("sampling = {{ rate = \"{rate}\", length = \"{length}\" }}\nline = [{}]", lines.join(","));
     record(&crate::support::setup(&text).unwrap(), &mut *instrument, RecordOptions::default()).unwrap()
 }
 
-fn fields(frame: &Frame) -> Vec<(&str, u64)> {
+pub fn fields(frame: &Frame) -> Vec<(&str, u64)> {
     frame.fields.iter().map(|field| (field.name, field.value)).collect()
 }
 

@@ -125,8 +125,8 @@ fn messages_point_at_the_column_and_name_the_remedy() {
             "column 17: 'no' and 'after' do not go together | write 'A then no B within 5 us', or 'A then no B then C'",
         ),
         (
-            "rtc has address == 3",
-            "column 1: frames cannot be searched yet | search for edges of the bus's lines",
+            "A1 has address == 3",
+            "column 1: 'A1' is a line, which has no frames | frames are those of a [[bus]] with a kind, such as kind = \"i2c\"",
         ),
         ("WE_N rises while ADDR < 0x1x", "column 25: '0x1x' is not a value of at most 64 bits | -"),
         (

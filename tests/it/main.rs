@@ -6,6 +6,7 @@ mod acquisition;
 mod analog;
 /// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
 mod bench;
+mod buses;
 /// Decoders of serial buses.
 mod decode;
 /// What the documents show.

@@ -2,7 +2,7 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
-use deep_tap::event::{Meaning, Program, Scope};
+use deep_tap::event::{FrameBus, Meaning, Program, Scope};
 use deep_tap::line::{Crossing, LineId};
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
@@ -42,7 +42,7 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
     let loaded = load(&args::Source { file: args.file.clone(), setup: args.setup.clone() })?;
     let capture = &loaded.capture;
     let program = Program::compile(&args.event, &scope(&loaded))?;
-    program.check_times(capture.base())?;
+    program.check_at(capture.base())?;
     let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
     let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?.unwrap_or(Tick(capture.len()));
     if from >= to {
@@ -68,6 +68,11 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
 /// The names of the record, and the named events of its setup.
 fn scope(loaded: &Loaded) -> Scope {
     let mut scope = Scope::of(&loaded.capture);
+    for bus in loaded.setup.iter().flat_map(|setup| &setup.serial) {
+        if scope.get(&bus.name).is_none() {
+            scope.define(bus.name.clone(), Meaning::Frames(FrameBus::new(bus.clone())));
+        }
+    }
     for (name, event) in loaded.setup.iter().flat_map(|setup| &setup.events) {
         if scope.get(name).is_none() {
             scope.define(name.clone(), Meaning::Event(event.clone()));

@@ -1,8 +1,8 @@
 //! `frames`: the decoded buses of a capture, one line per frame, as they are found.
 
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Field, FieldKind, Frame, Frames};
-use deep_tap::setup::{SerialBus, Setup};
+use deep_tap::decode::{Field, FieldKind, Frame, Frames, SerialBus};
+use deep_tap::setup::Setup;
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind, suggest};
 use serde::Serialize;

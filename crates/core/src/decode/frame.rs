@@ -1,7 +1,10 @@
 //! What decoders find.
 
+use std::ops::Range;
+
 use serde::Serialize;
 
+use crate::event::FrameTests;
 use crate::time::Tick;
 
 /// One unit on a bus.
@@ -20,9 +23,26 @@ pub struct Frame {
 }
 
 impl Frame {
+    /// A frame without fields and faults, so far.
+    pub fn new(kind: &'static str, span: Range<Tick>) -> Frame {
+        Frame { kind, start: span.start, end: span.end, fields: Vec::new(), faults: Vec::new() }
+    }
+
     /// The field with this name, if it has one.
     pub fn field(&self, name: &str) -> Option<&Field> {
         self.fields.iter().find(|field| field.name == name)
+    }
+
+    /// Whether it has what the tests of `BUS has …` ask for.
+    pub fn meets(&self, tests: &FrameTests) -> bool {
+        let named = |name: &str| {
+            let fault = |fault: &Fault| name == "fault" || fault.kind == name;
+            self.kind == name || self.field(name).is_some() || self.faults.iter().any(fault)
+        };
+        let valued = |name: &str, meets: &dyn Fn(u64) -> bool| {
+            self.fields.iter().any(|field| field.name == name && meets(field.value))
+        };
+        tests.met(named, valued)
     }
 }
 
@@ -41,6 +61,13 @@ pub struct Field {
     pub bits: u32,
     /// What it is for.
     pub kind: FieldKind,
+}
+
+impl Field {
+    /// A field over a stretch of ticks.
+    pub fn new(kind: FieldKind, name: &'static str, span: Range<Tick>, value: u64, bits: u32) -> Field {
+        Field { name, start: span.start, end: span.end, value, bits, kind }
+    }
 }
 
 /// What a field is for.
@@ -66,4 +93,21 @@ pub struct Fault {
     pub at: Tick,
     /// What it is, in words.
     pub what: String,
+}
+
+impl Fault {
+    /// A fault of a kind at a tick.
+    pub fn new(kind: &'static str, at: Tick, what: impl Into<String>) -> Fault {
+        Fault { kind, at, what: what.into() }
+    }
+
+    /// The record ends within a frame.
+    pub fn cut_off(at: Tick) -> Fault {
+        Fault::new("cut-off", at, "the record ends within it")
+    }
+
+    /// A bit is taken where the level is not known.
+    pub fn unknown(at: Tick) -> Fault {
+        Fault::new("unknown", at, "the level is not known where a bit is taken")
+    }
 }

@@ -13,7 +13,7 @@ const DATA: usize = 1;
 /// Decodes the two-wire bus; its lines are the clock and the data.
 ///
 /// A frame goes from a start or repeated start to the next, or to a stop (3.1.4). Its kind is
-/// `write`, `read`, or `general-call` (3.1.13); its fields are `address` (7 bits, or 10 where they are
+/// `write`, `read`, `general-call` (3.1.13), or `partial` where it ends within its address; its fields are `address` (7 bits, or 10 where they are
 /// used, 3.1.11), `data` for each byte, and after each of them `ack` or `nack` (3.1.6). Faults are
 /// `incomplete` (a start or stop within a byte), `unknown`, `order` (data and clock change too close
 /// to each other to tell) and `cut-off`.
@@ -41,6 +41,22 @@ struct Open {
 }
 
 impl I2c {
+    /// The words of its frames.
+    pub const WORDS: &'static [&'static str] = &[
+        "write",
+        "read",
+        "general-call",
+        "partial",
+        "address",
+        "data",
+        "ack",
+        "nack",
+        "incomplete",
+        "order",
+        "unknown",
+        "cut-off",
+    ];
+
     /// A decoder; the bus needs no settings, since its clock is one of its lines.
     pub fn new() -> Self {
         I2c::default()
@@ -51,14 +67,14 @@ impl I2c {
         // The clock rises once before a stop or a repeated start; more is a byte that was begun.
         if fault.is_none() && open.bits > 1 {
             let what = format!("it ends after {} bits of a byte", open.bits);
-            open.faults.push(Fault { kind: "incomplete", at, what });
+            open.faults.push(Fault::new("incomplete", at, what));
         }
         open.faults.extend(fault);
         if open.fields.is_empty() && open.faults.is_empty() {
             return ControlFlow::Continue(());
         }
         out.frame(Frame {
-            kind: open.kind,
+            kind: if open.kind.is_empty() { "partial" } else { open.kind },
             start: open.start,
             end: at,
             fields: open.fields,
@@ -70,8 +86,7 @@ impl I2c {
     fn bit(&mut self, at: Tick, level: Level) {
         let Some(open) = &mut self.open else { return };
         if level == Level::Unknown {
-            let what = "the level is not known where a bit is taken".to_string();
-            open.faults.push(Fault { kind: "unknown", at, what });
+            open.faults.push(Fault::unknown(at));
         }
         let start = *open.byte.get_or_insert(at);
         if open.bits < 8 {
@@ -83,16 +98,15 @@ impl I2c {
             return;
         }
         let (name, value) = if level == Level::Low { ("ack", 0) } else { ("nack", 1) };
-        let end = Tick(at.0 + 1);
-        open.fields.push(Field { name, start: at, end, value, bits: 1, kind: FieldKind::Control });
+        open.fields.push(Field::new(FieldKind::Control, name, at..Tick(at.0 + 1), value, 1));
         (open.byte, open.bits, open.value) = (None, 0, 0);
     }
 
     /// Eight bits are there, the last of which was taken at this tick.
     fn byte(&mut self, start: Tick, at: Tick) {
         let Some(open) = &mut self.open else { return };
-        let (value, end) = (open.value, Tick(at.0 + 1));
-        let data = Field { name: "data", start, end, value, bits: 8, kind: FieldKind::Data };
+        let value = open.value;
+        let data = Field::new(FieldKind::Data, "data", start..Tick(at.0 + 1), value, 8);
         let address =
             |value, bits| Field { name: "address", value, bits, kind: FieldKind::Address, ..data.clone() };
         if let Some((high, start)) = open.high_address.take() {
@@ -149,12 +163,16 @@ impl Decoder for I2c {
             if data.0 != data.1
                 && let Some(open) = &mut self.open
             {
-                let what = "data and clock change at the same sample: record faster".to_string();
-                open.faults.push(Fault { kind: "order", at, what });
+                let what = "data and clock change at the same sample: record faster";
+                open.faults.push(Fault::new("order", at, what));
             }
             self.bit(at, data.0);
         }
         ControlFlow::Continue(())
+    }
+
+    fn due(&self) -> Option<Tick> {
+        None
     }
 
     fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -162,7 +180,6 @@ impl Decoder for I2c {
     }
 
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
-        let what = "the record ends within it".to_string();
-        self.finish(at, Some(Fault { kind: "cut-off", at, what }), out)
+        self.finish(at, Some(Fault::cut_off(at)), out)
     }
 }

@@ -9,20 +9,36 @@
 //! ([`StreamDecoder`]); what it finds does not depend on how the samples are cut. One of your own
 //! plugs in through the trait.
 
+mod bus;
+mod can;
+mod clocked;
 mod frame;
 mod i2c;
+mod jtag;
+mod one_wire;
+mod pace;
+mod parallel;
 mod protocol;
+mod pulses;
 mod run;
 mod spi;
 mod uart;
 
+pub use bus::{EventReader, SerialBus};
+pub use can::{Can, CanConfig};
+pub use clocked::{Clocked, ClockedConfig};
 pub use frame::{Fault, Field, FieldKind, Frame};
 pub use i2c::I2c;
+pub use jtag::{Jtag, JtagConfig};
+pub use one_wire::OneWire;
+pub use parallel::{Parallel, ParallelConfig, Strobes};
 pub use protocol::Protocol;
+pub use pulses::{Pulses, PulsesConfig};
 pub use run::{Frames, StreamDecoder, decode};
 pub use spi::{Spi, SpiConfig};
 pub use uart::{Parity, StopBits, Uart, UartConfig};
 
+use std::fmt;
 use std::ops::ControlFlow;
 
 use crate::line::Level;
@@ -73,11 +89,12 @@ impl FrameSink for Vec<Frame> {
 ///
 /// For who implements it: `begin` comes first and once, then any number of `change` and `pass` with
 /// rising ticks, then `end`. A frame is given out as soon as it is certain, at the latest with the
-/// call whose tick lies behind its end. What is given out must depend on the levels over time only,
+/// call whose tick lies behind its end: a frame that is known by a time that passes ends when that
+/// is over. What is given out must depend on the levels over time only,
 /// not on how often `pass` is called. Nothing panics on any sequence of levels.
 ///
 /// `examples/own_decoder.rs` is a complete implementation.
-pub trait Decoder: Send {
+pub trait Decoder: fmt::Debug + Send {
     /// How many lines it looks at, at most 64.
     fn lines(&self) -> usize;
 
@@ -86,6 +103,10 @@ pub trait Decoder: Send {
 
     /// At this tick, at least one line has another level than before.
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()>;
+
+    /// The next tick by which it may give a frame out although nothing changes; `None` where only
+    /// changes do that. Long stretches without a change are skipped up to there.
+    fn due(&self) -> Option<Tick>;
 
     /// Up to before this tick, nothing has changed.
     fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()>;

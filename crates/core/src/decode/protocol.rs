@@ -1,11 +1,14 @@
 //! The decoders that come along, by what they decode.
 
-use super::{Decoder, I2c, Spi, SpiConfig, Uart, UartConfig};
+use super::{
+    Can, CanConfig, Clocked, ClockedConfig, Decoder, I2c, Jtag, JtagConfig, OneWire, Parallel,
+    ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Uart, UartConfig,
+};
 use crate::error::Result;
 use crate::time::TimeBase;
 
 /// What is spoken on a bus, with its settings.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Protocol {
     /// Asynchronous serial, one direction.
@@ -14,6 +17,18 @@ pub enum Protocol {
     I2c,
     /// Clocked serial with a select.
     Spi(SpiConfig),
+    /// The controller area network.
+    Can(CanConfig),
+    /// The test access port of IEEE 1149.1.
+    Jtag(JtagConfig),
+    /// One line with a pull-up.
+    OneWire,
+    /// Plain clock and data.
+    Clocked(ClockedConfig),
+    /// Bits as pulses of two widths.
+    Pulses(PulsesConfig),
+    /// Parallel words and memory cycles.
+    Parallel(ParallelConfig),
 }
 
 impl Protocol {
@@ -23,6 +38,27 @@ impl Protocol {
             Protocol::Uart(_) => "uart",
             Protocol::I2c => "i2c",
             Protocol::Spi(_) => "spi",
+            Protocol::Can(_) => "can",
+            Protocol::Jtag(_) => "jtag",
+            Protocol::OneWire => "one-wire",
+            Protocol::Clocked(_) => "clocked",
+            Protocol::Pulses(_) => "pulses",
+            Protocol::Parallel(_) => "parallel",
+        }
+    }
+
+    /// The words of its frames: kinds, fields, faults.
+    pub fn words(&self) -> &'static [&'static str] {
+        match self {
+            Protocol::Uart(_) => Uart::WORDS,
+            Protocol::I2c => I2c::WORDS,
+            Protocol::Spi(_) => Spi::WORDS,
+            Protocol::Can(_) => Can::WORDS,
+            Protocol::Jtag(_) => Jtag::WORDS,
+            Protocol::OneWire => OneWire::WORDS,
+            Protocol::Clocked(_) => Clocked::WORDS,
+            Protocol::Pulses(_) => Pulses::WORDS,
+            Protocol::Parallel(_) => Parallel::WORDS,
         }
     }
 
@@ -35,6 +71,12 @@ impl Protocol {
             Protocol::Uart(config) => Box::new(Uart::new(*config, base)?),
             Protocol::I2c => Box::new(I2c::new()),
             Protocol::Spi(config) => Box::new(Spi::new(*config, base)?),
+            Protocol::Can(config) => Box::new(Can::new(*config, base)?),
+            Protocol::Jtag(config) => Box::new(Jtag::new(config.clone())?),
+            Protocol::OneWire => Box::new(OneWire::new(base)?),
+            Protocol::Clocked(config) => Box::new(Clocked::new(*config, base)?),
+            Protocol::Pulses(config) => Box::new(Pulses::new(*config, base)?),
+            Protocol::Parallel(config) => Box::new(Parallel::new(*config)?),
         })
     }
 }

@@ -44,7 +44,7 @@ impl SpiConfig {
 /// from the controller (`mosi`), and the line to it (`miso`).
 ///
 /// Frames are of kind `word`, from the clock edge that takes the first bit to the one that takes the
-/// last, with a field for each data line. Faults are `truncated` (fewer bits than a word has),
+/// last (or to where a word that is not whole is known to be over), with a field for each data line. Faults are `truncated` (fewer bits than a word has),
 /// `order` (data changes with the edge that takes it), `unknown` and `cut-off`.
 #[derive(Clone, Debug)]
 pub struct Spi {
@@ -69,6 +69,10 @@ struct Word {
 }
 
 impl Spi {
+    /// The words of its frames.
+    pub const WORDS: &'static [&'static str] =
+        &["word", "mosi", "miso", "truncated", "order", "unknown", "cut-off"];
+
     /// A decoder for records with this time base.
     ///
     /// # Errors
@@ -110,12 +114,13 @@ impl Spi {
     /// Gives the word out, with what is wrong if it is not whole.
     fn finish(&mut self, fault: Option<Fault>, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let Some(mut word) = self.word.take() else { return ControlFlow::Continue(()) };
+        let known = fault.as_ref().map_or(0, |fault| fault.at.0);
+        let end = Tick(known.max(word.last.0 + 1));
         word.faults.extend(fault);
-        let end = Tick(word.last.0 + 1);
         let field = |(place, name, _): &(usize, &'static str, usize)| Field {
             name,
             start: word.start,
-            end,
+            end: Tick(word.last.0 + 1),
             value: word.values[*place],
             bits: word.bits,
             kind: FieldKind::Data,
@@ -128,14 +133,14 @@ impl Spi {
         let bits = self.word.as_ref()?.bits;
         let what =
             format!("{bits} of {} bits: selected too shortly, or another word length", self.config.bits);
-        Some(Fault { kind: "truncated", at, what })
+        Some(Fault::new("truncated", at, what))
     }
 
     /// Ends a word after which the clock has rested for too long.
     fn rest(&mut self, now: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         if self.config.select.is_none() && self.word.is_some() && now.since(self.last_edge) > self.gap as i64
         {
-            let fault = self.truncated(Tick(self.last_edge.0.saturating_add(self.gap)));
+            let fault = self.truncated(Tick(self.last_edge.0.saturating_add(self.gap).saturating_add(1)));
             return self.finish(fault, out);
         }
         ControlFlow::Continue(())
@@ -153,11 +158,11 @@ impl Spi {
             let level = before.level(line);
             if level == Level::Unknown {
                 let what = format!("the level of {name} is not known where a bit is taken");
-                word.faults.push(Fault { kind: "unknown", at, what });
+                word.faults.push(Fault::new("unknown", at, what));
             } else if level != self.levels.level(line) {
                 let what =
                     format!("{name} changes with the edge that takes it: another mode, or too few samples");
-                word.faults.push(Fault { kind: "order", at, what });
+                word.faults.push(Fault::new("order", at, what));
             }
             let bit = u64::from(level == Level::High);
             word.values[place] = match self.config.lowest_first {
@@ -202,13 +207,17 @@ impl Decoder for Spi {
         ControlFlow::Continue(())
     }
 
+    fn due(&self) -> Option<Tick> {
+        let waits = self.config.select.is_none() && self.word.is_some();
+        waits.then(|| Tick(self.last_edge.0.saturating_add(self.gap)))
+    }
+
     fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.rest(until, out)
     }
 
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.rest(at, out)?;
-        let what = "the record ends within it".to_string();
-        self.finish(Some(Fault { kind: "cut-off", at, what }), out)
+        self.finish(Some(Fault::cut_off(at)), out)
     }
 }

@@ -3,10 +3,11 @@
 
 use std::ops::ControlFlow;
 
+use super::pace::Pace;
 use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::Level;
-use crate::time::{Frequency, Rate, Rational, Tick, TimeBase};
+use crate::time::{Frequency, Tick, TimeBase};
 
 /// The parity bit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
@@ -22,6 +23,19 @@ pub enum Parity {
     Mark,
     /// Always zero.
     Space,
+}
+
+impl Parity {
+    /// The bit that belongs to so many ones; `None` without a parity bit.
+    pub(super) fn wanted(self, ones: u32) -> Option<bool> {
+        match self {
+            Parity::None => None,
+            Parity::Even => Some(ones % 2 == 1),
+            Parity::Odd => Some(ones.is_multiple_of(2)),
+            Parity::Mark => Some(true),
+            Parity::Space => Some(false),
+        }
+    }
 }
 
 /// How long the line rests at least after a byte.
@@ -78,9 +92,6 @@ impl UartConfig {
     }
 }
 
-/// Fewest samples per bit: below, the middle of a bit cannot be told from its edges.
-const FEWEST_SAMPLES: i64 = 3;
-
 /// Decodes one direction of asynchronous serial.
 ///
 /// A bit is taken in its middle, counted from the falling edge of its start bit. Frames are of kind
@@ -90,8 +101,8 @@ const FEWEST_SAMPLES: i64 = 3;
 #[derive(Clone, Debug)]
 pub struct Uart {
     config: UartConfig,
-    /// Ticks from the start of a byte to the end of so many half bits.
-    halves: Vec<u64>,
+    /// In half bits.
+    halves: Pace,
     level: Level,
     state: State,
 }
@@ -122,6 +133,10 @@ struct Byte {
 }
 
 impl Uart {
+    /// The words of its frames.
+    pub const WORDS: &'static [&'static str] =
+        &["byte", "break", "noise", "cut-off", "data", "parity", "framing", "false-start", "unknown"];
+
     /// A decoder for records with this time base.
     ///
     /// # Errors
@@ -132,23 +147,8 @@ impl Uart {
             let message = format!("a byte of {} data bits cannot be sent", config.data_bits);
             return Err(Error::new(ErrorKind::Range, message).with_help("give 5 to 9 data bits"));
         }
-        let rate = config.bit_rate.to_rational();
-        let samples = base.rate().to_rational().checked_div(rate).filter(|_| rate > Rational::ZERO);
-        let half = samples.and_then(|samples| samples.checked_mul(Rational::new(1, 2)?));
-        let (Some(samples), Some(half)) = (samples, half) else {
-            let error = Error::new(ErrorKind::Range, format!("{} is no bit rate", config.bit_rate));
-            return Err(error.with_help("give bits per second above zero, such as '115.2 kHz'"));
-        };
-        if samples < Rational::from(FEWEST_SAMPLES) {
-            let needed = rate.checked_mul(Rational::from(FEWEST_SAMPLES)).map(Rate::from_rational);
-            let needed = needed.map_or("a faster rate".to_string(), |rate| format!("{rate} or more"));
-            let message =
-                format!("{:.1} samples per bit are too few to decode {}", samples.to_f64(), config.bit_rate);
-            return Err(Error::new(ErrorKind::Range, message).with_help(format!("record at {needed}")));
-        }
         // A byte has 12 bits at the most, and two stop bits.
-        let after = |count: i64| half.checked_mul(Rational::from(count)).map_or(i128::MAX, Rational::floor);
-        let halves = (0..=32).map(|count| u64::try_from(after(count)).unwrap_or(u64::MAX)).collect();
+        let halves = Pace::new(config.bit_rate, base, 2, 32)?;
         Ok(Uart { config, halves, level: Level::Unknown, state: State::Waiting })
     }
 
@@ -162,8 +162,7 @@ impl Uart {
 
     /// The tick so many half bits after another.
     fn after(&self, start: Tick, halves: u32) -> Tick {
-        let ticks = self.halves.get(halves as usize).copied().unwrap_or(u64::MAX);
-        Tick(start.0.saturating_add(ticks))
+        Tick(start.0.saturating_add(self.halves.ticks(halves)))
     }
 
     /// Bits of a byte, its first stop bit included.
@@ -175,8 +174,7 @@ impl Uart {
     fn take(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let (level, rests, last) = (self.level, self.rests(self.level), self.bits() - 1);
         while let State::Byte(byte) = &mut self.state {
-            let ticks = self.halves.get(2 * byte.taken as usize + 1).copied().unwrap_or(u64::MAX);
-            let middle = Tick(byte.start.0.saturating_add(ticks));
+            let middle = Tick(byte.start.0.saturating_add(self.halves.ticks(2 * byte.taken + 1)));
             if middle >= until {
                 break;
             }
@@ -189,11 +187,10 @@ impl Uart {
             match next {
                 Next::Broken => self.state = State::Break(byte.start),
                 Next::Noise => {
-                    let what =
-                        "the start bit is over before its middle: noise, or a much faster sender".to_string();
-                    let faults = vec![Fault { kind: "false-start", at: byte.start, what }];
-                    let (kind, start, fields) = ("noise", byte.start, Vec::new());
-                    out.frame(Frame { kind, start, end: middle, fields, faults })?;
+                    let what = "the start bit is over before its middle: noise, or a much faster sender";
+                    let mut frame = Frame::new("noise", byte.start..middle);
+                    frame.faults.push(Fault::new("false-start", byte.start, what));
+                    out.frame(frame)?;
                 }
                 _ => out.frame(self.frame(byte))?,
             }
@@ -204,22 +201,10 @@ impl Uart {
     fn frame(&self, byte: Byte) -> Frame {
         let at = |bit: u32| self.after(byte.start, 2 * bit);
         let data_end = at(1 + self.config.data_bits);
-        let data = Field {
-            name: "data",
-            start: at(1),
-            end: data_end,
-            value: byte.data,
-            bits: self.config.data_bits,
-            kind: FieldKind::Data,
-        };
-        let parity = byte.parity.map(|bit| Field {
-            name: "parity",
-            start: data_end,
-            end: at(2 + self.config.data_bits),
-            value: u64::from(bit),
-            bits: 1,
-            kind: FieldKind::Check,
-        });
+        let data = Field::new(FieldKind::Data, "data", at(1)..data_end, byte.data, self.config.data_bits);
+        let parity_span = data_end..at(2 + self.config.data_bits);
+        let parity =
+            byte.parity.map(|bit| Field::new(FieldKind::Check, "parity", parity_span, u64::from(bit), 1));
         let end = self.after(byte.start, 2 * (self.bits() - 1) + self.config.stop_bits.halves());
         let fields = std::iter::once(data).chain(parity).collect();
         Frame { kind: "byte", start: byte.start, end, fields, faults: byte.faults }
@@ -248,8 +233,7 @@ impl Byte {
         self.taken += 1;
         self.rested |= rests;
         if level == Level::Unknown {
-            let what = "the level is not known where a bit is taken".to_string();
-            self.faults.push(Fault { kind: "unknown", at: middle, what });
+            self.faults.push(Fault::unknown(middle));
         }
         if place == 0 {
             return if rests { Next::Noise } else { Next::More };
@@ -262,20 +246,13 @@ impl Byte {
         }
         if place < last {
             self.parity = Some(rests);
-            let odd = self.ones % 2 == 1;
-            let wanted = match config.parity {
-                Parity::None => rests,
-                Parity::Even => odd,
-                Parity::Odd => !odd,
-                Parity::Mark => true,
-                Parity::Space => false,
-            };
+            let wanted = config.parity.wanted(self.ones).unwrap_or(rests);
             if rests != wanted {
                 let (is, should) = (u8::from(rests), u8::from(wanted));
                 let what = format!(
                     "the parity bit is {is} and should be {should}: a bit is wrong, or the parity is another"
                 );
-                self.faults.push(Fault { kind: "parity", at: middle, what });
+                self.faults.push(Fault::new("parity", middle, what));
             }
             return Next::More;
         }
@@ -283,9 +260,8 @@ impl Byte {
             if !self.rested {
                 return Next::Broken;
             }
-            let what =
-                "the stop bit is not there: another bit rate, another format, or a wrong start".to_string();
-            self.faults.push(Fault { kind: "framing", at: middle, what });
+            let what = "the stop bit is not there: another bit rate, another format, or a wrong start";
+            self.faults.push(Fault::new("framing", middle, what));
             return Next::Faulty;
         }
         // With two stop bits, the second one is looked at, too.
@@ -319,8 +295,7 @@ impl Decoder for Uart {
                 });
             }
             State::Break(start) if self.rests(self.level) => {
-                let frame =
-                    Frame { kind: "break", start: *start, end: at, fields: Vec::new(), faults: Vec::new() };
+                let frame = Frame::new("break", *start..at);
                 self.state = State::Resting;
                 out.frame(frame)?;
             }
@@ -329,6 +304,13 @@ impl Decoder for Uart {
             _ => {}
         }
         ControlFlow::Continue(())
+    }
+
+    fn due(&self) -> Option<Tick> {
+        match &self.state {
+            State::Byte(byte) => Some(self.after(byte.start, 2 * byte.taken + 1)),
+            State::Resting | State::Break(_) | State::Waiting => None,
+        }
     }
 
     fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -342,8 +324,8 @@ impl Decoder for Uart {
             State::Break(start) => start,
             State::Resting | State::Waiting => return ControlFlow::Continue(()),
         };
-        let what = "the record ends within it".to_string();
-        let faults = vec![Fault { kind: "cut-off", at, what }];
-        out.frame(Frame { kind: "cut-off", start, end: at, fields: Vec::new(), faults })
+        let mut frame = Frame::new("cut-off", start..at);
+        frame.faults.push(Fault::cut_off(at));
+        out.frame(frame)
     }
 }

@@ -2,6 +2,7 @@
 
 use super::ast::*;
 use super::condition::{Test3, both};
+use super::frames::{FrameForm, FrameTests};
 use super::names::{Meaning, Scope};
 use super::parser::located;
 use super::program::{Form, Guarded, Stage, Tree, plain_levels};
@@ -94,9 +95,11 @@ impl Checker<'_> {
                 let side = if *direction == Direction::Falls { Side::Above } else { Side::Below };
                 Form::Edge(self.scope.find_crossing(self.text, name, *level, side)?, *direction)
             }
-            SimpleKind::Frame(name, _) => {
-                let help = "search for edges of the bus's lines";
-                return self.refuse(&name.span, "frames cannot be searched yet", help);
+            SimpleKind::Frame(name, tests) => {
+                let bus = self.scope.find_frames(self.text, name)?.clone();
+                let tests = FrameTests::new(tests.clone(), self.text);
+                tests.check(bus.0.words())?;
+                Form::Frame(FrameForm { name: name.text.clone(), bus, tests })
             }
         };
         Ok(Guarded { tree: Tree::Simple(form), guard })

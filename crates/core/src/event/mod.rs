@@ -5,6 +5,7 @@
 //! when ADDR == 0x4 and WE_N low              the instant a pattern appears
 //! (ADDR == 0x4) for > 20 ns                  the same, but it must have lasted
 //! WE_N low for < 20 ns                       a pulse that is too short, when it ends
+//! rtc has address == 0x51, nack              a frame of a serial bus, when it ends
 //! ```
 //!
 //! [`Event::parse`] gives the [syntax tree](Event); [`Program::compile`] checks it against the
@@ -14,6 +15,7 @@ mod ast;
 mod compile;
 mod condition;
 mod engine;
+mod frames;
 mod lexer;
 mod names;
 mod parser;
@@ -27,6 +29,7 @@ pub use ast::{
     StepLimit, Test, ValuePattern,
 };
 pub use engine::{BusSeen, Hits, StreamSearch};
+pub use frames::{FrameBus, FrameReader, FrameSource, FrameTests};
 pub use names::{Meaning, Scope};
 pub use parser::KEYWORDS;
 pub use program::{ConditionProgram, LineEdge, Program};

@@ -3,11 +3,12 @@
 use std::collections::BTreeMap;
 
 use crate::capture::Capture;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::line::{AnalogId, Bus, Crossing, LineId, Side};
 use crate::time::Voltage;
 
 use super::ast::{Event, Name};
+use super::frames::FrameBus;
 use super::parser::located;
 
 /// What a name stands for.
@@ -20,6 +21,8 @@ pub enum Meaning {
     Analog(AnalogId),
     /// A group of lines.
     Bus(Bus),
+    /// A serial bus.
+    Frames(FrameBus),
     /// A named event, as its text.
     Event(String),
 }
@@ -31,6 +34,7 @@ impl Meaning {
             Meaning::Line(_) => "a line",
             Meaning::Analog(_) => "an analog line",
             Meaning::Bus(_) => "a bus",
+            Meaning::Frames(_) => "a serial bus",
             Meaning::Event(_) => "a named event",
         }
     }
@@ -100,6 +104,7 @@ impl Scope {
                     format!("write '{0} rises through 1.65 V', or as a condition '{0} > 1.65 V'", name.text);
                 Err(located(text, name.span.clone(), message, Some(help)))
             }
+            Meaning::Frames(bus) => Err(frames_instead(text, name, bus)),
             other @ (Meaning::Bus(_) | Meaning::Event(_)) => {
                 let message = format!(
                     "'{}' is {}; only a line is high or low, rises or falls",
@@ -127,6 +132,7 @@ impl Scope {
                 let help = format!("compare it with a voltage: '{0} > 1.65 V' or '{0} < 1.65 V'", name.text);
                 Err(located(text, name.span.clone(), message, Some(help)))
             }
+            Meaning::Frames(bus) => Err(frames_instead(text, name, bus)),
             Meaning::Event(_) => {
                 let message = format!("'{}' is a named event; only a bus has a value", name.text);
                 Err(located(text, name.span.clone(), message, None))
@@ -159,6 +165,18 @@ impl Scope {
         }
     }
 
+    /// A serial bus.
+    pub(super) fn find_frames(&self, text: &str, name: &Name) -> Result<&FrameBus> {
+        match self.find(text, name)? {
+            Meaning::Frames(bus) => Ok(bus),
+            other => {
+                let message = format!("'{}' is {}, which has no frames", name.text, other.what());
+                let help = "frames are those of a [[bus]] with a kind, such as kind = \"i2c\"";
+                Err(located(text, name.span.clone(), message, Some(help.into())))
+            }
+        }
+    }
+
     /// The tree of a named event, parsed; `seen` holds the names that led here.
     pub(super) fn find_event(&self, text: &str, name: &Name, seen: &[String]) -> Result<(String, Event)> {
         match self.find(text, name)? {
@@ -179,6 +197,7 @@ impl Scope {
                     format!("write '{0} rises through 1.65 V' or '{0} falls through 1.65 V'", name.text);
                 Err(located(text, name.span.clone(), message, Some(help)))
             }
+            Meaning::Frames(bus) => Err(frames_instead(text, name, bus)),
             other @ (Meaning::Line(_) | Meaning::Bus(_)) => {
                 let message = format!("'{}' is {}, not an event", name.text, other.what());
                 let help = format!("write '{0} rises', '{0} falls' or '{0} changes'", name.text);
@@ -186,4 +205,12 @@ impl Scope {
             }
         }
     }
+}
+
+/// A serial bus stands where only something else can.
+fn frames_instead(text: &str, name: &Name, bus: &FrameBus) -> Error {
+    let message = format!("'{}' is a serial bus: it has frames, no levels and no value", name.text);
+    let words = bus.0.words().join(", ");
+    let help = format!("write '{0} has …' with one of: fault, {words}; or name one of its lines", name.text);
+    located(text, name.span.clone(), message, Some(help))
 }

@@ -51,6 +51,11 @@ impl Condition {
     }
 }
 
+/// Reads what stands after `has`.
+pub(super) fn field_tests(text: &str) -> Result<Vec<FieldTest>> {
+    Parser::new(text).whole(Parser::field_tests)
+}
+
 /// Why an attempt failed: where, what to say, how to help.
 #[derive(Clone, Debug)]
 struct Failure {
@@ -272,11 +277,7 @@ impl<'a> Parser<'a> {
             }
         }
         if self.take_word("has") {
-            let mut tests = vec![self.field_test()?];
-            while self.take_sign(",") {
-                tests.push(self.field_test()?);
-            }
-            return Ok(SimpleKind::Frame(name, tests));
+            return Ok(SimpleKind::Frame(name, self.field_tests()?));
         }
         if self.is_word("high") || self.is_word("low") || self.comparison_follows() {
             return Err(condition_alone(name.span.start..self.span().end));
@@ -296,6 +297,14 @@ impl<'a> Parser<'a> {
         } else {
             Err(self.unexpected("'rises', 'falls', 'changes' or 'has'"))
         }
+    }
+
+    fn field_tests(&mut self) -> Attempt<Vec<FieldTest>> {
+        let mut tests = vec![self.field_test()?];
+        while self.take_sign(",") {
+            tests.push(self.field_test()?);
+        }
+        Ok(tests)
     }
 
     fn field_test(&mut self) -> Attempt<FieldTest> {

@@ -3,6 +3,7 @@
 use super::ast::{Condition, Direction, Event, Lasting, StepLimit};
 use super::compile::Checker;
 use super::condition::{Test3, both};
+use super::frames::FrameForm;
 use super::names::Scope;
 use super::states::StateMachine;
 use super::table::StateTable;
@@ -17,6 +18,7 @@ pub(crate) enum Form {
     Changes(Vec<LineId>),
     When(Test3),
     Lasting(Test3, Lasting),
+    Frame(FrameForm),
 }
 
 /// An event with what must hold at its instant.
@@ -66,6 +68,7 @@ impl Guarded {
             Tree::Simple(Form::Edge(line, _)) => lines.push(*line),
             Tree::Simple(Form::Changes(changing)) => lines.extend(changing),
             Tree::Simple(Form::When(test) | Form::Lasting(test, _)) => lines.extend(test.lines()),
+            Tree::Simple(Form::Frame(frame)) => lines.extend(frame.bus.0.lines()),
             Tree::Any(any) => any.iter().for_each(|g| g.collect(lines)),
             Tree::Sequence(stages) => {
                 stages.iter().flat_map(|s| s.unless.iter().chain([&s.event])).for_each(|g| g.collect(lines));
@@ -80,7 +83,7 @@ impl Guarded {
     /// The buses whose values it looks at.
     pub(crate) fn buses<'a>(&'a self, buses: &mut Vec<&'a Bus>) {
         match &self.tree {
-            Tree::Simple(Form::Edge(..) | Form::Changes(_)) => {}
+            Tree::Simple(Form::Edge(..) | Form::Changes(_) | Form::Frame(_)) => {}
             Tree::Simple(Form::When(test) | Form::Lasting(test, _)) => test.buses(buses),
             Tree::Any(any) => any.iter().for_each(|event| event.buses(buses)),
             Tree::Sequence(stages) => {
@@ -95,7 +98,7 @@ impl Guarded {
         self.guard.iter().for_each(|guard| guard.buses(buses));
     }
 
-    fn check_times(&self, base: TimeBase) -> Result<()> {
+    fn check_at(&self, base: TimeBase) -> Result<()> {
         let tick = base.tick();
         let too_short = |time: Time, what: &str| {
             let needed = time.to_rational().recip().map(Rate::from_rational);
@@ -110,18 +113,19 @@ impl Guarded {
             Tree::Simple(Form::Lasting(_, Lasting::Between(_, time))) if *time < tick => {
                 Err(too_short(*time, "for … .."))
             }
+            Tree::Simple(Form::Frame(frame)) => frame.reader(base).map(drop),
             Tree::Simple(_) => Ok(()),
-            Tree::Any(any) => any.iter().try_for_each(|e| e.check_times(base)),
+            Tree::Any(any) => any.iter().try_for_each(|e| e.check_at(base)),
             Tree::Sequence(stages) => stages.iter().try_for_each(|stage| {
                 if let (Some(StepLimit::Within(time)), false) = (stage.limit, stage.absent)
                     && time < tick
                 {
                     return Err(too_short(time, "within"));
                 }
-                stage.unless.iter().chain([&stage.event]).try_for_each(|e| e.check_times(base))
+                stage.unless.iter().chain([&stage.event]).try_for_each(|e| e.check_at(base))
             }),
             Tree::Machine(states) => {
-                states.iter().flatten().filter_map(|a| a.event.as_ref()).try_for_each(|e| e.check_times(base))
+                states.iter().flatten().filter_map(|a| a.event.as_ref()).try_for_each(|e| e.check_at(base))
             }
         }
     }
@@ -129,7 +133,7 @@ impl Guarded {
     /// Whether what happens depends on nothing but the present tick and the one before.
     pub(crate) fn is_instantaneous(&self) -> bool {
         match &self.tree {
-            Tree::Simple(form) => !matches!(form, Form::Lasting(..)),
+            Tree::Simple(form) => !matches!(form, Form::Lasting(..) | Form::Frame(_)),
             Tree::Any(any) => any.iter().all(Guarded::is_instantaneous),
             Tree::Sequence(_) | Tree::Machine(_) => false,
         }
@@ -172,8 +176,6 @@ impl ConditionProgram {
 }
 
 /// An event checked against the lines and buses it names, ready to be searched for.
-///
-/// Frames parse but are not evaluated yet; compiling them is refused by name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Program {
     pub(crate) root: Guarded,
@@ -218,18 +220,18 @@ impl Program {
         &self.table
     }
 
-    /// Checks that the times in it can be told apart at this clock.
+    /// Checks that the times in it can be told apart at this clock, and its buses be decoded.
     ///
     /// # Errors
-    /// [`ErrorKind::Event`], when a part of it can never happen because its time is below a tick;
-    /// the help names the rate that would do.
-    pub fn check_times(&self, base: TimeBase) -> Result<()> {
-        self.root.check_times(base)
+    /// [`ErrorKind::Event`], when a part of it can never happen because its time is below a tick, or
+    /// a bus has too few samples per bit; the help names the rate that would do.
+    pub fn check_at(&self, base: TimeBase) -> Result<()> {
+        self.root.check_at(base)
     }
 
     /// Whether it is one edge, change, `when` or `for`, with or without a `while`.
     pub fn is_simple(&self) -> bool {
-        matches!(self.root.tree, Tree::Simple(_))
+        matches!(&self.root.tree, Tree::Simple(form) if !matches!(form, Form::Frame(_)))
     }
 
     /// The lines whose edges make it happen, sorted.

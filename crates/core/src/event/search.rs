@@ -70,7 +70,7 @@ impl Program {
     /// a sampled record, one more where a duration ends between ticks.
     pub fn early(&self, resolution: &Resolution) -> u32 {
         let ends_between = match &self.root.tree {
-            Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_))),
+            Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_)) | Form::Frame(_)),
             Tree::Any(_) | Tree::Sequence(_) | Tree::Machine(_) => true,
         };
         resolution.quantum() + u32::from(ends_between)
@@ -248,7 +248,7 @@ fn guard_at(capture: &Capture, guard: &Test3, lines: &[LineId], tick: Tick) -> (
 }
 
 /// The occurrences of an event, with how sure they are. Made by [`Program::hits_with_doubt`].
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub struct DoubtfulHits<'a> {
     capture: &'a Capture,
     source: Source<'a>,
@@ -257,7 +257,7 @@ pub struct DoubtfulHits<'a> {
     from: Tick,
 }
 
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 enum Source<'a> {
     /// Edges of lines that are never unknown: the `while` is dealt with already.
     Marks(Marks<'a>),
@@ -285,6 +285,7 @@ impl<'a> DoubtfulHits<'a> {
             Form::When(test) | Form::Lasting(test, _) => {
                 Source::Stretches(Stretches::new(capture, test, Tick(0)..range.end), form)
             }
+            Form::Frame(_) => Source::Recorded(program.hits(capture, range)),
         };
         let guard = program.root.guard.as_ref();
         let guard_lines = guard.map(Test3::lines).unwrap_or_default();

@@ -20,12 +20,12 @@ pub use wiring::Misfit;
 use std::path::Path;
 
 use crate::capture::{Attachment, Capture};
-use crate::decode::Protocol;
+use crate::decode::SerialBus;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
-use crate::line::{AnalogLine, Bus, Input, Level, Line, LineId, VoltageRange};
+use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
 
@@ -128,17 +128,6 @@ pub struct SetupLine {
     pub rests: Option<Level>,
 }
 
-/// A serial bus with the lines that its decoder asks for, in its order.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SerialBus {
-    /// Its name.
-    pub name: String,
-    /// What is spoken on it.
-    pub protocol: Protocol,
-    /// The lines.
-    pub lines: Vec<LineId>,
-}
-
 /// A part on the board.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PlacedPart {
@@ -186,7 +175,13 @@ impl Setup {
     }
 
     fn names(&self) -> resolve::Names<'_> {
-        resolve::Names { lines: &self.lines, analog: &self.analog, buses: &self.buses, events: &self.events }
+        resolve::Names {
+            lines: &self.lines,
+            analog: &self.analog,
+            buses: &self.buses,
+            serial: &self.serial,
+            events: &self.events,
+        }
     }
 
     /// The names that an expression may use: lines, analog lines, buses and named events.

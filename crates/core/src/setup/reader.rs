@@ -214,6 +214,24 @@ impl<'a> Section<'a> {
         Some(self.placed(items, value.span()))
     }
 
+    /// A list of whole numbers that are not negative.
+    pub(super) fn numbers(&self, key: &'static str) -> Option<Vec<u32>> {
+        let value = self.get(key)?;
+        let number = |item: &Spanned<DeValue<'_>>| match item.get_ref() {
+            DeValue::Integer(number) => number.as_str().parse().ok(),
+            _ => None,
+        };
+        let DeValue::Array(array) = value.get_ref() else {
+            self.wrong(value, key, "a list of numbers");
+            return None;
+        };
+        let numbers: Option<Vec<u32>> = array.iter().map(number).collect();
+        if numbers.is_none() {
+            self.wrong(value, key, "a list of whole numbers from 0 on");
+        }
+        numbers
+    }
+
     /// A table with keys of the user's choice: each key with its value, a text or `false`.
     pub(super) fn map(&self, key: &'static str) -> Option<Vec<NamedText>> {
         let value = self.get(key)?;

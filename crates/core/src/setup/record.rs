@@ -126,7 +126,7 @@ impl Setup {
         let program = self.trigger_program(options)?;
         let base = TimeBase::from_rate(plan.rate)?;
         if let Some(program) = &program {
-            program.check_times(base)?;
+            program.check_at(base)?;
         }
         let trigger = program.as_ref().and_then(|p| QualifiedEdge::from_program(p).ok());
         let able = instrument.capabilities();

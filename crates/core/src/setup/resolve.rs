@@ -1,8 +1,9 @@
 //! From drafts to a setup: includes, names, limits files, and all problems at once.
 
 use crate::capture::Attachment;
+use crate::decode::{Parallel, Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
-use crate::event::{Meaning, Program, Scope, State, StateMachine, mentions};
+use crate::event::{FrameBus, Meaning, Program, Scope, State, StateMachine, mentions};
 use crate::limit::{BoundLimit, Events, Limit};
 use crate::line::{AnalogId, AnalogLine, Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
@@ -10,10 +11,10 @@ use crate::time::{Percent, Time};
 
 use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
 use super::parts::{read_part, unknown_pin};
-use super::reader::moved;
+use super::reader::{Placed, moved};
 use super::serial::DraftSerial;
 use super::source::{Texts, relative};
-use super::{PlacedPart, Sampling, SerialBus, Setup, SetupAnalog, SetupLine, Trigger};
+use super::{PlacedPart, Sampling, Setup, SetupAnalog, SetupLine, Trigger};
 
 /// Deepest nesting of includes.
 const DEEPEST: usize = 16;
@@ -90,9 +91,12 @@ impl Loader<'_> {
         let events: Vec<(String, String)> =
             draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
         let analog = self.analog(&draft);
-        let serial = draft.serial.iter().filter_map(|bus| self.serial(bus, &draft)).collect();
+        let serial: Vec<SerialBus> = draft.serial.iter().filter_map(|bus| self.serial(bus, &draft)).collect();
         let mut scope = Scope::new();
-        define_all(&mut scope, Names { lines: &lines, analog: &analog, buses: &buses, events: &events });
+        define_all(
+            &mut scope,
+            Names { lines: &lines, analog: &analog, buses: &buses, serial: &serial, events: &events },
+        );
         self.names(&draft);
         for (_, event) in &draft.events {
             self.event(&event.value, &scope, &event.place);
@@ -232,17 +236,38 @@ impl Loader<'_> {
     }
 
     fn serial(&mut self, bus: &DraftSerial, draft: &Draft) -> Option<SerialBus> {
-        let ids: Vec<_> = bus.lines.iter().map(|l| self.line_id(&l.value, &l.place, draft)).collect();
+        // The decoder counts from the lowest line of a group, which the setup names last.
+        let [data, address] = [&bus.groups[0], &bus.groups[1]].map(|group| {
+            let named =
+                group.iter().flat_map(|name| match draft.buses.iter().find(|b| b.name.value == name.value) {
+                    Some(bus) => bus.lines.clone(),
+                    None => vec![name.clone()],
+                });
+            let mut named: Vec<Placed<String>> = named.collect();
+            named.reverse();
+            named
+        });
+        let mut protocol = bus.protocol.clone();
+        if let Protocol::Parallel(config) = &mut protocol {
+            (config.data, config.address) = (data.len() as u32, address.len() as u32);
+            if let Err(error) = Parallel::new(*config) {
+                let help = error.help().unwrap_or("see docs/setup.md");
+                self.problems.push(wrong(&bus.name.place, error.message(), help));
+                return None;
+            }
+        }
+        let names: Vec<&Placed<String>> = bus.lines.iter().chain(&data).chain(&address).collect();
+        let ids: Vec<_> = names.iter().map(|l| self.line_id(&l.value, &l.place, draft)).collect();
         let lines = ids.into_iter().collect::<Option<Vec<_>>>()?;
         for (number, line) in lines.iter().enumerate() {
             if lines[..number].contains(line) {
                 let message =
-                    format!("bus '{}' has the line '{}' twice", bus.name.value, bus.lines[number].value);
-                self.problems.push(wrong(&bus.lines[number].place, message, "name each line once"));
+                    format!("bus '{}' has the line '{}' twice", bus.name.value, names[number].value);
+                self.problems.push(wrong(&names[number].place, message, "name each line once"));
                 return None;
             }
         }
-        Some(SerialBus { name: bus.name.value.clone(), protocol: bus.protocol, lines })
+        Some(SerialBus { name: bus.name.value.clone(), protocol, lines })
     }
 
     fn event(&mut self, text: &str, scope: &Scope, place: &TextPlace) {
@@ -395,6 +420,7 @@ pub(super) struct Names<'a> {
     pub(super) lines: &'a [SetupLine],
     pub(super) analog: &'a [SetupAnalog],
     pub(super) buses: &'a [Bus],
+    pub(super) serial: &'a [SerialBus],
     pub(super) events: &'a [(String, String)],
 }
 
@@ -407,6 +433,9 @@ pub(super) fn define_all(scope: &mut Scope, names: Names<'_>) {
     }
     for bus in names.buses {
         scope.define(bus.name.clone(), Meaning::Bus(bus.clone()));
+    }
+    for bus in names.serial {
+        scope.define(bus.name.clone(), Meaning::Frames(FrameBus::new(bus.clone())));
     }
     for (name, event) in names.events {
         scope.define(name.clone(), Meaning::Event(event.clone()));

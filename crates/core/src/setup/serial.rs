@@ -1,9 +1,12 @@
 //! The sections of serial buses: their settings, and the lines they name.
 
-use crate::decode::{Parity, Protocol, SpiConfig, StopBits, UartConfig};
+use crate::decode::{
+    CanConfig, ClockedConfig, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig, SpiConfig,
+    StopBits, Strobes, UartConfig,
+};
 use crate::error::{Error, ErrorKind, Place, suggest};
 use crate::line::Level;
-use crate::time::{Frequency, Time};
+use crate::time::{Frequency, Percent, Time};
 
 use super::reader::{Placed, Section};
 
@@ -13,13 +16,30 @@ pub(super) struct DraftSerial {
     pub(super) name: Placed<String>,
     pub(super) protocol: Protocol,
     pub(super) lines: Vec<Placed<String>>,
+    /// Of a parallel bus, its data lines and its address lines: names of lines or of buses, most
+    /// significant first.
+    pub(super) groups: [Vec<Placed<String>>; 2],
 }
 
-const KINDS: [&str; 3] = ["uart", "i2c", "spi"];
+const KINDS: [&str; 9] = ["uart", "i2c", "spi", "can", "jtag", "one-wire", "clocked", "pulses", "parallel"];
+
+/// The levels that a key can name.
+const LOW_FIRST: [(&str, Level); 2] = [("low", Level::Low), ("high", Level::High)];
+const HIGH_FIRST: [(&str, Level); 2] = [("high", Level::High), ("low", Level::Low)];
+const PARITIES: [(&str, Parity); 5] = [
+    ("none", Parity::None),
+    ("even", Parity::Even),
+    ("odd", Parity::Odd),
+    ("mark", Parity::Mark),
+    ("space", Parity::Space),
+];
+/// Whether the lowest bit comes first.
+const HIGHEST: [(&str, bool); 2] = [("highest-first", false), ("lowest-first", true)];
 
 /// Reads a section that has a `kind`.
 pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Option<DraftSerial> {
     let name = section.required("name", "name = \"console\"");
+    let mut groups = [Vec::new(), Vec::new()];
     let (protocol, lines) = match kind.value.as_str() {
         "uart" => read_uart(section)?,
         "i2c" => {
@@ -28,6 +48,23 @@ pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Optio
             (Protocol::I2c, vec![clock?, data?])
         }
         "spi" => read_spi(section)?,
+        "can" => read_can(section)?,
+        "jtag" => read_jtag(section)?,
+        "one-wire" => {
+            let line = section.required("line", "line = \"PROBE_IO\"");
+            (Protocol::OneWire, vec![line?])
+        }
+        "clocked" => read_clocked(section)?,
+        "pulses" => read_pulses(section)?,
+        "parallel" => {
+            let data = section.list("data");
+            if data.is_none() {
+                section.missing("data", "data = \"DATA\"");
+            }
+            let address = section.list("address").map(|list| list.value);
+            groups = [data?.value, address.unwrap_or_default()];
+            read_parallel(section)?
+        }
         other => {
             let error = Error::new(ErrorKind::Setup, format!("'{other}' is not a kind of bus"));
             let error = error.with_help(suggest(other, KINDS, "kind of bus"));
@@ -35,7 +72,7 @@ pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Optio
             return None;
         }
     };
-    Some(DraftSerial { name: name?, protocol, lines })
+    Some(DraftSerial { name: name?, protocol, lines, groups })
 }
 
 /// One of several words, or the first of them when none is given.
@@ -49,6 +86,28 @@ fn choice<T: Copy>(section: &Section<'_>, key: &'static str, words: &[(&str, T)]
         section.reader.report(error.at(Place::Text(text.place)));
     }
     found
+}
+
+fn wrong(section: &Section<'_>, message: &str, help: &str) {
+    let error = Error::new(ErrorKind::Setup, message).with_help(help);
+    section.reader.report(error.at(Place::Text(section.place())));
+}
+
+/// One of two levels, or none where the key is not given.
+fn level(section: &Section<'_>, key: &'static str) -> Option<Option<Level>> {
+    match section.text(key) {
+        None => Some(None),
+        Some(_) => choice(section, key, &LOW_FIRST).map(Some),
+    }
+}
+
+/// The bit rate, which must be there.
+fn bit_rate(section: &Section<'_>, example: &str) -> Option<Frequency> {
+    let rate = section.parsed::<Frequency>("bit-rate");
+    if rate.is_none() {
+        section.missing("bit-rate", example);
+    }
+    rate.map(|rate| rate.value)
 }
 
 /// A small whole number, or a usual one when none is given.
@@ -66,25 +125,15 @@ fn small(section: &Section<'_>, key: &'static str, usual: u32) -> Option<u32> {
 
 fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let line = section.required("line", "line = \"CONSOLE_TX\"");
-    let bit_rate = section.parsed::<Frequency>("bit-rate");
-    if bit_rate.is_none() {
-        section.missing("bit-rate", "bit-rate = \"115.2 kHz\"");
-    }
+    let bit_rate = bit_rate(section, "bit-rate = \"115.2 kHz\"");
     let data_bits = small(section, "data-bits", 8);
-    let parities = [
-        ("none", Parity::None),
-        ("even", Parity::Even),
-        ("odd", Parity::Odd),
-        ("mark", Parity::Mark),
-        ("space", Parity::Space),
-    ];
-    let parity = choice(section, "parity", &parities);
+    let parity = choice(section, "parity", &PARITIES);
     let stops = [("1", StopBits::One), ("1.5", StopBits::OneAndHalf), ("2", StopBits::Two)];
     let stop_bits = choice(section, "stop-bits", &stops);
     let inverted = section.flag("inverted").unwrap_or(false);
     let highest_first = choice(section, "order", &[("lowest-first", false), ("highest-first", true)]);
     let config = UartConfig {
-        bit_rate: bit_rate?.value,
+        bit_rate: bit_rate?,
         data_bits: data_bits?,
         parity: parity?,
         stop_bits: stop_bits?,
@@ -97,15 +146,12 @@ fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
 fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let clock = section.required("clock", "clock = \"SCLK\"");
     let select = section.text("select");
-    let active = choice(section, "select-active", &[("low", Level::Low), ("high", Level::High)]);
+    let active = choice(section, "select-active", &LOW_FIRST);
     let (mosi, miso) = (section.text("mosi"), section.text("miso"));
     let (mode, bits) = (small(section, "mode", 0), small(section, "bits", 8));
-    let lowest_first = choice(section, "order", &[("highest-first", false), ("lowest-first", true)]);
+    let lowest_first = choice(section, "order", &HIGHEST);
     let gap = section.parsed::<Time>("gap").map(|gap| gap.value);
-    let wrong = |message: &str, help: &str| {
-        let error = Error::new(ErrorKind::Setup, message).with_help(help);
-        section.reader.report(error.at(Place::Text(section.place())));
-    };
+    let wrong = |message: &str, help: &str| wrong(section, message, help);
     if mosi.is_none() && miso.is_none() {
         wrong("this bus has no data line", "give mosi = \"LINE\", miso = \"LINE\", or both");
         return None;
@@ -125,4 +171,114 @@ fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     };
     let lines = std::iter::once(clock?).chain(select).chain(mosi).chain(miso);
     Some((Protocol::Spi(config), lines.collect()))
+}
+
+fn read_can(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
+    let line = section.required("line", "line = \"CAN_RX\"");
+    let usual = CanConfig::new(bit_rate(section, "bit-rate = \"250 kHz\"")?);
+    let sample_point = section.parsed::<Percent>("sample-point").map(|point| point.value);
+    let config = CanConfig {
+        sample_point: sample_point.unwrap_or(usual.sample_point),
+        inverted: section.flag("inverted").unwrap_or(false),
+        ..usual
+    };
+    Some((Protocol::Can(config), vec![line?]))
+}
+
+fn read_jtag(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
+    let clock = section.required("tck", "tck = \"TCK\"");
+    let mode = section.required("tms", "tms = \"TMS\"");
+    let (to, from, reset) = (section.text("tdi"), section.text("tdo"), section.text("trst"));
+    let chain = section.numbers("chain").unwrap_or_default();
+    if to.is_none() && from.is_none() {
+        wrong(section, "this bus has no data line", "give tdi = \"LINE\", tdo = \"LINE\", or both");
+        return None;
+    }
+    let config = JtagConfig { chain, data: (to.is_some(), from.is_some()), reset: reset.is_some() };
+    let lines = [clock?, mode?].into_iter().chain(to).chain(from).chain(reset);
+    Some((Protocol::Jtag(config), lines.collect()))
+}
+
+fn read_clocked(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
+    let clock = section.required("clock", "clock = \"CLK\"");
+    let data = section.required("data", "data = \"DATA\"");
+    let enable = section.text("enable");
+    let active = choice(section, "enable-active", &HIGH_FIRST);
+    let rising = choice(section, "edge", &[("rises", true), ("falls", false)]);
+    let bits = small(section, "bits", 8);
+    let lowest_first = choice(section, "order", &HIGHEST);
+    let (start, stop) = (level(section, "start"), level(section, "stop"));
+    let parity = choice(section, "parity", &PARITIES);
+    let gap = section.parsed::<Time>("gap").map(|gap| gap.value);
+    if enable.is_none() && gap.is_none() && start == Some(None) {
+        let help = "give enable = \"LINE\", start = \"low\", or gap = \"100 us\": how long the clock rests at \
+                    least between words";
+        wrong(section, "nothing says where a word of this bus begins", help);
+        return None;
+    }
+    let config = ClockedConfig {
+        rising: rising?,
+        bits: bits?,
+        lowest_first: lowest_first?,
+        start: start?,
+        parity: parity?,
+        stop: stop?,
+        enable: enable.is_some().then_some(active?),
+        gap,
+    };
+    Some((Protocol::Clocked(config), [clock?, data?].into_iter().chain(enable).collect()))
+}
+
+fn read_pulses(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
+    let line = section.required("line", "line = \"LAMPS\"");
+    let threshold = section.parsed::<Time>("threshold");
+    if threshold.is_none() {
+        section.missing("threshold", "threshold = \"600 ns\"");
+    }
+    let rest = section.parsed::<Time>("rest");
+    if rest.is_none() {
+        section.missing("rest", "rest = \"50 us\"");
+    }
+    let config = PulsesConfig {
+        threshold: threshold?.value,
+        rest: rest?.value,
+        bits: small(section, "bits", 24)?,
+        lowest_first: choice(section, "order", &HIGHEST)?,
+        inverted: section.flag("inverted").unwrap_or(false),
+    };
+    Some((Protocol::Pulses(config), vec![line?]))
+}
+
+/// All but the numbers of data and address lines, which are known with the buses.
+fn read_parallel(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
+    let clock = section.text("clock");
+    let (write, read) = (section.text("write"), section.text("read"));
+    let (select, latch) = (section.text("select"), section.text("latch"));
+    let rising = choice(section, "edge", &[("rises", true), ("falls", false)]);
+    let write_active = choice(section, "write-active", &LOW_FIRST);
+    let read_active = choice(section, "read-active", &LOW_FIRST);
+    let select_active = choice(section, "select-active", &LOW_FIRST);
+    let latch_active = choice(section, "latch-active", &HIGH_FIRST);
+    if clock.is_some() == (write.is_some() || read.is_some()) {
+        let help = "give clock = \"LINE\" for a word with each edge, or write = \"LINE\" and read = \"LINE\" for \
+                    memory cycles";
+        wrong(section, "a parallel bus has either a clock or strobes", help);
+        return None;
+    }
+    let strobes = match clock {
+        Some(_) => Strobes::Clock(rising?),
+        None => Strobes::Cycles {
+            write: write.is_some().then_some(write_active?),
+            read: read.is_some().then_some(read_active?),
+        },
+    };
+    let config = ParallelConfig {
+        strobes,
+        select: select.is_some().then_some(select_active?),
+        latch: latch.is_some().then_some(latch_active?),
+        data: 0,
+        address: 0,
+    };
+    let lines = clock.into_iter().chain(write).chain(read).chain(select).chain(latch);
+    Some((Protocol::Parallel(config), lines.collect()))
 }

@@ -9,7 +9,7 @@ use crate::line::LineId;
 use crate::scan::Plane;
 use crate::time::{Rational, TimeBase};
 
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub(super) struct Machine {
     states: Vec<Vec<Arm>>,
     current: usize,
@@ -23,7 +23,7 @@ pub(super) struct Machine {
     masks: Vec<Vec<Plane>>,
 }
 
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 struct Arm {
     event: Option<Part>,
     /// Ticks after which it happens, at least one.

@@ -10,6 +10,7 @@
 //! happen in such a window. `tests/it/events_oracle.rs` is what notices when it does not.
 
 mod census;
+mod framing;
 mod lasting;
 mod machine;
 mod marks;
@@ -22,6 +23,7 @@ pub use census::BusSeen;
 pub(super) use marks::Marks;
 pub use source::{Hits, StreamSearch};
 
+use framing::FramePart;
 use lasting::LastingPart;
 use machine::Machine;
 use mask::MaskTest;
@@ -35,13 +37,14 @@ use crate::scan::Plane;
 use crate::time::TimeBase;
 
 /// One part of a running event.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 enum Part {
     Edge(usize, Direction),
     Changes(Vec<usize>),
     /// A condition, and whether it was false at the last tick looked at.
     When(MaskTest, bool),
     Lasting(LastingPart),
+    Frame(Box<FramePart>),
     Any(Vec<Part>),
     Guard(Box<Part>, MaskTest),
     Sequence(Box<Sequence>),
@@ -58,6 +61,7 @@ impl Part {
             Tree::Simple(Form::Lasting(test, lasting)) => {
                 Part::Lasting(LastingPart::new(MaskTest::new(test, slots), *lasting, base))
             }
+            Tree::Simple(Form::Frame(form)) => Part::Frame(Box::new(FramePart::new(form, slots, base))),
             Tree::Any(any) => Part::Any(any.iter().map(|e| Part::new(e, slots, base)).collect()),
             Tree::Sequence(stages) => Part::Sequence(Box::new(Sequence::new(stages, slots, base))),
             Tree::Machine(states) => Part::Machine(Box::new(Machine::new(states, slots, base))),
@@ -100,6 +104,7 @@ impl Part {
                 happens
             }
             Part::Lasting(lasting) => lasting.advance(window),
+            Part::Frame(frames) => frames.advance(window),
             Part::Any(any) => {
                 let mut happens = NONE;
                 any.iter_mut().for_each(|part| window.or_into(&mut happens, &part.advance(window)));
@@ -122,6 +127,7 @@ impl Part {
         match self {
             Part::Edge(..) | Part::Changes(_) | Part::When(..) => None,
             Part::Lasting(lasting) => lasting.wake(),
+            Part::Frame(frames) => frames.wake(),
             Part::Any(any) => any.iter().filter_map(Part::wake).min(),
             Part::Guard(part, _) => part.wake(),
             Part::Sequence(sequence) => sequence.wake(),

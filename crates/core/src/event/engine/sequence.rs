@@ -15,14 +15,14 @@ use crate::line::LineId;
 use crate::scan::Plane;
 use crate::time::{Rational, TimeBase};
 
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub(super) struct Sequence {
     stages: Vec<Stage>,
     /// Per stage, where its event happens in a window, and where what ends an attempt does.
     masks: Vec<(Plane, Plane)>,
 }
 
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 struct Stage {
     event: Part,
     unless: Vec<Part>,

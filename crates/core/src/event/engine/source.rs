@@ -19,7 +19,7 @@ const WORD: u64 = GROUP as u64;
 
 /// The occurrences of an event that a stored record shows, in order of time. Made by
 /// [`Program::hits`].
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub struct Hits<'a> {
     part: Part,
     lines: Vec<Stored<'a>>,
@@ -198,7 +198,7 @@ impl Iterator for Hits<'_> {
 /// assert_eq!(hits, [Tick(3), Tick(7)]);
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub struct StreamSearch {
     part: Part,
     lines: Vec<LineId>,

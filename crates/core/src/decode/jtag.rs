@@ -1,0 +1,238 @@
+//! The test access port (IEEE 1149.1, figure 6-1).
+
+use std::ops::ControlFlow;
+
+use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::error::{Error, ErrorKind, Result};
+use crate::line::Level;
+use crate::time::Tick;
+
+/// What is known of a chain of parts.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct JtagConfig {
+    /// Bits of each part's instruction register, from the part at TDI to the one at TDO; nothing
+    /// when they are not known.
+    pub chain: Vec<u32>,
+    /// Whether there is a line to the parts, and one from them; at least one of them.
+    pub data: (bool, bool),
+    /// Whether there is a reset line, low for reset.
+    pub reset: bool,
+}
+
+/// Decodes a test access port. Its lines are TCK, TMS, then TDI, TDO and TRST as far as they are
+/// there.
+///
+/// Frames are `ir-scan` and `dr-scan`, from the capture state to the update state, and `reset`
+/// (test-logic reset is entered). Fields are `tdi` and `tdo` with up to 64 bits each, what is shifted
+/// first being the lowest; in the instruction scan of a known chain, one for each part, the part at
+/// TDO first. Faults are `length` (an instruction scan of another length than the chain's), `unknown`
+/// and `cut-off`. The first state is found from the mode line: after five ones at the latest.
+#[derive(Clone, Debug)]
+pub struct Jtag {
+    config: JtagConfig,
+    levels: Levels,
+    /// The states that the port may be in, a bit for each.
+    states: u16,
+    scan: Option<Scan>,
+}
+
+#[derive(Clone, Debug)]
+struct Scan {
+    frame: Frame,
+    bits: u64,
+    /// The field under way: its bits, values, and where it began.
+    field_bits: u32,
+    values: [u64; 2],
+    since: Tick,
+}
+
+const RESET: u16 = 0;
+const CAPTURE_DR: u16 = 3;
+const SHIFT_DR: u16 = 4;
+const UPDATE_DR: u16 = 8;
+const CAPTURE_IR: u16 = 10;
+const SHIFT_IR: u16 = 11;
+const UPDATE_IR: u16 = 15;
+
+/// For each state, the next one with the mode line low and high: reset, idle, select DR, capture,
+/// shift, exit 1, pause, exit 2 and update DR, select IR, and the same for IR.
+const NEXT: [[u16; 2]; 16] = [
+    [1, 0],
+    [1, 2],
+    [3, 9],
+    [4, 5],
+    [4, 5],
+    [6, 8],
+    [6, 7],
+    [4, 8],
+    [1, 2],
+    [10, 0],
+    [11, 12],
+    [11, 12],
+    [13, 15],
+    [13, 14],
+    [11, 15],
+    [1, 2],
+];
+
+impl Jtag {
+    /// The words of its frames.
+    pub const WORDS: &'static [&'static str] =
+        &["ir-scan", "dr-scan", "reset", "tdi", "tdo", "length", "unknown", "cut-off"];
+
+    /// A decoder.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Range`] when there is no data line, or a part's register has not 2 to 64 bits.
+    pub fn new(config: JtagConfig) -> Result<Self> {
+        if config.data == (false, false) {
+            let error = Error::new(ErrorKind::Range, "there is no data line");
+            return Err(error.with_help("give at least one of tdi and tdo"));
+        }
+        if let Some(bits) = config.chain.iter().find(|bits| !(2..=64).contains(*bits)) {
+            let message = format!("an instruction register of {bits} bits cannot be decoded");
+            return Err(Error::new(ErrorKind::Range, message).with_help("give 2 to 64 bits for each part"));
+        }
+        Ok(Jtag { config, levels: Levels::default(), states: u16::MAX, scan: None })
+    }
+
+    /// The data lines: which value, its name, which line.
+    fn data(&self) -> impl Iterator<Item = (usize, &'static str, usize)> + use<> {
+        let (to, from) = self.config.data;
+        let to_parts = to.then_some((0, "tdi", 2));
+        to_parts.into_iter().chain(from.then_some((1, "tdo", 2 + usize::from(to))))
+    }
+
+    fn reset_line(&self) -> Option<usize> {
+        let (to, from) = self.config.data;
+        self.config.reset.then_some(2 + usize::from(to) + usize::from(from))
+    }
+
+    /// The state, once it is certain.
+    fn state(&self) -> Option<u16> {
+        (self.states.count_ones() == 1).then(|| self.states.trailing_zeros() as u16)
+    }
+
+    /// Bits of the field under way.
+    fn wanted(&self, scan: &Scan) -> u32 {
+        let chain = &self.config.chain;
+        let part = scan.frame.fields.len() / self.data().count().max(1);
+        let known = if scan.frame.kind == "ir-scan" { chain.iter().rev().nth(part) } else { None };
+        known.copied().unwrap_or(64)
+    }
+
+    fn shift(&mut self, at: Tick) {
+        let Some(mut scan) = self.scan.take() else { return };
+        if scan.field_bits == 0 {
+            scan.since = at;
+        }
+        for (place, name, line) in self.data() {
+            let level = self.levels.level(line);
+            if level == Level::Unknown {
+                let what = format!("the level of {name} is not known where a bit is taken");
+                scan.frame.faults.push(Fault::new("unknown", at, what));
+            }
+            scan.values[place] |= u64::from(level == Level::High) << scan.field_bits;
+        }
+        (scan.field_bits, scan.bits) = (scan.field_bits + 1, scan.bits + 1);
+        if scan.field_bits == self.wanted(&scan) {
+            self.close_field(&mut scan, at);
+        }
+        self.scan = Some(scan);
+    }
+
+    fn close_field(&self, scan: &mut Scan, at: Tick) {
+        for (place, name, _) in self.data() {
+            let span = scan.since..Tick(at.0 + 1);
+            let field = Field::new(FieldKind::Data, name, span, scan.values[place], scan.field_bits);
+            scan.frame.fields.push(field);
+        }
+        (scan.field_bits, scan.values) = (0, [0; 2]);
+    }
+
+    fn finish(&mut self, at: Tick, fault: Option<Fault>, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let Some(mut scan) = self.scan.take() else { return ControlFlow::Continue(()) };
+        if scan.field_bits > 0 {
+            self.close_field(&mut scan, Tick(at.0.saturating_sub(1)));
+        }
+        let chain: u64 = self.config.chain.iter().map(|bits| u64::from(*bits)).sum();
+        if fault.is_none() && chain > 0 && scan.frame.kind == "ir-scan" && scan.bits != chain {
+            let what = format!("{} bits are shifted, the chain has {chain}", scan.bits);
+            scan.frame.faults.push(Fault::new("length", scan.frame.start, what));
+        }
+        scan.frame.faults.extend(fault);
+        out.frame(Frame { end: at, ..scan.frame })
+    }
+
+    fn enter_reset(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.scan = None;
+        out.frame(Frame::new("reset", at..Tick(at.0 + 1)))
+    }
+
+    fn clock(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let before = self.state();
+        if matches!(before, Some(SHIFT_DR | SHIFT_IR)) {
+            self.shift(at);
+        }
+        let mode = self.levels.level(1);
+        self.states = (0..16).filter(|state| self.states >> state & 1 == 1).fold(0, |all, state| {
+            let [low, high] = NEXT[state as usize];
+            let low = if mode == Level::High { 0 } else { 1 << low };
+            let high = if mode == Level::Low { 0 } else { 1 << high };
+            all | low | high
+        });
+        match self.state() {
+            Some(state @ (CAPTURE_DR | CAPTURE_IR)) => {
+                let frame = Frame::new(if state == CAPTURE_DR { "dr-scan" } else { "ir-scan" }, at..at);
+                self.scan = Some(Scan { frame, bits: 0, field_bits: 0, values: [0; 2], since: at });
+            }
+            Some(UPDATE_DR | UPDATE_IR) => self.finish(at, None, out)?,
+            Some(RESET) if before != Some(RESET) => self.enter_reset(at, out)?,
+            _ => {}
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+impl Decoder for Jtag {
+    fn lines(&self) -> usize {
+        2 + self.data().count() + usize::from(self.config.reset)
+    }
+
+    fn begin(&mut self, _: Tick, levels: Levels) {
+        (self.levels, self.states, self.scan) = (levels, u16::MAX, None);
+    }
+
+    fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let clock = (self.levels.level(0), levels.level(0));
+        if let Some(reset) = self.reset_line() {
+            let falls = levels.level(reset) == Level::Low && self.levels.level(reset) != Level::Low;
+            if falls && self.state() != Some(RESET) {
+                self.states = 1 << RESET;
+                self.enter_reset(at, out)?;
+            }
+            if levels.level(reset) == Level::Low {
+                self.levels = levels;
+                return ControlFlow::Continue(());
+            }
+        }
+        if clock == (Level::Low, Level::High) {
+            // What is there before the edge is taken with it.
+            self.clock(at, out)?;
+        }
+        self.levels = levels;
+        ControlFlow::Continue(())
+    }
+
+    fn due(&self) -> Option<Tick> {
+        None
+    }
+
+    fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
+
+    fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.finish(at, Some(Fault::cut_off(at)), out)
+    }
+}

@@ -1,0 +1,421 @@
+//! The other decoders: known bits by hand, what the bench's senders send, and any edges at all; and
+//! frames as events, in stored records and as samples arrive.
+
+use deep_tap::capture::Capture;
+use deep_tap::decode::{
+    CanConfig, ClockedConfig, Frame, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig, SerialBus,
+    SpiConfig, Strobes, UartConfig, decode,
+};
+use deep_tap::event::{FrameBus, Meaning, Program, Scope, StreamSearch};
+use deep_tap::line::{Level, LineId};
+use deep_tap::scan::{SampleBlock, SampleWidth};
+use deep_tap::time::{Resolution, Tick};
+use proptest::prelude::*;
+
+use crate::decode::{board, data, faults, fields, kinds, streamed};
+use crate::support::capture;
+
+fn frames(capture: &Capture, protocol: &Protocol) -> Vec<Frame> {
+    let mut decoder = protocol.decoder(capture.base()).unwrap();
+    let lines: Vec<LineId> = (0..decoder.lines()).map(LineId).collect();
+    let mut frames = Vec::new();
+    let _ = decode(capture, &lines, capture.range(), &mut *decoder, &mut frames);
+    frames
+}
+
+/// A line that has these levels for a number of ticks each, at 1 MS/s.
+fn bits(bits: &str, ticks: u64) -> Vec<u64> {
+    let mut edges = Vec::new();
+    let mut last = '0';
+    for (place, bit) in bits.chars().filter(|bit| !bit.is_whitespace()).enumerate() {
+        if bit != last {
+            edges.push(place as u64 * ticks + 1);
+        }
+        last = bit;
+    }
+    edges
+}
+
+/// Several such lines.
+fn lines(named: &[(&str, &str)], ticks: u64) -> Capture {
+    let edges: Vec<Vec<u64>> = named.iter().map(|(_, line)| bits(line, ticks)).collect();
+    let len = named.iter().map(|(_, line)| line.len() as u64 * ticks + 1).max().unwrap();
+    let named: Vec<(&str, &[u64])> =
+        named.iter().zip(&edges).map(|((name, _), edges)| (*name, edges.as_slice())).collect();
+    capture("1 MS/s", Resolution::EXACT, len, &named)
+}
+
+fn can(rate: &str) -> Protocol {
+    Protocol::Can(CanConfig::new(rate.parse().unwrap()))
+}
+
+/// Identifier 0x014 and one byte of 0x01: start, identifier, control, length, data, the checksum of
+/// CRC-15/CAN (whose known answer for "123456789" is 0x059E), and the tail; with stuff bits.
+const CAN_FRAME: &str = "0000010010100000100010000010011110111010100111011111111";
+
+#[test]
+fn a_can_frame_by_hand_with_its_checksum_and_what_can_be_wrong_with_it() {
+    let idle = "1".repeat(14);
+    let read = |frame: &str| frames(&lines(&[("RX", &format!("{idle}{frame}{idle}"))], 10), &can("100 kHz"));
+    let seen = read(CAN_FRAME);
+    let want = [("identifier", 0x14), ("length", 1), ("data", 1), ("crc", 0x7753), ("ack", 0)];
+    assert_eq!((kinds(&seen), fields(&seen[0]), faults(&seen)), (vec!["data"], want.to_vec(), vec![]));
+    assert_eq!((seen[0].start, seen[0].end), (Tick(141), Tick(141 + 550)));
+    assert_eq!(seen[0].field("identifier").unwrap().start, Tick(151));
+    // The last bit of the checksum is another one; a node that does not acknowledge.
+    assert_eq!(faults(&read(&format!("{}0{}", &CAN_FRAME[..44], &CAN_FRAME[45..]))), ["crc"]);
+    let alone = format!("{}1{}", &CAN_FRAME[..CAN_FRAME.len() - 9], "1".repeat(8));
+    let alone = read(&alone);
+    assert_eq!((faults(&alone), alone[0].faults[0].at), (vec!["no-ack"], Tick(141 + 460)));
+    // Six dominant bits in the middle: an error flag, with its delimiter, and the bus goes on.
+    let broken = format!("{}000000{}{idle}{CAN_FRAME}", &CAN_FRAME[..13], "1".repeat(8));
+    let seen = read(&broken);
+    assert_eq!((kinds(&seen), faults(&seen)), (vec!["data", "error", "data"], vec!["stuff", "error"]));
+    assert_eq!(seen[2].field("data").unwrap().value, 1);
+    // Before eleven recessive bits, nothing is a frame; a short dominant spike is none either.
+    let early = format!("11111{CAN_FRAME}{idle}{CAN_FRAME}{idle}");
+    assert_eq!(frames(&lines(&[("RX", &early)], 10), &can("100 kHz")).len(), 1);
+    // A dominant bit right after the frame asks for time.
+    let overload = read(&format!("{CAN_FRAME}1000000{}", "1".repeat(8)));
+    assert_eq!(kinds(&overload), ["data", "overload"]);
+    // A reserved bit tells the other format.
+    assert_eq!(kinds(&read(&format!("{}1{}", &CAN_FRAME[..15], "1".repeat(20)))), ["fd"]);
+}
+
+#[test]
+fn what_can_nodes_of_the_bench_send_is_read_without_loss() {
+    for (seed, rate, extended, identifier, error) in [
+        (1, "10 MS/s", false, 0x7ff, "0 %"),
+        (2, "5 MS/s", true, 0x1ff0_0ff7, "0.4 %"),
+        (3, "2 MS/s", false, 0, "-0.4 %"),
+    ] {
+        let payload = [0u64, 0, 0, 0xff, 0xff, 0x55, 0x1f, 0xe0];
+        let device = format!(
+            "can = [{{ node = \"RX\", bit-rate = \"250 kHz\", rate-error = \"{error}\", identifier = {identifier}, extended = {extended}, data = [0, 0, 0, 255, 255, 85, 31, 224], every = \"1 ms\", start = \"100 us\" }}]"
+        );
+        let capture = board("RX", &device, rate, seed);
+        let seen = frames(&capture, &can("250 kHz"));
+        assert_eq!((seen.len(), faults(&seen).len()), (5, 0), "{:?}", seen[0]);
+        assert!(seen.iter().all(|f| f.field("identifier").unwrap().value == identifier));
+        assert!(
+            seen.iter()
+                .all(|f| { f.fields.iter().filter(|f| f.name == "data").map(|f| f.value).eq(payload) })
+        );
+        // The rate that another node would have read it at is not silently right.
+        let wrong = frames(&capture, &can("200 kHz"));
+        assert!(wrong.iter().all(|f| !f.faults.is_empty()), "{wrong:?}");
+    }
+}
+
+#[test]
+fn a_test_port_is_followed_from_any_state() {
+    let device = "jtag = [{ tck = \"TCK\", tms = \"TMS\", tdi = \"TDI\", tdo = \"TDO\", bit-rate = \"1 MHz\", instruction = 0x2a, instruction-bits = 9, data-in = 0x12345678, data-out = 0x4ba00477, data-bits = 32, every = \"200 us\", start = \"20 us\" }]";
+    let capture = board("TCK TMS TDI TDO", device, "20 MS/s", 5);
+    let port = |chain: &[u32]| {
+        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: (true, true), reset: false })
+    };
+    let seen = frames(&capture, &port(&[5, 4]));
+    assert_eq!(kinds(&seen)[..6], ["reset", "ir-scan", "dr-scan", "reset", "ir-scan", "dr-scan"]);
+    // What is shifted first is meant for the part at TDO: four bits of 0 0010 1010.
+    let ir = [("tdi", 0xa), ("tdo", 0x1), ("tdi", 0x2), ("tdo", 0x0)];
+    assert_eq!((fields(&seen[1]), faults(&seen).len()), (ir.to_vec(), 0));
+    assert_eq!(fields(&seen[2]), [("tdi", 0x1234_5678), ("tdo", 0x4ba0_0477)]);
+    assert_eq!(seen[2].field("tdo").unwrap().bits, 32);
+    assert_eq!(fields(&frames(&capture, &port(&[]))[1]), [("tdi", 0x2a), ("tdo", 0x1)]);
+    assert_eq!(frames(&capture, &port(&[5, 5]))[1].faults[0].kind, "length");
+    // From the middle of a data scan, the state is unknown until the mode line tells it.
+    let range = Tick(1_300)..Tick(8_000);
+    let mut decoder = port(&[]).decoder(capture.base()).unwrap();
+    let mut late = Vec::new();
+    let _ = decode(&capture, &[0, 1, 2, 3].map(LineId), range, &mut *decoder, &mut late);
+    assert_eq!((late[0].kind, late.len()), ("reset", 3));
+    let plain = frames(&capture, &port(&[]));
+    assert!(late[1..].iter().all(|f| plain.contains(f)), "{late:?}");
+}
+
+#[test]
+fn one_wire_parts_say_that_they_are_there_and_who_they_are() {
+    // Read the number of a part: the example of a well-known application note, whose checksum is 0xA2.
+    let rom = "0x33, 0x02, 0x1c, 0xb8, 0x01, 0, 0, 0, 0xa2";
+    let device = |more: &str| {
+        format!(
+            "one-wire = [{{ node = \"IO\", bytes = [{rom}, 0xbe, 0x50], start = \"1 ms\", every = \"20 ms\" {more} }}]"
+        )
+    };
+    let record = |device: &str| {
+        let setup = "10 ms";
+        crate::decode::board_for("IO", device, "2 MS/s", 3, setup)
+    };
+    let seen = frames(&record(&device("")), &Protocol::OneWire);
+    assert_eq!(kinds(&seen), ["reset", "rom", "byte", "byte"]);
+    let number = [("command", 0x33), ("family", 0x02), ("serial", 0x1_b81c), ("crc", 0xa2)];
+    assert_eq!((fields(&seen[1]), faults(&seen)), (number.to_vec(), vec![]));
+    let wrong = frames(&record(&device("").replace("0xb8", "0xb9")), &Protocol::OneWire);
+    assert_eq!(faults(&wrong), ["crc"]);
+    assert_eq!(data(&seen), [0xbe, 0x50]);
+    let absent = frames(&record(&device(", present = false")), &Protocol::OneWire);
+    assert_eq!((kinds(&absent), faults(&absent)), (vec!["reset"], vec!["no-presence"]));
+}
+
+#[test]
+fn chains_of_lights_are_told_apart_by_their_rests() {
+    let device = "lights = [{ node = \"DIN\", bytes = [0x10, 0x80, 0xff, 0x01, 0x02, 0x03], period = \"1.25 us\", zero = \"400 ns\", one = \"800 ns\", start = \"100 us\", every = \"1 ms\" }]";
+    let capture = board("SCLK", &device.replace("DIN", "SCLK"), "10 MS/s", 4);
+    let config = PulsesConfig {
+        threshold: "600 ns".parse().unwrap(),
+        rest: "50 us".parse().unwrap(),
+        bits: 24,
+        lowest_first: false,
+        inverted: false,
+    };
+    let seen = frames(&capture, &Protocol::Pulses(config));
+    assert_eq!(kinds(&seen), ["word", "word", "reset"].repeat(5));
+    assert_eq!(fields(&seen[0]), [("element", 0), ("data", 0x1080ff)]);
+    assert_eq!(fields(&seen[1]), [("element", 1), ("data", 0x010203)]);
+    let wider = frames(&capture, &Protocol::Pulses(PulsesConfig { bits: 32, ..config }));
+    assert_eq!((faults(&wider)[0], wider[1].field("data").unwrap().bits), ("truncated", 16));
+    let none = Protocol::Pulses(PulsesConfig { rest: "1 ns".parse().unwrap(), ..config });
+    assert!(none.decoder(capture.base()).is_err());
+    assert!(
+        Protocol::Pulses(config)
+            .decoder(lines(&[("A", "01")], 1).base())
+            .unwrap_err()
+            .help()
+            .unwrap()
+            .contains("3.333")
+    );
+}
+
+#[test]
+fn clock_and_data_with_start_parity_and_stop() {
+    // As a keyboard sends 0x1c: start 0, 0011 1000, odd parity 0, stop 1; taken with the falling edge.
+    let word = "0 0 0 1 1 1 0 0 0 0 1".replace(' ', "");
+    let data: String =
+        format!("11{}11", word.chars().map(|bit| bit.to_string().repeat(2)).collect::<String>());
+    let clock: String = format!("11{}11", "10".repeat(11));
+    let config = ClockedConfig {
+        rising: false,
+        lowest_first: true,
+        start: Some(Level::Low),
+        parity: Parity::Odd,
+        stop: Some(Level::High),
+        ..ClockedConfig::new(8)
+    };
+    let capture = lines(&[("CLK", &clock), ("DAT", &data)], 10);
+    let seen = frames(&capture, &Protocol::Clocked(config));
+    assert_eq!(
+        (fields(&seen[0]), faults(&seen).len(), seen.len()),
+        (vec![("data", 0x1c), ("parity", 0)], 0, 1)
+    );
+    let even = frames(&capture, &Protocol::Clocked(ClockedConfig { parity: Parity::Even, ..config }));
+    assert_eq!(faults(&even), ["parity"]);
+    let longer = frames(
+        &capture,
+        &Protocol::Clocked(ClockedConfig { bits: 12, gap: Some("100 us".parse().unwrap()), ..config }),
+    );
+    assert_eq!(faults(&longer), ["cut-off"]);
+    // The other edge is where the data changes.
+    let wrong = frames(&capture, &Protocol::Clocked(ClockedConfig { rising: true, ..config }));
+    assert!(wrong.iter().all(|f| f.faults.iter().any(|fault| fault.kind == "order")), "{wrong:?}");
+    let plain = ClockedConfig::new(8);
+    assert!(Protocol::Clocked(plain).decoder(capture.base()).unwrap_err().message().contains("where a word"));
+}
+
+#[test]
+fn memory_cycles_have_address_and_data_and_say_when_they_collide() {
+    let named = [
+        ("WE", "1 1 0 0 1 1 1 1 1 1 0 0 1 1"),
+        ("OE", "1 1 1 1 1 1 0 0 1 1 1 1 1 1"),
+        ("CE", "1 0 0 0 0 0 0 0 0 0 0 0 0 1"),
+        ("D0", "0 1 1 1 1 0 0 1 1 0 0 0 0 0"),
+        ("D1", "0 0 0 1 1 0 0 0 0 0 1 1 1 0"),
+        ("A0", "0 1 1 1 1 1 1 1 1 0 0 1 1 0"),
+    ];
+    let named: Vec<(&str, String)> =
+        named.iter().map(|(name, line)| (*name, line.replace(' ', ""))).collect();
+    let named: Vec<(&str, &str)> = named.iter().map(|(name, line)| (*name, line.as_str())).collect();
+    let low = Some(Level::Low);
+    let config = ParallelConfig {
+        strobes: Strobes::Cycles { write: low, read: low },
+        select: low,
+        latch: None,
+        data: 2,
+        address: 1,
+    };
+    let seen = frames(&lines(&named, 10), &Protocol::Parallel(config));
+    assert_eq!(kinds(&seen), ["write", "read", "write"]);
+    assert_eq!(fields(&seen[0]), [("address", 1), ("data", 3)]);
+    assert_eq!(fields(&seen[1]), [("address", 1), ("data", 1)]);
+    assert_eq!((seen[0].start, seen[0].end), (Tick(21), Tick(41)));
+    assert_eq!(faults(&seen), ["address"]);
+    // Both strobes on one line are active at once; a clock takes a word with each edge.
+    let both = [named[0], ("OE", named[0].1), named[2], named[3], named[4], named[5]];
+    assert!(faults(&frames(&lines(&both, 10), &Protocol::Parallel(config))).contains(&"conflict"));
+    let clock = ParallelConfig { strobes: Strobes::Clock(true), select: None, address: 0, ..config };
+    let words = frames(&lines(&[named[0], named[3], named[4]], 10), &Protocol::Parallel(clock));
+    // The line starts low, rises at once, then ends two strobes.
+    assert_eq!(words.iter().map(|f| f.fields[0].value).collect::<Vec<_>>(), [0, 3, 2]);
+    // Multiplexed: the data lines carry the address while the latch is high.
+    let latch = ParallelConfig { latch: Some(Level::High), select: None, address: 0, ..config };
+    let muxed = [named[0], named[1], ("ALE", "01100000000000"), named[3], named[4]];
+    assert_eq!(
+        fields(&frames(&lines(&muxed, 10), &Protocol::Parallel(latch))[0]),
+        [("address", 1), ("data", 3)]
+    );
+    assert!(
+        Protocol::Parallel(ParallelConfig { data: 70, ..config }).decoder(lines(&named, 10).base()).is_err()
+    );
+}
+
+/// One of each protocol, by number, for lines at 1 MS/s.
+fn any_protocol(number: usize) -> Protocol {
+    let time = |text: &str| text.parse().unwrap();
+    let low = Some(Level::Low);
+    match number {
+        0 => Protocol::Uart(UartConfig::new("100 kHz".parse().unwrap())),
+        1 => Protocol::I2c,
+        2 => Protocol::Spi(SpiConfig { select: None, gap: Some(time("20 us")), ..SpiConfig::new(1) }),
+        3 => can("200 kHz"),
+        4 => Protocol::Jtag(JtagConfig { chain: vec![3], data: (true, true), reset: false }),
+        5 => Protocol::Spi(SpiConfig { bits: 3, ..SpiConfig::new(0) }),
+        6 => Protocol::Clocked(ClockedConfig {
+            gap: Some(time("15 us")),
+            parity: Parity::Even,
+            ..ClockedConfig::new(5)
+        }),
+        7 => {
+            let (threshold, rest) = (time("8 us"), time("25 us"));
+            Protocol::Pulses(PulsesConfig { threshold, rest, bits: 5, lowest_first: true, inverted: false })
+        }
+        8 => Protocol::Parallel(ParallelConfig {
+            strobes: Strobes::Cycles { write: low, read: low },
+            select: None,
+            latch: None,
+            data: 1,
+            address: 1,
+        }),
+        _ => Protocol::Parallel(ParallelConfig {
+            strobes: Strobes::Clock(false),
+            select: low,
+            latch: None,
+            data: 2,
+            address: 0,
+        }),
+    }
+}
+
+/// The same samples, in blocks cut anywhere.
+fn stream(capture: &Capture, cuts: &[usize], mut push: impl FnMut(&SampleBlock)) {
+    let (mut at, mut cuts) = (0, cuts.iter().cycle());
+    while at < capture.len() {
+        let end = capture.len().min(at + *cuts.next().unwrap() as u64);
+        let mut block = SampleBlock::new(SampleWidth::W8);
+        for tick in at..end {
+            let level = |line: usize| capture.trace(LineId(line)).level_at(Tick(tick));
+            let word = |of| (0..4).fold(0, |word, line| word | u64::from(level(line) == of) << line);
+            block.push(word(Level::High), word(Level::Unknown));
+        }
+        push(&block);
+        at = end;
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(300) })]
+
+    #[test]
+    fn any_edges_are_read_alike_stored_and_streamed_and_found_as_events(
+        edges in prop::collection::vec(prop::collection::vec(1u64..40, 0..120), 4..5),
+        quiet in 0u64..9000,
+        cuts in prop::collection::vec(1usize..3000, 1..5),
+        number in 0usize..10,
+        word in 0usize..15,
+    ) {
+        let ticks: Vec<Vec<u64>> =
+            edges.iter().map(|d| d.iter().scan(quiet, |at, d| { *at += d; Some(*at) }).collect()).collect();
+        let len = ticks.iter().flatten().max().unwrap_or(&1) + 100 + quiet;
+        let named: Vec<(&str, &[u64])> = ["A", "B", "C", "D"].into_iter().zip(ticks.iter().map(Vec::as_slice)).collect();
+        let capture = capture("1 MS/s", Resolution::EXACT, len, &named);
+        let protocol = any_protocol(number);
+        let found = frames(&capture, &protocol);
+        let mut decoder = protocol.decoder(capture.base()).unwrap();
+        let lines: Vec<LineId> = (0..decoder.lines()).map(LineId).collect();
+        prop_assert_eq!(&streamed(&capture, &mut *decoder, &cuts), &found);
+        for frame in &found {
+            prop_assert!(frame.start <= frame.end, "{:?}", frame);
+            prop_assert!(protocol.words().contains(&frame.kind), "{}", frame.kind);
+            for field in &frame.fields {
+                prop_assert!(protocol.words().contains(&field.name), "{}", field.name);
+                prop_assert!(field.bits == 64 || field.value >> field.bits == 0, "{:?}", field);
+            }
+            for fault in &frame.faults {
+                prop_assert!(protocol.words().contains(&fault.kind), "{}", fault.kind);
+            }
+        }
+        // The same as events, for one of the bus's words: at the ends of the frames that have it.
+        let word = protocol.words()[word % protocol.words().len()];
+        let mut scope = Scope::new();
+        let bus = SerialBus { name: "bus".into(), protocol: protocol.clone(), lines };
+        scope.define("bus", Meaning::Frames(FrameBus::new(bus)));
+        let program = Program::compile(&format!("bus has {word}"), &scope).unwrap();
+        let tests = deep_tap::event::FrameTests::parse(word).unwrap();
+        let meets = |frame: &&Frame| frame.meets(&tests) && !frame.faults.iter().any(|f| f.kind == "cut-off");
+        let mut ends: Vec<Tick> =
+            found.iter().filter(meets).map(|frame| frame.end).filter(|end| end.0 < len).collect();
+        ends.sort_unstable();
+        ends.dedup();
+        let hits: Vec<Tick> = program.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
+        prop_assert_eq!(&hits, &ends);
+        let mut search = StreamSearch::new(&program, capture.base());
+        let mut arrived = Vec::new();
+        stream(&capture, &cuts, |block| arrived.extend(search.push(block.samples())));
+        prop_assert_eq!(&arrived, &ends);
+    }
+}
+
+#[test]
+fn the_reference_names_all_words_of_each_kind() {
+    let text = std::fs::read_to_string(crate::support::root().join("docs/setup.md")).unwrap();
+    let table = text.split("in the words that `has` asks for").nth(1).unwrap();
+    let mut kinds = 0;
+    for row in table.lines().filter(|line| line.starts_with("| `")) {
+        let mut words: Vec<&str> = row.split('`').skip(1).step_by(2).collect();
+        let kind = words.remove(0);
+        let protocols = (0..=9).map(any_protocol).chain([Protocol::OneWire]);
+        let Some(protocol) = protocols.into_iter().find(|protocol| protocol.name() == kind) else { continue };
+        let mut known: Vec<&str> =
+            protocol.words().iter().copied().filter(|word| !["unknown", "cut-off"].contains(word)).collect();
+        words.sort_unstable();
+        words.dedup();
+        known.sort_unstable();
+        known.dedup();
+        assert_eq!(words, known, "{kind}");
+        kinds += 1;
+    }
+    assert_eq!(kinds, 9);
+}
+
+#[test]
+fn frames_are_tested_by_the_words_of_their_bus() {
+    let scope = {
+        let mut scope = Scope::new();
+        let bus =
+            SerialBus { name: "rtc".into(), protocol: Protocol::I2c, lines: vec![LineId(0), LineId(1)] };
+        scope.define("rtc", Meaning::Frames(FrameBus::new(bus)));
+        scope.define("CLK", Meaning::Line(LineId(0)));
+        scope
+    };
+    let told = |text: &str| {
+        let error = Program::compile(text, &scope).unwrap_err();
+        (error.message().to_string(), error.help().unwrap_or_default().to_string())
+    };
+    assert!(Program::compile("rtc has address == 0x5x, data in 1 .. 9, nack", &scope).is_ok());
+    assert_eq!(
+        told("rtc has adress == 1"),
+        ("this bus has no 'adress'".into(), "did you mean 'address'?".into())
+    );
+    assert!(told("rtc has data in 9 .. 1").0.contains("upside down"));
+    assert!(told("rtc has fault == 1").1.contains("alone"));
+    assert!(told("rtc rises").1.contains("'rtc has"));
+    assert!(told("CLK has data").0.contains("which has no frames"));
+}
