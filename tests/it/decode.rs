@@ -35,7 +35,7 @@ fn stored(capture: &Capture, decoder: &mut dyn Decoder) -> Vec<Frame> {
     frames
 }
 
-pub fn streamed(capture: &Capture, decoder: &mut dyn Decoder, cuts: &[usize]) -> Vec<Frame> {
+pub(crate) fn streamed(capture: &Capture, decoder: &mut dyn Decoder, cuts: &[usize]) -> Vec<Frame> {
     let lines = decoder.lines();
     let bits: Vec<u32> = (0..lines as u32).collect();
     let mut stream = StreamDecoder::new(decoder, &bits);
@@ -56,24 +56,24 @@ pub fn streamed(capture: &Capture, decoder: &mut dyn Decoder, cuts: &[usize]) ->
     frames
 }
 
-pub fn data(frames: &[Frame]) -> Vec<u64> {
+pub(crate) fn data(frames: &[Frame]) -> Vec<u64> {
     frames.iter().filter(|f| f.kind == "byte").map(|f| f.field("data").unwrap().value).collect()
 }
 
-pub fn kinds(frames: &[Frame]) -> Vec<&str> {
+pub(crate) fn kinds(frames: &[Frame]) -> Vec<&str> {
     frames.iter().map(|f| f.kind).collect()
 }
 
-pub fn faults(frames: &[Frame]) -> Vec<&str> {
+pub(crate) fn faults(frames: &[Frame]) -> Vec<&str> {
     frames.iter().flat_map(|f| &f.faults).map(|f| f.kind).collect()
 }
 
 /// A board with these nodes and one device, recorded for 5 ms.
-pub fn board(nodes: &str, device: &str, rate: &str, seed: u64) -> Capture {
+pub(crate) fn board(nodes: &str, device: &str, rate: &str, seed: u64) -> Capture {
     board_for(nodes, device, rate, seed, "5 ms")
 }
 
-pub fn board_for(nodes: &str, device: &str, rate: &str, seed: u64, length: &str) -> Capture {
+pub(crate) fn board_for(nodes: &str, device: &str, rate: &str, seed: u64, length: &str) -> Capture {
     let folder = tempfile::tempdir().unwrap();
     let names = nodes.split(' ');
     let list: Vec<String> =
@@ -88,7 +88,7 @@ pub fn board_for(nodes: &str, device: &str, rate: &str, seed: u64, length: &str)
     record(&crate::support::setup(&text).unwrap(), &mut *instrument, RecordOptions::default()).unwrap()
 }
 
-pub fn fields(frame: &Frame) -> Vec<(&str, u64)> {
+pub(crate) fn fields(frame: &Frame) -> Vec<(&str, u64)> {
     frame.fields.iter().map(|field| (field.name, field.value)).collect()
 }
 

@@ -15,7 +15,7 @@ const ORDER: &[&[&str]] = &[
     &["instrument"],
     &["plan"],
     &["setup"],
-    &["format"],
+    &["format", "diagnose"],
 ];
 
 fn sources(folder: &Path) -> Vec<std::path::PathBuf> {

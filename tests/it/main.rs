@@ -10,6 +10,7 @@ mod buses;
 /// Decoders of serial buses.
 mod decode;
 /// What the documents show.
+mod diagnose;
 mod docs;
 /// How sure an occurrence is.
 mod doubt;

@@ -85,6 +85,13 @@ fn what_fits_can_still_be_unwise() {
     assert!(unwise[0].contains("set it near 1.65 V"), "{unwise:?}");
     let (_, unwise) = planned("EX-D32", sampling, &["threshold = \"1.1 V\"\nswing = \"3.3 V\""]).unwrap();
     assert!(unwise.is_empty(), "exactly a third is inside: {unwise:?}");
+    let bus = |rate: &str| {
+        let bus = format!("[[bus]]\nname = \"log\"\nkind = \"uart\"\nline = \"L0\"\nbit-rate = \"{rate}\"");
+        planned("EX-D32", sampling, &[&bus]).unwrap().1
+    };
+    assert!(bus("1.25 MHz").is_empty(), "eight samples per bit are enough");
+    let unwise = bus("1.5 MHz");
+    assert!(unwise[0].contains("'log': 6.7 samples per bit") && unwise[0].contains("20 MS/s"), "{unwise:?}");
 }
 
 /// The outlook against the verdicts of a record that has an interval of every length.

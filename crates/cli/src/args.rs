@@ -12,6 +12,7 @@ Exit codes:
   3  check: nothing violated, but something inconclusive or not seen
      plan: possible, but something is unwise or cannot be decided
      live: a line is not as the setup says
+     diagnose: something is wrong with a bus
      measure --levels: a threshold lies off the middle of what its line does";
 
 /// Records logic captures and measures them against datasheet timing limits.
@@ -42,6 +43,9 @@ pub(crate) enum Command {
     /// The frames on serial buses: what was sent, when, and what is wrong with it
     #[command(after_help = EXIT_CODES)]
     Frames(Frames),
+    /// Why a bus is not read as it was meant: bit rate, mode, swapped lines, parts that do not answer
+    #[command(after_help = EXIT_CODES)]
+    Diagnose(Diagnose),
     /// Pulses that are too short to be meant, per line and by width
     Glitches(Glitches),
     /// Voltages: levels of analog lines and how fast they rise and fall; with --levels, those of all lines
@@ -175,6 +179,19 @@ pub(crate) struct Table {
     pub(crate) replace: bool,
 }
 
+/// How values of fields are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Values {
+    /// 0x41, with the character that a byte may be
+    Hex,
+    /// 65
+    Decimal,
+    /// 0b01000001
+    Binary,
+    /// Data as characters, the rest as hex
+    Text,
+}
+
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
     Text,
@@ -217,9 +234,24 @@ pub(crate) struct Frames {
     /// Serial buses to decode; all that the setup describes otherwise
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) bus: Vec<String>,
+    /// Only frames that meet tests as they stand after 'has' in an event, such as 'address == 0x51, nack'
+    #[arg(long, value_name = "TESTS")]
+    pub(crate) has: Option<String>,
     /// Only frames with a fault
     #[arg(long)]
     pub(crate) faults: bool,
+    /// Only how many there are
+    #[arg(long, conflicts_with_all = ["summary", "beside"])]
+    pub(crate) count: bool,
+    /// What each bus carried, in numbers: frames, bytes, load, bit rate, gaps, faults
+    #[arg(long, conflicts_with = "beside")]
+    pub(crate) summary: bool,
+    /// The buses side by side, a column for each
+    #[arg(long)]
+    pub(crate) beside: bool,
+    /// How values are written
+    #[arg(long, value_enum, default_value_t = Values::Hex)]
+    pub(crate) values: Values,
     /// Stop after this many frames
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
     pub(crate) first: Option<u64>,
@@ -232,6 +264,17 @@ pub(crate) struct Frames {
     /// Text for people, CSV, or JSON with an object a line
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Diagnose {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Buses to look at; all that the setup gives a kind otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) bus: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
 }
 
 #[derive(Debug, clap::Args)]

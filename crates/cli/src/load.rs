@@ -4,11 +4,12 @@ use std::io::Read;
 use std::path::Path;
 
 use deep_tap::capture::Capture;
+use deep_tap::decode::SerialBus;
 use deep_tap::format::{dtap, vcd};
 use deep_tap::line::LineId;
 use deep_tap::setup::Setup;
 use deep_tap::time::{Tick, Time};
-use deep_tap::{Error, ErrorKind, Place};
+use deep_tap::{Error, ErrorKind, Place, suggest};
 
 use crate::args::Source;
 use crate::errors::Failure;
@@ -116,4 +117,31 @@ pub(crate) fn setup_of<'a>(loaded: &'a Loaded, file: &Path) -> Result<&'a Setup,
             "give one with --setup SETUP.toml: its lines name the signals, its [[part]] sections the limits";
         Failure::Error(error.with_help(help).at(Place::File(file.to_path_buf())))
     })
+}
+
+/// The serial buses of these names; all otherwise.
+pub(crate) fn serial_buses<'a>(
+    setup: &'a Setup,
+    capture: &Capture,
+    names: &[String],
+) -> Result<Vec<&'a SerialBus>, Failure> {
+    if setup.serial.is_empty() {
+        let error = Error::new(ErrorKind::Unknown, "the setup describes no serial bus to decode");
+        let help = "add one like: [[bus]] with name = \"console\", kind = \"uart\", line = \"TX\", bit-rate = \
+                    \"115.2 kHz\"; another setup is used with --setup";
+        return Err(error.with_help(help).into());
+    }
+    if names.is_empty() {
+        return Ok(setup.serial.iter().collect());
+    }
+    let find = |name: &String| {
+        setup.serial.iter().find(|bus| bus.name == *name).ok_or_else(|| {
+            let error = Error::new(ErrorKind::Unknown, format!("there is no serial bus '{name}'"));
+            error.with_help(match capture.bus_named(name) {
+                Some(_) => "this is a parallel bus: deep-tap show and find look at its values".to_string(),
+                None => suggest(name, setup.serial.iter().map(|bus| bus.name.as_str()), "serial bus"),
+            })
+        })
+    };
+    Ok(names.iter().map(find).collect::<Result<_, Error>>()?)
 }

@@ -134,6 +134,26 @@ impl Grid {
     }
 }
 
+/// A text in lines that fit the terminal, or 100 columns elsewhere, each behind an indent.
+pub(crate) fn wrapped(text: &str, indent: &str) -> String {
+    let terminal = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
+    let width = terminal.map_or(100, |(width, _)| usize::from(width.0)).max(40);
+    let mut lines = String::new();
+    let mut line = String::new();
+    for word in text.split_whitespace() {
+        if !line.is_empty() && indent.len() + line.chars().count() + 1 + word.chars().count() > width {
+            lines.push_str(&format!("{indent}{line}\n"));
+            line.clear();
+        }
+        if !line.is_empty() {
+            line.push(' ');
+        }
+        line.push_str(word);
+    }
+    lines.push_str(&format!("{indent}{line}\n"));
+    lines
+}
+
 /// Writes a result in the form and to the place that was asked for.
 ///
 /// `text` writes it for people, `rows` are what a CSV has, `value` is what JSON says.

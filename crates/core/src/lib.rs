@@ -3,10 +3,11 @@
 //! This crate knows no terminal, no argument parser, no printing and no sockets.
 //!
 //! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan` → `event` →
-//! `trigger`, `decode`, `measure` → `limit` → `instrument`, `plan` → `setup` → `format`.
+//! `trigger`, `decode`, `measure` → `limit` → `instrument`, `plan` → `setup` → `format`, `diagnose`.
 
 pub mod capture;
 pub mod decode;
+pub mod diagnose;
 mod error;
 pub mod event;
 pub mod format;

@@ -4,6 +4,7 @@ pub(crate) mod capture;
 pub(crate) mod check;
 pub(crate) mod convert;
 pub(crate) mod demo;
+pub(crate) mod diagnose;
 pub(crate) mod find;
 pub(crate) mod frames;
 pub(crate) mod glitches;

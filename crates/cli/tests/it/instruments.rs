@@ -108,7 +108,38 @@ fn frames_are_listed_as_they_come_and_filtered() {
     let said = ok(&folder, &["frames", "console.dtap", "--bus", "answer"]);
     let text: String = said.lines().filter_map(|l| l.split('\'').nth(1)).collect();
     assert_eq!(text, "status", "{said}");
+    let said = ok(&folder, &["frames", "console.dtap", "--beside"]);
+    assert_eq!(said.matches("73 74 61 74 75 73 0D  'status.'").count(), 2, "{said}");
+    assert!(ok(&folder, &["frames", "console.dtap", "--beside", "--values", "text"]).contains("status\\x0d"));
+    assert_eq!(ok(&folder, &["frames", "tide-gauge.dtap", "--has", "mosi == 0x1x", "--count"]), "44\n");
+    let said = ok(&folder, &["frames", "console.dtap", "--has", "data == \"a\"", "--values", "binary"]);
+    assert!(said.contains("data=0b01100001") && said.contains("2 frames"), "{said}");
+    let said = ok(&folder, &["frames", "tide-gauge.dtap", "--summary", "--format", "json"]);
+    let said: serde_json::Value = serde_json::from_str(&said).unwrap();
+    assert_eq!((&said[0]["frames"], &said[0]["data_bytes"]), (&220.into(), &440.into()));
+    assert_eq!((&said[0]["bit_rate"], &said[0]["faults"]["order"]), (&10e6.into(), &1.into()));
+    let said = ok(&folder, &["frames", "console.dtap", "--summary"]);
+    assert!(said.contains("question  uart       7      7") && said.contains("115 kHz"), "{said}");
+    // What is wrong is told with what to change, also to who only asked for the frames.
+    let wrong = std::fs::read_to_string(folder.path().join("setups/console.toml")).unwrap();
+    std::fs::write(
+        folder.path().join("setups/slow.toml"),
+        wrong.replacen("\nbit-rate = \"115.2 kHz", "\nbit-rate = \"38.4 kHz", 1),
+    )
+    .unwrap();
+    let (code, said, _) = run(&folder, &["diagnose", "console.dtap", "--setup", "setups/slow.toml"]);
+    assert!(code == Some(3) && said.contains("1 finding about the buses question, answer"), "{said}");
+    assert!(said.contains("change: bit-rate = \"115.2 kHz\""), "{said}");
+    let (_, _, told) = run(&folder, &["frames", "console.dtap", "--setup", "setups/slow.toml"]);
+    assert!(told.contains("question: a bit lasts 8.680 us"), "{told}");
+    assert!(ok(&folder, &["diagnose", "console.dtap"]).starts_with("nothing is wrong with the buses"));
+    let csv = run(&folder, &["diagnose", "console.dtap", "--setup", "setups/slow.toml", "--format", "csv"]).1;
+    assert!(csv.starts_with("bus,kind,sureness,at_s,what,remedy\nquestion,bit-rate,"), "{csv}");
     for (args, wanted) in [
+        (&["frames", "tide-gauge.dtap", "--has", "mos == 1"][..], &["did you mean 'mosi'"][..]),
+        (&["frames", "tide-gauge.dtap", "--has", "mosi =="], &["the expression ends where a value"]),
+        (&["frames", "console.dtap", "--beside", "--format", "csv"], &["--beside writes text only"]),
+        (&["diagnose", "console.dtap", "--bus", "answr"], &["'answer'"]),
         (&["frames", "tide-gauge.dtap", "--bus", "acd"][..], &["no serial bus 'acd'", "'adc'"][..]),
         (&["frames", "tide-gauge.dtap", "--bus", "ADDR"], &["parallel bus"]),
         (&["frames", "tide-gauge.dtap", "--from", "5 ms", "--to", "4 ms"], &["upside down"]),

@@ -22,6 +22,7 @@ mod protocol;
 mod pulses;
 mod run;
 mod spi;
+mod statistics;
 mod uart;
 
 pub use bus::{EventReader, SerialBus};
@@ -36,6 +37,7 @@ pub use protocol::Protocol;
 pub use pulses::{Pulses, PulsesConfig};
 pub use run::{Frames, StreamDecoder, decode};
 pub use spi::{Spi, SpiConfig};
+pub use statistics::{Gaps, Statistics};
 pub use uart::{Parity, StopBits, Uart, UartConfig};
 
 use std::fmt;

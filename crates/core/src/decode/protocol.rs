@@ -5,7 +5,7 @@ use super::{
     ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Uart, UartConfig,
 };
 use crate::error::Result;
-use crate::time::TimeBase;
+use crate::time::{Frequency, TimeBase};
 
 /// What is spoken on a bus, with its settings.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -44,6 +44,15 @@ impl Protocol {
             Protocol::Clocked(_) => "clocked",
             Protocol::Pulses(_) => "pulses",
             Protocol::Parallel(_) => "parallel",
+        }
+    }
+
+    /// Bits per second, where the time that they take is what tells them apart.
+    pub fn bit_rate(&self) -> Option<Frequency> {
+        match self {
+            Protocol::Uart(config) => Some(config.bit_rate),
+            Protocol::Can(config) => Some(config.bit_rate),
+            _ => None,
         }
     }
 

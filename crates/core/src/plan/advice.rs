@@ -1,6 +1,6 @@
 //! What fits, but is unwise.
 
-use super::{Plan, Wanted, WantedInput};
+use super::{Plan, Wanted, WantedBus, WantedInput};
 use crate::time::{Rate, Rational, Voltage};
 
 /// Something that can be done, but should not.
@@ -16,10 +16,36 @@ pub struct Advice {
 /// seen well.
 const SAMPLES_PER_PERIOD: (i128, i128) = (5, 10);
 
+/// Samples per bit from which on decoding has margin.
+const SAMPLES_PER_BIT: i64 = 8;
+
 /// What is unwise about a plan.
 pub fn advice(wanted: &Wanted, plan: &Plan) -> Vec<Advice> {
     let inputs = wanted.inputs.iter();
-    inputs.flat_map(|input| too_slow(input, plan).into_iter().chain(off_the_middle(input))).collect()
+    let inputs = inputs.flat_map(|input| too_slow(input, plan).into_iter().chain(off_the_middle(input)));
+    inputs.chain(wanted.buses.iter().filter_map(|bus| few_per_bit(bus, plan))).collect()
+}
+
+/// Fewer than eight samples per bit of a bus without a clock.
+fn few_per_bit(bus: &WantedBus, plan: &Plan) -> Option<Advice> {
+    let bit_rate = bus.bit_rate.to_rational();
+    let samples = plan.rate.to_rational().checked_div(bit_rate)?;
+    if samples >= Rational::from(SAMPLES_PER_BIT) {
+        return None;
+    }
+    let well = Rate::from_rational(bit_rate.checked_mul(Rational::from(SAMPLES_PER_BIT))?);
+    let message = format!(
+        "bus '{}': {:.1} samples per bit at {}; a sender whose clock is a little off is misread",
+        bus.name,
+        samples.to_f64(),
+        plan.rate
+    );
+    let offered = plan.rates.iter().find(|rate| **rate >= well);
+    let help = match offered {
+        Some(rate) => format!("record at {rate} or more: eight samples per bit"),
+        None => format!("it takes {well}, which the instrument does not have for this many lines"),
+    };
+    Some(Advice { message, help })
 }
 
 /// Fewer than five samples per period of the fastest signal.

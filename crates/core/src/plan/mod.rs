@@ -68,6 +68,15 @@ pub struct WantedAnalog {
     pub range: Option<VoltageRange>,
 }
 
+/// A bus that is to be decoded by the time its bits take.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WantedBus {
+    /// Its name, for messages.
+    pub name: String,
+    /// Bits per second.
+    pub bit_rate: Frequency,
+}
+
 /// What a setup asks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Wanted {
@@ -79,6 +88,8 @@ pub struct Wanted {
     pub before: Before,
     /// The inputs.
     pub inputs: Vec<WantedInput>,
+    /// The buses that are decoded without a clock.
+    pub buses: Vec<WantedBus>,
     /// The analog inputs.
     pub analog: Vec<WantedAnalog>,
     /// Their sample rate; the fastest that goes with the digital one when not stated.

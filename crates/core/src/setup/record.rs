@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 
 use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
+use crate::decode::SerialBus;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Program, StateProblem, StreamSearch};
 use crate::instrument::{
@@ -10,7 +11,7 @@ use crate::instrument::{
     Progress, Sink, Stimulus,
 };
 use crate::line::{AnalogId, AnalogScale, Input, Level, VoltageRange};
-use crate::plan::{Plan, Speed, Wanted, WantedAnalog, WantedInput, plan};
+use crate::plan::{Plan, Speed, Wanted, WantedAnalog, WantedBus, WantedInput, plan};
 use crate::scan::{Memory, Samples};
 use crate::time::{Rate, Tick, Time, TimeBase};
 use crate::trigger::QualifiedEdge;
@@ -63,6 +64,7 @@ impl Setup {
                 sampling.before
             },
             inputs: self.lines.iter().map(wanted_input).collect(),
+            buses: self.serial.iter().filter_map(wanted_bus).collect(),
             analog: self.analog.iter().map(wanted_analog).collect(),
             analog_rate: sampling.analog_rate,
             stimuli: self.stimuli_for(options),
@@ -270,4 +272,8 @@ fn wanted_input(line: &super::SetupLine) -> WantedInput {
         swing: line.swing,
         fastest: line.fastest,
     }
+}
+
+fn wanted_bus(bus: &SerialBus) -> Option<WantedBus> {
+    Some(WantedBus { name: bus.name.clone(), bit_rate: bus.protocol.bit_rate()? })
 }

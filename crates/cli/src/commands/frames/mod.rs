@@ -1,0 +1,163 @@
+//! `frames`: the decoded buses of a capture, one line per frame, as they are found.
+
+mod beside;
+mod rows;
+mod summary;
+
+use deep_tap::capture::Capture;
+use deep_tap::decode::{Field, FieldKind, Frame, Frames, SerialBus};
+use deep_tap::event::FrameTests;
+use deep_tap::time::{Tick, Time};
+use deep_tap::{Error, ErrorKind};
+
+use crate::Outcome;
+use crate::args::{self, Values};
+use crate::commands::diagnose;
+use crate::errors::Failure;
+use crate::load::{Loaded, load, serial_buses, setup_of, tell_damage, tick_at};
+use crate::output::Out;
+
+/// The frames of one bus, the next of which is at hand.
+struct Lane<'a> {
+    bus: &'a SerialBus,
+    frames: Frames<'a>,
+    next: Option<Frame>,
+    last_end: Option<Tick>,
+}
+
+/// A frame that was asked for.
+struct Listed<'a> {
+    bus: &'a SerialBus,
+    frame: Frame,
+    /// Ticks since the frame before it on its bus, which need not have been asked for.
+    gap: Option<i64>,
+}
+
+/// All buses in order of time.
+struct Listing<'a> {
+    lanes: Vec<Lane<'a>>,
+    tests: Option<FrameTests>,
+    only_faulty: bool,
+    left: u64,
+}
+
+impl<'a> Listing<'a> {
+    fn new(args: &args::Frames, loaded: &'a Loaded, buses: &[&'a SerialBus]) -> Result<Self, Failure> {
+        let capture = &loaded.capture;
+        let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
+        let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?;
+        let to = to.unwrap_or(Tick(capture.len()));
+        if from >= to {
+            let error = Error::new(ErrorKind::Unknown, "the range to decode is empty or upside down");
+            return Err(error.with_help("--from must be before --to").into());
+        }
+        let lane = |bus: &&'a SerialBus| {
+            let decoder = bus.protocol.decoder(capture.base()).map_err(|error| {
+                let told = Error::new(error.kind(), format!("bus '{}': {}", bus.name, error.message()));
+                told.with_help(error.help().unwrap_or("see docs/setup.md").to_string())
+            })?;
+            let mut frames = Frames::new(capture, &bus.lines, from..to, decoder);
+            let next = frames.next();
+            Ok(Lane { bus, frames, next, last_end: None })
+        };
+        let lanes = buses.iter().map(lane).collect::<Result<Vec<_>, Error>>()?;
+        let tests = args.has.as_deref().map(FrameTests::parse).transpose()?;
+        let left = args.first.unwrap_or(u64::MAX);
+        Ok(Listing { lanes, tests, only_faulty: args.faults, left })
+    }
+}
+
+impl<'a> Iterator for Listing<'a> {
+    type Item = Listed<'a>;
+
+    fn next(&mut self) -> Option<Listed<'a>> {
+        while self.left > 0 {
+            // In order of time over all buses; of one bus, they come in that order.
+            let lanes = self.lanes.iter().enumerate();
+            let starts = lanes.filter_map(|(number, lane)| Some((lane.next.as_ref()?.start, number)));
+            let (_, number) = starts.min()?;
+            let lane = &mut self.lanes[number];
+            let frame = std::mem::replace(&mut lane.next, lane.frames.next())?;
+            let gap = lane.last_end.replace(frame.end).map(|last| frame.start.since(last));
+            let wanted = self.tests.as_ref().is_none_or(|tests| frame.meets(tests));
+            if wanted && (!self.only_faulty || !frame.faults.is_empty()) {
+                self.left -= 1;
+                return Some(Listed { bus: lane.bus, frame, gap });
+            }
+        }
+        None
+    }
+}
+
+pub(crate) fn run(args: &args::Frames, out: &mut Out) -> Result<Outcome, Failure> {
+    let loaded = load(&args.source)?;
+    let capture = &loaded.capture;
+    let setup = setup_of(&loaded, &args.source.file)?;
+    let buses = asked(args, serial_buses(setup, capture, &args.bus)?)?;
+    let mut listing = Listing::new(args, &loaded, &buses)?;
+    let count = match () {
+        () if args.summary => summary::write(args, capture, &buses, listing, out)?,
+        () if args.beside => beside::write(args, capture, &buses, listing, out)?,
+        () if args.count => {
+            let count = listing.by_ref().count() as u64;
+            out.line(count.to_string())?;
+            count
+        }
+        () => rows::write(args, capture, &buses, listing, out)?,
+    };
+    out.finish()?;
+    diagnose::tell(capture, &buses);
+    tell_damage(capture);
+    Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
+}
+
+/// The buses that know the words that are asked for; an error when none does.
+fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a SerialBus>, Failure> {
+    let Some(tests) = args.has.as_deref() else { return Ok(buses) };
+    let tests = FrameTests::parse(tests)?;
+    let known: Vec<Result<&SerialBus, Error>> =
+        buses.into_iter().map(|bus| tests.check(bus.protocol.words()).map(|()| bus)).collect();
+    if known.iter().all(Result::is_err) {
+        return Err(known.into_iter().find_map(Result::err).map_or(Failure::ClosedPipe, Failure::from));
+    }
+    Ok(known.into_iter().filter_map(Result::ok).collect())
+}
+
+/// A length of time between ticks.
+fn length(capture: &Capture, ticks: i64) -> Time {
+    capture.base().length_of(ticks)
+}
+
+/// A field in words: its name and value, and the character that a byte may be.
+fn told(field: &Field, values: Values) -> String {
+    if field.kind == FieldKind::Control && field.bits == 1 {
+        return field.name.to_string();
+    }
+    let data = field.kind == FieldKind::Data;
+    match character(field).filter(|_| data && values == Values::Hex) {
+        Some(character) => format!("{}={} '{character}'", field.name, value(field, values)),
+        None => format!("{}={}", field.name, value(field, values)),
+    }
+}
+
+/// The value of a field.
+fn value(field: &Field, values: Values) -> String {
+    let bits = field.bits as usize;
+    match values {
+        Values::Decimal => field.value.to_string(),
+        Values::Binary => format!("0b{:0bits$b}", field.value),
+        Values::Text if field.kind == FieldKind::Data => match character(field) {
+            Some(character) => character.to_string(),
+            None => format!("\\x{:02x}", field.value),
+        },
+        Values::Hex | Values::Text => format!("0x{:0digits$X}", field.value, digits = bits.div_ceil(4)),
+    }
+}
+
+/// The character that a field of seven or eight bits may be.
+fn character(field: &Field) -> Option<char> {
+    match u8::try_from(field.value) {
+        Ok(byte @ 0x20..=0x7e) if (7..=8).contains(&field.bits) => Some(char::from(byte)),
+        _ => None,
+    }
+}

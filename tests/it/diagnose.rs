@@ -1,0 +1,212 @@
+//! What is wrong with a bus: each planted on the bench and found, with its remedy; and nothing where
+//! nothing is wrong.
+
+use deep_tap::bench::connect;
+use deep_tap::capture::Capture;
+use deep_tap::decode::{
+    CanConfig, ClockedConfig, JtagConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig, UartConfig,
+};
+use deep_tap::diagnose::{Finding, Sureness, diagnose, diagnose_bus};
+use deep_tap::line::{Level, LineId};
+use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::time::Resolution;
+
+use crate::decode::{board, board_for};
+use crate::support::{capture, record, root};
+
+fn about(capture: &Capture, protocol: Protocol, lines: &[usize]) -> Vec<Finding> {
+    let lines = lines.iter().copied().map(LineId).collect();
+    diagnose_bus(capture, &SerialBus { name: "bus".into(), protocol, lines })
+}
+
+fn kinds(findings: &[Finding]) -> Vec<&str> {
+    findings.iter().map(|finding| finding.kind).collect()
+}
+
+/// The only finding has this kind and this remedy.
+#[track_caller]
+fn only(findings: &[Finding], kind: &str, remedy: &str) {
+    assert_eq!(kinds(findings), [kind], "{findings:?}");
+    assert!(findings[0].remedy.contains(remedy), "{findings:?}");
+}
+
+const TEXT: &str = "level 4.217 m, 11.3 degC, 3.29 V, 0 faults";
+
+fn sender(format: &str) -> String {
+    format!("uart = [{{ node = \"TX\", text = \"{TEXT}\", start = \"300 us\", every = \"6 ms\", {format} }}]")
+}
+
+fn uart(rate: &str, change: impl FnOnce(&mut UartConfig)) -> Protocol {
+    let mut config = UartConfig::new(rate.parse().unwrap());
+    change(&mut config);
+    Protocol::Uart(config)
+}
+
+#[test]
+fn the_settings_of_asynchronous_serial_are_told_from_the_signal() {
+    let even = board("TX", &sender("bit-rate = \"115200 Hz\", parity = \"even\""), "5 MS/s", 7);
+    assert!(about(&even, uart("115.2 kHz", |c| c.parity = Parity::Even), &[0]).is_empty());
+    only(&about(&even, uart("115.2 kHz", |_| {}), &[0]), "format", "parity = \"even\"");
+    only(&about(&even, uart("115.2 kHz", |c| c.parity = Parity::Odd), &[0]), "format", "parity = \"even\"");
+    let plain = board("TX", &sender("bit-rate = \"115200 Hz\", rate-error = \"1 %\""), "5 MS/s", 8);
+    assert!(about(&plain, uart("115.2 kHz", |_| {}), &[0]).is_empty());
+    for stated in ["9.6 kHz", "57.6 kHz", "230.4 kHz", "100 kHz"] {
+        let found = about(&plain, uart(stated, |_| {}), &[0]);
+        assert!(found[0].kind == "bit-rate" && found[0].remedy.contains("115.2 kHz"), "{stated}: {found:?}");
+        assert_eq!(found[0].sureness, Sureness::Certain);
+    }
+    only(&about(&plain, uart("115.2 kHz", |c| c.inverted = true), &[0]), "inverted", "inverted = false");
+    // A sender whose clock is off, but not enough to be misread.
+    let off = board("TX", &sender("bit-rate = \"115200 Hz\", rate-error = \"3.6 %\""), "10 MS/s", 8);
+    only(&about(&off, uart("115.2 kHz", |_| {}), &[0]), "bit-rate", "clock");
+    // Few samples per bit.
+    let coarse = board("TX", &sender("bit-rate = \"230400 Hz\""), "1 MS/s", 9);
+    let found = about(&coarse, uart("230.4 kHz", |_| {}), &[0]);
+    only(&found, "rate", "1.9 MS/s");
+    // Nothing is sent.
+    let quiet = board("TX", "", "1 MS/s", 1);
+    only(&about(&quiet, uart("115.2 kHz", |_| {}), &[0]), "silent", "lead");
+}
+
+#[test]
+fn a_stream_without_rests_that_is_entered_in_the_middle_names_a_way_in() {
+    let busy = sender("bit-rate = \"115200 Hz\"").replace("6 ms", "3646 us");
+    let whole = board_for("TX", &busy, "5 MS/s", 4, "12 ms");
+    let from = deep_tap::time::Tick(2000);
+    // From the middle of a byte on, as a record that began there.
+    let mut toggles: Vec<u64> =
+        whole.trace(LineId(0)).edges(from..whole.range().end).map(|e| e.tick.0 - from.0).collect();
+    if whole.trace(LineId(0)).level_at(from) == Level::High {
+        toggles.insert(0, 1);
+    }
+    let late = capture("5 MS/s", Resolution::EXACT, whole.len() - from.0, &[("TX", &toggles)]);
+    let found = about(&late, uart("115.2 kHz", |_| {}), &[0]);
+    assert_eq!(kinds(&found), ["start"], "{found:?}");
+    assert!(found[0].at.is_some() && found[0].remedy.contains("--from"));
+}
+
+#[test]
+fn clocked_serial_tells_its_mode_its_lines_and_its_word_length() {
+    let device = "[[spi]]\nclock = \"SCLK\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa53c, 0x1234, 0xf00f]\nbits = 16\nmode = 0\nevery = \"100 us\"\nstart = \"50 us\"";
+    let capture = board("SCLK CS SDO", device, "25 MS/s", 2);
+    let config = SpiConfig { bits: 16, data: (true, false), ..SpiConfig::new(0) };
+    let read = |config, lines: &[usize]| about(&capture, Protocol::Spi(config), lines);
+    assert!(read(config, &[0, 1, 2]).is_empty(), "{:?}", read(config, &[0, 1, 2]));
+    for mode in 1..4 {
+        only(&read(SpiConfig { mode, ..config }, &[0, 1, 2]), "mode", "mode = 0");
+    }
+    only(
+        &read(SpiConfig { select: Some(Level::High), ..config }, &[0, 1, 2]),
+        "select-active",
+        "select-active = \"low\"",
+    );
+    only(&read(SpiConfig { bits: 24, ..config }, &[0, 1, 2]), "word-length", "bits = 16");
+    only(&read(config, &[2, 1, 0]), "swapped", "clock = \"SCLK\", select = \"CS\", mosi = \"SDO\"");
+    let idle = board("SCLK CS SDO IDLE", device, "25 MS/s", 2);
+    only(&about(&idle, Protocol::Spi(config), &[0, 3, 2]), "select", "lead");
+    let slow = board("SCLK CS SDO", device, "5 MS/s", 2);
+    let found = about(&slow, Protocol::Spi(config), &[0, 1, 2]);
+    assert!(kinds(&found).contains(&"rate"), "{found:?}");
+}
+
+#[test]
+fn two_wires_tell_who_does_not_answer_and_when_they_are_swapped() {
+    let target = |address: &str, more: &str| {
+        format!(
+            "[[i2c]]\nclock = \"SCL\"\ndata = \"SDA\"\nbit-rate = \"400 kHz\"\naddress = {address}\nwrite = [0x02, 0x99]\nread = [0xc5]\nevery = \"500 us\"\n{more}\n"
+        )
+    };
+    let read = |devices: &str, lines: &[usize]| {
+        about(&board("SCL SDA", devices, "20 MS/s", 3), Protocol::I2c, lines)
+    };
+    let healthy = target("0x51", "start = \"100 us\"");
+    assert!(read(&healthy, &[0, 1]).is_empty());
+    only(&read(&healthy, &[1, 0]), "swapped", "clock = \"SCL\", data = \"SDA\"");
+    let absent = target("0x51", "start = \"100 us\"\nmissing = 1");
+    only(&read(&absent, &[0, 1]), "no-answer", "seven bits");
+    // One part of two, whose address is that of the other with the read/write bit, and any other one.
+    let other = |address: &str| format!("{healthy}{}", target(address, "start = \"300 us\"\nmissing = 1"));
+    only(&read(&other("0x22"), &[0, 1]), "shifted", "0x51");
+    only(&read(&other("0x68"), &[0, 1]), "no-answer", "absent");
+    only(&read(&target("0x51", "start = \"100 us\"\nmissing = 3"), &[0, 1]), "some-answers", "busy");
+    let quiet = read("", &[0, 1]);
+    assert_eq!(kinds(&quiet), ["silent", "silent"]);
+}
+
+#[test]
+fn can_tells_its_bit_rate_and_a_node_that_is_alone() {
+    let node = |more: &str| {
+        format!(
+            "can = [{{ node = \"RX\", bit-rate = \"250 kHz\", identifier = 0x123, data = [1, 2, 3, 250, 99], every = \"800 us\", start = \"100 us\" {more} }}]"
+        )
+    };
+    let can = |rate: &str| Protocol::Can(CanConfig::new(rate.parse().unwrap()));
+    let healthy = board("RX", &node(""), "10 MS/s", 6);
+    assert!(about(&healthy, can("250 kHz"), &[0]).is_empty());
+    only(&about(&healthy, can("125 kHz"), &[0]), "bit-rate", "250 kHz");
+    only(&about(&healthy, can("500 kHz"), &[0]), "bit-rate", "250 kHz");
+    let inverted = CanConfig { inverted: true, ..CanConfig::new("250 kHz".parse().unwrap()) };
+    only(&about(&healthy, Protocol::Can(inverted), &[0]), "inverted", "inverted = false");
+    let alone = board("RX", &node(", acknowledged = false"), "10 MS/s", 6);
+    only(&about(&alone, can("250 kHz"), &[0]), "no-answer", "another node");
+}
+
+#[test]
+fn single_wires_ports_and_plain_clocks_are_told_too() {
+    let wire = |more: &str| {
+        format!(
+            "one-wire = [{{ node = \"IO\", bytes = [0xcc, 0x44], start = \"1 ms\", every = \"9 ms\" {more} }}]"
+        )
+    };
+    let absent = board_for("IO", &wire(", present = false"), "2 MS/s", 3, "30 ms");
+    only(&about(&absent, Protocol::OneWire, &[0]), "no-answer", "pull-up");
+    assert!(about(&board_for("IO", &wire(""), "2 MS/s", 3, "30 ms"), Protocol::OneWire, &[0]).is_empty());
+
+    let lights = "lights = [{ node = \"SCLK\", bytes = [0x10, 0x80, 0xff], period = \"1.25 us\", zero = \"400 ns\", one = \"800 ns\", start = \"100 us\", every = \"1 ms\" }]";
+    let chain = board("SCLK", lights, "20 MS/s", 4);
+    let config = |threshold: &str, rest: &str| {
+        Protocol::Pulses(PulsesConfig {
+            threshold: threshold.parse().unwrap(),
+            rest: rest.parse().unwrap(),
+            bits: 24,
+            lowest_first: false,
+            inverted: false,
+        })
+    };
+    assert!(about(&chain, config("600 ns", "50 us"), &[0]).is_empty());
+    only(&about(&chain, config("900 ns", "50 us"), &[0]), "threshold", "600 ns");
+    only(&about(&chain, config("600 ns", "2 ms"), &[0]), "rest", "below");
+
+    let port = "jtag = [{ tck = \"TCK\", tms = \"TMS\", tdi = \"TDI\", tdo = \"TDO\", bit-rate = \"1 MHz\", instruction = 0x2a, instruction-bits = 9, data-in = 0x12345678, data-out = 0x4ba00477, data-bits = 32, every = \"200 us\", start = \"20 us\" }]";
+    let capture = board("TCK TMS TDI TDO", port, "20 MS/s", 5);
+    let jtag = |chain: &[u32]| {
+        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: (true, true), reset: false })
+    };
+    assert!(about(&capture, jtag(&[5, 4]), &[0, 1, 2, 3]).is_empty());
+    only(&about(&capture, jtag(&[5]), &[0, 1, 2, 3]), "chain", "no part is missing");
+    // Data moves with the falling edge, and is taken with the rising one.
+    let clocked = |rising| {
+        Protocol::Clocked(ClockedConfig {
+            rising,
+            gap: Some("20 us".parse().unwrap()),
+            ..ClockedConfig::new(1)
+        })
+    };
+    assert!(about(&capture, clocked(true), &[0, 2]).is_empty());
+    only(&about(&capture, clocked(false), &[0, 2]), "edge", "edge = \"rises\"");
+}
+
+#[test]
+fn the_demo_boards_without_faults_get_no_finding() {
+    for (name, address) in [
+        ("tide-gauge", "bench:tide-gauge?faults=none&seed=4"),
+        ("console", "bench:tide-gauge?faults=none&seed=5"),
+    ] {
+        let mut setup = Setup::from_file(&root().join(format!("setups/{name}.toml"))).unwrap();
+        setup.connect = Some(address.into());
+        let mut instrument = connect(address, &root()).unwrap();
+        let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+        assert!(!setup.serial.is_empty());
+        assert_eq!(diagnose(&capture, &setup), [], "{name}");
+    }
+}
