@@ -4,8 +4,10 @@
 //! every output shows the same.
 
 mod axis;
+mod frames;
 mod text;
 mod wave;
 
 pub use axis::AxisLabel;
+pub use frames::FrameSpan;
 pub use wave::{Cell, Marker, Picture, Row, RowSource, View};

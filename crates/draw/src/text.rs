@@ -4,6 +4,7 @@ use std::fmt;
 
 use deep_tap_core::line::Level;
 
+use crate::frames::FrameSpan;
 use crate::wave::{Cell, Picture, Row};
 
 impl fmt::Display for Picture {
@@ -21,6 +22,10 @@ impl fmt::Display for Picture {
         for row in &self.rows {
             if row.scale.is_some() {
                 write_analog(f, row, margin)?;
+                continue;
+            }
+            if row.cells.is_empty() {
+                writeln!(f, "{}", format!("{:<margin$}{}", row.name, spans(row, self.columns)).trim_end())?;
                 continue;
             }
             let pad = " ".repeat(margin - row.name.chars().count());
@@ -122,6 +127,31 @@ fn drawn(row: &Row) -> (String, String) {
         }
     }
     (String::new(), chars.into_iter().collect())
+}
+
+/// A row of frames or fields: what each is, between its ends.
+fn spans(row: &Row, columns: usize) -> String {
+    let mut chars = vec![' '; columns];
+    for FrameSpan { column, columns, texts, faulty } in &row.spans {
+        let Some(place) = chars.get_mut(*column..column + columns) else { continue };
+        if texts.is_empty() {
+            place.fill(if *faulty { '!' } else { '▒' });
+            continue;
+        }
+        match place {
+            [only] => *only = if *faulty { '!' } else { '│' },
+            [first, inner @ .., last] => {
+                (*first, *last) = ('├', '┤');
+                inner.fill('─');
+                let text = texts.iter().find(|text| text.chars().count() <= inner.len());
+                let text = text.map_or(if *faulty { "!" } else { "" }, String::as_str);
+                let at = (inner.len().saturating_sub(text.chars().count())) / 2;
+                inner.iter_mut().skip(at).zip(text.chars()).for_each(|(place, c)| *place = c);
+            }
+            [] => {}
+        }
+    }
+    chars.into_iter().collect()
 }
 
 /// A column of a line: its upper and its lower half.

@@ -2,19 +2,23 @@
 
 use deep_tap_core::capture::Capture;
 use deep_tap_core::capture::Extremes;
+use deep_tap_core::decode::SerialBus;
 use deep_tap_core::line::{AnalogId, Bus, BusId, Level, LineId, Value};
 use deep_tap_core::time::{Tick, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::axis::{AxisLabel, labels};
+use crate::frames::{FrameSpan, frame_rows};
 
 /// What a row shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum RowSource {
+pub enum RowSource<'a> {
     /// A line, as steps.
     Line(LineId),
     /// A bus, as its values.
     Bus(BusId),
+    /// A serial bus, as its frames and their fields.
+    Frames(&'a SerialBus),
     /// An analog line, as its voltage.
     Analog(AnalogId),
 }
@@ -67,6 +71,8 @@ pub struct Row {
     pub cells: Vec<Cell>,
     /// For a bus, how each stretch of one value is labelled: first column, number of columns, text.
     pub labels: Vec<(usize, usize, String)>,
+    /// For a serial bus, its frames or its fields.
+    pub spans: Vec<FrameSpan>,
     /// For an analog line, the voltages at the bottom and at the top.
     pub scale: Option<(Voltage, Voltage)>,
 }
@@ -88,14 +94,14 @@ pub struct Picture {
 
 impl View {
     /// First tick of a column.
-    fn tick_of(&self, column: usize) -> Tick {
+    pub(crate) fn tick_of(&self, column: usize) -> Tick {
         let span = u128::from(self.end.0 - self.start.0);
         let offset = (span * column as u128).div_ceil(self.columns as u128);
         Tick(self.start.0 + offset as u64)
     }
 
     /// The column that shows a tick, if it is inside.
-    fn column_of(&self, tick: Tick) -> Option<usize> {
+    pub(crate) fn column_of(&self, tick: Tick) -> Option<usize> {
         let span = u128::from(self.end.0 - self.start.0);
         let offset = tick.0.checked_sub(self.start.0).filter(|_| tick < self.end)?;
         Some((u128::from(offset) * self.columns as u128 / span) as usize)
@@ -108,7 +114,12 @@ impl Picture {
     ///
     /// # Errors
     /// When the view is empty, has no columns, or lies outside the record.
-    pub fn new(capture: &Capture, sources: &[RowSource], view: View, markers: &[Marker]) -> Result<Picture> {
+    pub fn new(
+        capture: &Capture,
+        sources: &[RowSource<'_>],
+        view: View,
+        markers: &[Marker],
+    ) -> Result<Picture> {
         if view.columns == 0 || view.columns > 1 << 16 {
             return Err(Error::new(
                 ErrorKind::Unknown,
@@ -123,10 +134,11 @@ impl Picture {
             return Err(Error::new(ErrorKind::Unknown, "there is nothing to draw in this range of time")
                 .with_help(format!("the record goes from {first} to {last}")));
         }
-        let rows = sources.iter().map(|source| match source {
-            RowSource::Line(line) => line_row(capture, *line, &view),
-            RowSource::Bus(bus) => bus_row(capture, &capture.buses()[bus.0], &view),
-            RowSource::Analog(line) => analog_row(capture, *line, &view),
+        let rows = sources.iter().flat_map(|source| match source {
+            RowSource::Line(line) => vec![line_row(capture, *line, &view)],
+            RowSource::Bus(bus) => vec![bus_row(capture, &capture.buses()[bus.0], &view)],
+            RowSource::Frames(bus) => frame_rows(capture, bus, &view),
+            RowSource::Analog(line) => vec![analog_row(capture, *line, &view)],
         });
         let base = capture.base();
         let (from, to) = (base.time_of(view.start), base.time_of(view.end));
@@ -164,7 +176,7 @@ fn engineering(seconds: f64) -> String {
 }
 
 /// How busy a column is, from its number of edges.
-fn business(edges: u64, ticks: u64) -> u8 {
+pub(crate) fn business(edges: u64, ticks: u64) -> u8 {
     match edges {
         0..=3 => 0,
         n if n.saturating_mul(4) < ticks => 1,
@@ -188,7 +200,13 @@ fn line_row(capture: &Capture, line: LineId, view: &View) -> Row {
             edges => Cell::Busy(business(edges, to.0 - from.0)),
         }
     });
-    Row { name: capture.line(line).name.clone(), cells: cells.collect(), labels: Vec::new(), scale: None }
+    Row {
+        name: capture.line(line).name.clone(),
+        cells: cells.collect(),
+        labels: Vec::new(),
+        spans: Vec::new(),
+        scale: None,
+    }
 }
 
 fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
@@ -211,7 +229,7 @@ fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
     }
     let labels = stretches(&cells).into_iter().map(|(at, len, value)| (at, len, value.show(bus.radix)));
     let labels = labels.collect();
-    Row { name: bus.name.clone(), cells, labels, scale: None }
+    Row { name: bus.name.clone(), cells, labels, spans: Vec::new(), scale: None }
 }
 
 /// Least height of a row, as a share of all codes: what is smaller shall not look large.
@@ -241,6 +259,7 @@ fn analog_row(capture: &Capture, line: AnalogId, view: &View) -> Row {
         name: capture.analog_lines()[line.0].name.clone(),
         cells: columns.into_iter().map(cell).collect(),
         labels: Vec::new(),
+        spans: Vec::new(),
         scale: Some((scale.voltage(bottom as i16), scale.voltage(top as i16))),
     }
 }

@@ -3,6 +3,7 @@
 use std::io::IsTerminal;
 
 use deep_tap::capture::Capture;
+use deep_tap::decode::SerialBus;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
 use deep_tap::line::{AnalogId, BusId, LineId};
 use deep_tap::time::Tick;
@@ -20,7 +21,8 @@ const PIPED_WIDTH: usize = 120;
 pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
-    let rows = rows(capture, &args.lines)?;
+    let serial = loaded.setup.as_ref().map_or(&[][..], |setup| &setup.serial);
+    let rows = rows(capture, serial, &args.lines)?;
     match &args.at {
         Some(at) => {
             let tick = tick_at(capture, "at", at)?;
@@ -33,24 +35,42 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
 }
 
 /// The lines and buses asked for; all otherwise, where a bus stands for its lines.
-fn rows(capture: &Capture, names: &[String]) -> Result<Vec<RowSource>, Failure> {
+fn rows<'a>(
+    capture: &Capture,
+    serial: &'a [SerialBus],
+    names: &[String],
+) -> Result<Vec<RowSource<'a>>, Failure> {
     if names.is_empty() {
         let grouped = |line: LineId| capture.buses().iter().any(|b| b.lines.contains(&line));
         let lines = (0..capture.lines().len()).map(LineId).filter(|l| !grouped(*l)).map(RowSource::Line);
         let buses = (0..capture.buses().len()).map(|b| RowSource::Bus(BusId(b)));
         let analog = (0..capture.analog_lines().len()).map(|a| RowSource::Analog(AnalogId(a)));
-        return Ok(lines.chain(buses).chain(analog).collect());
+        let mut rows: Vec<RowSource<'_>> = lines.chain(buses).chain(analog).collect();
+        for bus in serial {
+            // Its frames stand under the last of its lines.
+            let own = |row: &RowSource<'_>| matches!(row, RowSource::Line(line) if bus.lines.contains(line));
+            let place = rows.iter().rposition(own).map_or(rows.len(), |place| place + 1);
+            rows.insert(place, RowSource::Frames(bus));
+        }
+        return Ok(rows);
     }
-    let find = |name: &String| match (capture.bus_named(name), capture.analog_named(name)) {
-        (Some(bus), _) => Ok(RowSource::Bus(bus)),
-        (_, Some(line)) => Ok(RowSource::Analog(line)),
-        _ => capture.line_named(name).map(RowSource::Line),
+    let find = |name: &String| {
+        if let Some(bus) = serial.iter().find(|bus| bus.name == *name) {
+            return Ok(RowSource::Frames(bus));
+        }
+        match (capture.bus_named(name), capture.analog_named(name)) {
+            (Some(bus), _) => Ok(RowSource::Bus(bus)),
+            (_, Some(line)) => Ok(RowSource::Analog(line)),
+            _ => capture.line_named(name).map(RowSource::Line),
+        }
     };
     Ok(names.iter().map(find).collect::<Result<_, Error>>()?)
 }
 
-fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource]) -> usize {
-    let name = |row: &RowSource| match row {
+fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> usize {
+    let name = |row: &RowSource<'_>| match row {
+        // Its fields are named under it.
+        RowSource::Frames(bus) => bus.name.chars().count().max("  identifier".len()),
         RowSource::Line(line) => capture.line(*line).name.chars().count(),
         RowSource::Bus(bus) => capture.buses()[bus.0].name.chars().count(),
         // Its scale stands in front, too.
@@ -62,7 +82,7 @@ fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource]) -> usize {
     width.saturating_sub(margin)
 }
 
-fn waveforms(args: &args::Show, capture: &Capture, rows: &[RowSource]) -> Result<String, Failure> {
+fn waveforms(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> Result<String, Failure> {
     let columns = columns(args, capture, rows);
     if columns == 0 {
         let error = Error::new(ErrorKind::Unknown, "the names leave no room for the waveforms");
@@ -122,7 +142,7 @@ fn voltage(capture: &Capture, line: AnalogId, tick: Tick) -> Vec<String> {
 }
 
 /// Levels and values at a tick, with the edges around it.
-fn instant(capture: &Capture, rows: &[RowSource], tick: Tick) -> String {
+fn instant(capture: &Capture, rows: &[RowSource<'_>], tick: Tick) -> String {
     let mut grid = Grid::new(&["line", "level", "since", "until"], &[2, 3]);
     for row in rows {
         if let RowSource::Analog(line) = row {
@@ -130,7 +150,7 @@ fn instant(capture: &Capture, rows: &[RowSource], tick: Tick) -> String {
             continue;
         }
         let (name, level, lines) = match row {
-            RowSource::Analog(_) => continue,
+            RowSource::Analog(_) | RowSource::Frames(_) => continue,
             RowSource::Line(line) => {
                 let level = capture.trace(*line).level_at(tick).to_string();
                 (&capture.line(*line).name, level, vec![*line])

@@ -1,0 +1,158 @@
+//! Frames and fields of a serial bus under its lines.
+
+use std::ops::ControlFlow;
+
+use deep_tap_core::capture::Capture;
+use deep_tap_core::decode::{FieldKind, Frame, FrameSink, SerialBus, decode};
+use deep_tap_core::time::Tick;
+
+use crate::wave::{Cell, Row, View, business};
+
+/// Most edges in a view whose frames are drawn one by one.
+const MOST_EDGES: u64 = 2_000_000;
+/// Edges before the view that are decoded, too, so that the decoder knows where it is.
+const LEAD: u64 = 200_000;
+
+/// Part of a row that belongs together: a frame, or a field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FrameSpan {
+    /// First column.
+    pub column: usize,
+    /// Number of columns, at least one.
+    pub columns: usize,
+    /// What it says, the longest form first: the first that fits is drawn. Nothing where several frames
+    /// share a column.
+    pub texts: Vec<String>,
+    /// Whether it has a fault.
+    pub faulty: bool,
+}
+
+/// Keeps the frames that begin before a tick.
+struct Until {
+    start: Tick,
+    end: Tick,
+    frames: Vec<Frame>,
+}
+
+impl FrameSink for Until {
+    fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        if frame.start >= self.end {
+            return ControlFlow::Break(());
+        }
+        if frame.end > self.start {
+            self.frames.push(frame);
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+/// The rows of a bus: its frames, then its fields, as many rows as fields lie over each other.
+pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec<Row> {
+    let traces = || bus.lines.iter().filter(|line| line.0 < capture.lines().len()).map(|l| capture.trace(*l));
+    let edges: u64 = traces().map(|trace| trace.count(view.start..view.end)).sum();
+    let decoder = bus.protocol.decoder(capture.base()).ok();
+    let Some(mut decoder) = decoder.filter(|_| edges <= MOST_EDGES && traces().count() == bus.lines.len())
+    else {
+        return vec![crowded(capture, bus, view)];
+    };
+    // A little before the view: what is under way at its start is drawn, too.
+    let begin = traces().filter_map(|trace| {
+        let before = trace.count(Tick(0)..view.start);
+        trace.nth_edge(before.checked_sub(LEAD)?)
+    });
+    let begin = begin.map(|edge| edge.tick).max().unwrap_or(Tick(0));
+    // What a decoder gives out at the end of the view would look cut off.
+    let end = Tick(view.end.0.saturating_add(view.end.0 - view.start.0).min(capture.len()));
+    let mut sink = Until { start: view.start, end: view.end, frames: Vec::new() };
+    let _ = decode(capture, &bus.lines, begin..end, &mut *decoder, &mut sink);
+    let mut frames = row(bus.name.clone());
+    let mut lanes: Vec<Row> = Vec::new();
+    let mut ends: Vec<Tick> = Vec::new();
+    for frame in &sink.frames {
+        let faulty = !frame.faults.is_empty();
+        let faults: Vec<&str> = frame.faults.iter().map(|fault| fault.kind).collect();
+        let kind = if faulty { format!("{}!", frame.kind) } else { frame.kind.to_string() };
+        let long = if faulty { format!("{} !{}", frame.kind, faults.join(",")) } else { kind.clone() };
+        push(&mut frames, view, frame.start, frame.end, vec![long, kind], faulty);
+        for field in &frame.fields {
+            let place = ends.iter().position(|end| *end <= field.start).unwrap_or(ends.len());
+            if place == ends.len() {
+                ends.push(Tick(0));
+                lanes.push(row(format!("  {}", field.name)));
+            }
+            ends[place] = field.end.max(Tick(field.start.0 + 1));
+            let lane = &mut lanes[place];
+            if lane.name.trim() != field.name {
+                lane.name = "  fields".to_string();
+            }
+            let value = match field.bits {
+                1 => field.name.to_string(),
+                bits => format!("0x{:0digits$X}", field.value, digits = bits.div_ceil(4) as usize),
+            };
+            let mut texts = vec![value.clone()];
+            if let Ok(byte @ 0x20..=0x7e) = u8::try_from(field.value)
+                && (7..=8).contains(&field.bits)
+                && field.kind == FieldKind::Data
+            {
+                texts.insert(0, format!("{value} '{}'", char::from(byte)));
+            }
+            if field.bits > 1 {
+                texts.insert(0, format!("{} {}", field.name, texts[0]));
+            }
+            push(lane, view, field.start, field.end, texts, false);
+        }
+    }
+    // Where all fields of a row are of one name, it stands in front.
+    for lane in &mut lanes {
+        let own = lane.name.trim().to_string();
+        for span in &mut lane.spans {
+            span.texts.retain(|text| !text.starts_with(&format!("{own} ")));
+        }
+    }
+    std::iter::once(frames).chain(lanes).collect()
+}
+
+fn row(name: String) -> Row {
+    Row { name, cells: Vec::new(), labels: Vec::new(), spans: Vec::new(), scale: None }
+}
+
+/// Adds a span; what has no column of its own makes the one before it crowded.
+fn push(row: &mut Row, view: &View, start: Tick, end: Tick, texts: Vec<String>, faulty: bool) {
+    let first = if start <= view.start { 0 } else { view.column_of(start).unwrap_or(view.columns) };
+    let last = Tick(end.0.saturating_sub(1).max(start.0));
+    let last = if last >= view.end { view.columns - 1 } else { view.column_of(last).unwrap_or(0) };
+    if let Some(before) = row.spans.last_mut()
+        && before.column + before.columns > first
+    {
+        // Neighbours share a column: it belongs to the earlier one, unless that has no other.
+        if before.column + before.columns > last {
+            before.faulty |= faulty;
+            before.texts.clear();
+            return;
+        }
+        let column = before.column + before.columns;
+        row.spans.push(FrameSpan { column, columns: last + 1 - column, texts, faulty });
+        return;
+    }
+    if first < view.columns {
+        row.spans.push(FrameSpan {
+            column: first,
+            columns: (last + 1).saturating_sub(first).max(1),
+            texts,
+            faulty,
+        });
+    }
+}
+
+/// Too much to be drawn one by one: how busy the bus's first line is.
+fn crowded(capture: &Capture, bus: &SerialBus, view: &View) -> Row {
+    let trace = bus.lines.first().filter(|line| line.0 < capture.lines().len()).map(|l| capture.trace(*l));
+    let cell = |column: usize| {
+        let (from, to) = (view.tick_of(column), view.tick_of(column + 1));
+        match trace.map_or(0, |trace| trace.count(from..to)) {
+            0 => Cell::Nothing,
+            edges => Cell::Busy(business(edges, to.0 - from.0)),
+        }
+    };
+    Row { cells: (0..view.columns).map(cell).collect(), ..row(bus.name.clone()) }
+}
