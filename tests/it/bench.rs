@@ -178,6 +178,41 @@ fn a_trigger_stops_at_the_first_hit_of_the_same_search() {
 }
 
 #[test]
+fn the_clock_chip_answers_in_time_and_keeps_its_bus_free_unless_it_is_planted() {
+    for (faults, refused, short) in [("none", 0, 0), ("missing-ack", 4, 0), ("bus-free", 0, 1)] {
+        let setup = Setup::from_file(&crate::support::root().join("setups/buses.toml")).unwrap();
+        let address = format!("bench:tide-gauge?faults={faults}&seed=8");
+        let mut instrument = connect(&address, Path::new("")).unwrap();
+        let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+        let hits = |event: &str| {
+            Program::compile(event, &setup.scope()).unwrap().hits(&capture, capture.range()).count()
+        };
+        assert_eq!(
+            hits("rtc has address == 0x51, nack"),
+            refused + hits("rtc has read, address == 0x51, nack")
+        );
+        assert_eq!(hits("rtc has write, nack"), refused, "{faults}");
+        assert!(hits("rtc has write, data == 0x07, data == 0x80") >= 3, "{faults}");
+        for result in results(&setup, &capture) {
+            let wanted = if result.symbol == "tBUF" && short > 0 { Verdict::Fail } else { Verdict::Pass };
+            assert_eq!(
+                (result.verdict, result.counts.failed > 0),
+                (wanted, wanted == Verdict::Fail),
+                "{result:#?}"
+            );
+            if wanted == Verdict::Fail {
+                assert!(result.bounds.unwrap().contain(time("900 ns")), "{result:#?}");
+            }
+        }
+        // Everything else talks without a fault, too.
+        for event in ["gnss has fault", "modem has fault", "lamps has fault"] {
+            assert_eq!(hits(event), 0, "{event}");
+        }
+        assert!(hits("modem has data, identifier == 0x2a1") >= 9 && hits("lamps has reset") >= 4);
+    }
+}
+
+#[test]
 fn a_trigger_that_never_comes_says_what_was_seen() {
     let setup = with_trigger("ADC_SCLK rises while ADC_CS_N high", "length = \"1 ms\"\ntime-out = \"20 ms\"");
     let mut instrument = connect("bench:tide-gauge", Path::new("")).unwrap();

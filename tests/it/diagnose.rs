@@ -201,6 +201,7 @@ fn the_demo_boards_without_faults_get_no_finding() {
     for (name, address) in [
         ("tide-gauge", "bench:tide-gauge?faults=none&seed=4"),
         ("console", "bench:tide-gauge?faults=none&seed=5"),
+        ("buses", "bench:tide-gauge?faults=none&seed=6"),
     ] {
         let mut setup = Setup::from_file(&root().join(format!("setups/{name}.toml"))).unwrap();
         setup.connect = Some(address.into());

@@ -2,7 +2,7 @@
 
 mod protocol;
 
-pub(crate) use protocol::{Can, I2c, Jtag, Lights, OneWire};
+pub(crate) use protocol::{Can, I2c, Jtag, Lights, OneWire, TwoWires};
 
 use deep_tap_core::time::Rational;
 
@@ -27,6 +27,11 @@ impl Beat {
         let femto = seconds.checked_mul(Rational::power_of_ten(15)?)?;
         let fits = femto > Rational::ZERO && femto.floor() < 3_600 * 1_000_000_000_000_000;
         fits.then(|| Beat { num: femto.numerator(), den: femto.denominator() })
+    }
+
+    /// So many a second.
+    pub(crate) fn per_second(count: u32) -> Self {
+        Beat { num: 1_000_000_000_000_000, den: i128::from(count.max(1)) }
     }
 
     /// So many of them.

@@ -24,22 +24,28 @@ pub(crate) struct I2c {
 }
 
 /// Where a transaction on the two lines stands.
-struct Bus<'a> {
-    queues: &'a mut Queues,
-    clock: NodeId,
-    data: NodeId,
-    at: Instant,
-    quarter: Instant,
+pub(crate) struct TwoWires<'a> {
+    pub(crate) queues: &'a mut Queues,
+    pub(crate) clock: NodeId,
+    pub(crate) data: NodeId,
+    pub(crate) at: Instant,
+    pub(crate) quarter: Instant,
 }
 
-impl Bus<'_> {
+impl TwoWires<'_> {
     /// Goes on by quarters of a clock period.
     fn pass(&mut self, quarters: u32) {
         (0..quarters).for_each(|_| self.at = self.at + self.quarter);
     }
 
+    /// From an idle bus, at once.
+    pub(crate) fn begin(&mut self) {
+        self.queues.set(self.data, self.at, false);
+        self.pass(1);
+    }
+
     /// From a low or a high clock, and leaves it high with the data low.
-    fn start(&mut self) {
+    pub(crate) fn start(&mut self) {
         self.queues.set(self.data, self.at, true);
         self.pass(1);
         self.queues.set(self.clock, self.at, true);
@@ -57,17 +63,17 @@ impl Bus<'_> {
         self.pass(2);
     }
 
-    fn byte(&mut self, byte: u8, acknowledged: bool) {
+    pub(crate) fn byte(&mut self, byte: u8, acknowledged: bool) {
         (0..8).rev().for_each(|place| self.bit(byte >> place & 1 == 1));
         self.bit(!acknowledged);
     }
 
-    fn low_clock(&mut self) {
+    pub(crate) fn low_clock(&mut self) {
         self.queues.set(self.clock, self.at, false);
         self.pass(1);
     }
 
-    fn stop(&mut self) {
+    pub(crate) fn stop(&mut self) {
         self.low_clock();
         self.queues.set(self.data, self.at, false);
         self.pass(1);
@@ -86,7 +92,7 @@ impl Device for I2c {
         self.done += 1;
         let at = self.start + self.every.times(self.done - 1);
         let quarter = Instant(self.bit.times(1).0 / 4);
-        let mut bus = Bus { queues, clock: self.clock, data: self.data, at, quarter };
+        let mut bus = TwoWires { queues, clock: self.clock, data: self.data, at, quarter };
         let answers = self.missing.is_none_or(|one_in| !self.done.is_multiple_of(one_in.max(1)));
         bus.start();
         bus.byte(self.address << 1, answers);

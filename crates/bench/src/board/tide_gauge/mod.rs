@@ -1,13 +1,15 @@
 //! The demo board: the main board of an ocean tide-gauge buoy, revision B.
 //!
 //! **Made up**, like every part on it. It has a 3.3 V rail with a supervisor, a 24-bit pressure
-//! converter on SPI with a data-ready line, and a small parallel memory with a converter that puts
-//! out what is written. It misbehaves in ways that bring-up
+//! converter on SPI with a data-ready line, a small parallel memory with a converter that puts out what
+//! is written, a clock chip on two wires, a satellite receiver with a pulse per second, a modem on the
+//! controller area network, and a chain of status lights. It misbehaves in ways that bring-up
 //! really meets; each fault can be switched off.
 
 mod adc;
 mod memory;
 mod power;
+mod talk;
 
 use std::fmt;
 use std::str::FromStr;
@@ -38,11 +40,15 @@ pub enum Fault {
     RampSpike,
     /// The 3.3 V rail dips to 2.7 V for 40 us while the modem transmits.
     RailDip,
+    /// The clock chip is asked while it is busy, and does not acknowledge.
+    MissingAck,
+    /// Now and then the clock chip's bus is free for 0.9 us, where 1.3 us are required.
+    BusFree,
 }
 
 impl Fault {
     /// All faults with their names.
-    pub const ALL: [(Fault, &'static str); 7] = [
+    pub const ALL: [(Fault, &'static str); 9] = [
         (Fault::LateData, "late-data"),
         (Fault::LateConversion, "late-conversion"),
         (Fault::EarlyReset, "early-reset"),
@@ -50,6 +56,8 @@ impl Fault {
         (Fault::ShortHold, "short-hold"),
         (Fault::RampSpike, "ramp-spike"),
         (Fault::RailDip, "rail-dip"),
+        (Fault::MissingAck, "missing-ack"),
+        (Fault::BusFree, "bus-free"),
     ];
 }
 
@@ -72,7 +80,7 @@ impl FromStr for Fault {
 }
 
 /// Digital nodes, in the order in which the demo's leads are wired.
-const DIGITAL: usize = 26;
+const DIGITAL: usize = 32;
 
 /// The nodes: the digital ones, and the analog ones in the order of the analog inputs.
 const NODES: [&str; DIGITAL + 2] = [
@@ -102,6 +110,12 @@ const NODES: [&str; DIGITAL + 2] = [
     "CAL_ACK",
     "HOST_RX",
     "HOST_TX",
+    "RTC_SCL",
+    "RTC_SDA",
+    "GNSS_TX",
+    "PPS",
+    "CAN_RX",
+    "LAMPS",
     "VDD33",
     "TIDE_OUT",
 ];
@@ -173,7 +187,8 @@ impl TideGauge {
     /// Whether a node is high before anything happens.
     fn rests_high(node: usize) -> bool {
         let name = NODES[node];
-        name.ends_with("_N") && name != "RESET_N" || name.starts_with('D') || name.starts_with("HOST")
+        let talks = ["HOST_RX", "HOST_TX", "RTC_SCL", "RTC_SDA", "GNSS_TX", "CAN_RX"];
+        name.ends_with("_N") && name != "RESET_N" || name.starts_with('D') || talks.contains(&name)
     }
 }
 
@@ -244,7 +259,9 @@ impl Board for TideGauge {
         let adc = adc::Adc::new(running, random.split(1), has(Fault::LateData), has(Fault::LateConversion));
         let memory =
             memory::Memory::new(running, random.split(2), has(Fault::ShortWrite), has(Fault::ShortHold));
-        self.devices = vec![Box::new(power), Box::new(adc), Box::new(memory)];
+        let clock = talk::ClockChip::new(running, has(Fault::MissingAck), has(Fault::BusFree));
+        self.devices = vec![Box::new(power), Box::new(adc), Box::new(memory), Box::new(clock)];
+        self.devices.extend(talk::others(running));
         self.queues = Queues::new((0..NODES.len()).map(|n| Level::from(Self::rests_high(n))).collect());
     }
 }
