@@ -52,7 +52,7 @@ impl Decoder for PulseCount {
             }
             let (name, kind) = ("number", FieldKind::Data);
             let fields = vec![Field { name, start, end: at, value: count, bits: 4, kind }];
-            out.frame(Frame { kind: "number", start, end: at, fields, faults })?;
+            out.frame(Frame { fields, faults, ..Frame::new("number", start..at) })?;
         }
         ControlFlow::Continue(())
     }

@@ -378,5 +378,5 @@ fn each_sample_trigger_stops_where_its_comment_says() {
         }
         seen += 1;
     }
-    assert_eq!(seen, 11);
+    assert_eq!(seen, 13);
 }

@@ -3,8 +3,8 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    CanConfig, ClockedConfig, Frame, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig, SerialBus,
-    SpiConfig, Strobes, UartConfig, decode,
+    Access, CanConfig, ClockedConfig, Field, FieldKind, Frame, JtagConfig, ParallelConfig, Parity, Protocol,
+    PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
 };
 use deep_tap::event::{FrameBus, Meaning, Program, Scope, StreamSearch};
 use deep_tap::line::{Level, LineId};
@@ -13,7 +13,7 @@ use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
 use crate::decode::{board, data, faults, fields, kinds, streamed};
-use crate::support::capture;
+use crate::support::{capture, setup};
 
 fn frames(capture: &Capture, protocol: &Protocol) -> Vec<Frame> {
     let mut decoder = protocol.decoder(capture.base()).unwrap();
@@ -265,6 +265,73 @@ fn memory_cycles_have_address_and_data_and_say_when_they_collide() {
     assert!(
         Protocol::Parallel(ParallelConfig { data: 70, ..config }).decoder(lines(&named, 10).base()).is_err()
     );
+}
+
+/// A frame of a two-wire bus that has these bytes.
+fn transfer(kind: &'static str, address: u64, bytes: &[u64]) -> Frame {
+    let mut frame = Frame::new(kind, Tick(0)..Tick(9));
+    frame.fields.push(Field::new(FieldKind::Address, "address", Tick(0)..Tick(1), address, 7));
+    let byte = |byte: &u64| Field::new(FieldKind::Data, "data", Tick(1)..Tick(2), *byte, 8);
+    frame.fields.extend(bytes.iter().map(byte));
+    frame
+}
+
+#[test]
+fn registers_follow_their_number_and_have_values_in_their_unit() {
+    let setup = |registers: &str| {
+        setup(&format!(
+            "[[line]]\nname = \"L0\"\n[[line]]\nname = \"L1\"\n[[line]]\nname = \"L2\"\n[[line]]\nname = \"L3\"\n[[bus]]\nname = \"two\"\nkind = \"i2c\"\nclock = \"L0\"\ndata = \"L1\"\n[[bus]]\nname = \"adc\"\nkind = \"spi\"\nclock = \"L0\"\nselect = \"L1\"\nmosi = \"L2\"\nmiso = \"L3\"\n{registers}"
+        ))
+    };
+    let temperature = "[[register]]\nbus = \"two\"\npart = 0x48\nnumber = 0x00\nname = \"temperature\"\nbytes = 2\ncoding = \"signed\"\nper-count = \"1/256 degC\"\n";
+    let minutes = "[[register]]\nbus = \"two\"\nnumber = 0x03\nname = \"minutes\"\ncoding = \"bcd\"\noffset = \"-1 min\"\n";
+    let level = "[[register]]\nbus = \"adc\"\nnumber = 0x10\nname = \"level\"\nbytes = 2\norder = \"lowest-first\"\nper-count = \"0.5 mm\"\naccess = \"read\"\n";
+    let board = setup(&format!("{temperature}{minutes}{level}")).unwrap();
+    let mut two = Registers::new("two", &Protocol::I2c, &board.registers).unwrap();
+    let told = |found: Vec<Access>| -> Vec<(Option<u64>, bool, u64, Option<f64>)> {
+        let value =
+            |a: &Access| board.registers[a.register?].value(a.raw).map(|v| v.to_f64()).filter(|_| !a.cut);
+        found.iter().map(|a| (a.number, a.write, a.raw, value(a))).collect()
+    };
+    // A read before any number was written: where it goes is not shown.
+    assert_eq!(told(two.frame(&transfer("read", 0x48, &[0x12]))), [(None, false, 0x12, None)]);
+    assert_eq!(told(two.frame(&transfer("write", 0x48, &[0x00]))), []);
+    // -25.25 degC, then what follows it; the next read goes on from there.
+    let read = two.frame(&transfer("read", 0x48, &[0xe6, 0xc0, 0x77]));
+    assert_eq!(told(read), [(Some(0), false, 0xe6c0, Some(-25.25)), (Some(2), false, 0x77, None)]);
+    assert_eq!(told(two.frame(&transfer("read", 0x48, &[0x59]))), [(Some(3), false, 0x59, Some(58.0))]);
+    let cut = two.frame(&transfer("write", 0x48, &[0x00, 0x19]));
+    assert_eq!((told(cut.clone()), cut[0].cut), (vec![(Some(0), true, 0x19, None)], true));
+    // 0x5a has no decimal digits, and another part has its own numbers.
+    assert_eq!(told(two.frame(&transfer("write", 0x20, &[0x03, 0x5a]))), [(Some(3), true, 0x5a, None)]);
+    let spi = Protocol::Spi(SpiConfig::new(0));
+    let mut adc = Registers::new("adc", &spi, &board.registers).unwrap();
+    let word = |begins, mosi, miso| {
+        let mut word = Frame { begins, ..Frame::new("word", Tick(0)..Tick(9)) };
+        word.fields.push(Field::new(FieldKind::Data, "mosi", Tick(0)..Tick(9), mosi, 8));
+        word.fields.push(Field::new(FieldKind::Data, "miso", Tick(0)..Tick(9), miso, 8));
+        word
+    };
+    for (begins, mosi, miso) in [(true, 0x10, 0xff), (false, 0, 0x34), (false, 0, 0x12)] {
+        assert!(adc.frame(&word(begins, mosi, miso)).is_empty());
+    }
+    let read = adc.frame(&word(true, 0x42, 0));
+    assert_eq!(told(read), [(Some(0x10), false, 0x1234, Some(2330.0))]);
+    adc.frame(&word(false, 0x99, 0));
+    assert_eq!(told(adc.finish()), [(Some(0x42), true, 0x99, None)]);
+    assert!(Registers::new("can", &can("250 kHz"), &board.registers).is_none());
+    for (change, with, wanted) in [
+        ("bus = \"two\"", "bus = \"tow\"", "did you mean 'two'?"),
+        ("bytes = 2", "bytes = 9", "1 to 8 bytes"),
+        ("number = 0x00", "number = -1", "a whole number from 0 on"),
+        ("1/256 degC", "warm", "does not begin with a number"),
+        ("coding = \"signed\"", "coding = \"signd\"", "unsigned, signed, bcd"),
+        ("coding = \"signed\"", "offset = \"5 K\"", "write both in one unit"),
+    ] {
+        let error = setup(&temperature.replace(change, with)).unwrap_err();
+        let told = format!("{} {}", error.message(), error.help().unwrap_or_default());
+        assert!(told.contains(wanted), "{with}: {told}");
+    }
 }
 
 /// One of each protocol, by number, for lines at 1 MS/s.

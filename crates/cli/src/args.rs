@@ -7,7 +7,7 @@ use clap::{Parser, Subcommand, ValueEnum};
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done; for check: every limit passed; for plan: possible, wise, every limit can be decided
-  1  check: a limit is violated; find, frames: nothing was found
+  1  check: a limit is violated; find, frames, registers: nothing was found
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
      plan: possible, but something is unwise or cannot be decided
@@ -43,6 +43,9 @@ pub(crate) enum Command {
     /// The frames on serial buses: what was sent, when, and what is wrong with it
     #[command(after_help = EXIT_CODES)]
     Frames(Frames),
+    /// The registers that are read and written behind a bus, by name and with their values
+    #[command(after_help = EXIT_CODES)]
+    Registers(Registers),
     /// Why a bus is not read as it was meant: bit rate, mode, swapped lines, parts that do not answer
     #[command(after_help = EXIT_CODES)]
     Diagnose(Diagnose),
@@ -264,6 +267,20 @@ pub(crate) struct Frames {
     /// Text for people, CSV, or JSON with an object a line
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Registers {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Buses to look at; all that can have registers otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) bus: Vec<String>,
+    /// Only registers of these names
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) name: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
 }
 
 #[derive(Debug, clap::Args)]

@@ -13,5 +13,6 @@ pub(crate) mod levels;
 pub(crate) mod live;
 pub(crate) mod measure;
 pub(crate) mod plan;
+pub(crate) mod registers;
 pub(crate) mod serve;
 pub(crate) mod show;

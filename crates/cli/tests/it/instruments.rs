@@ -135,7 +135,18 @@ fn frames_are_listed_as_they_come_and_filtered() {
     assert!(ok(&folder, &["diagnose", "console.dtap"]).starts_with("nothing is wrong with the buses"));
     let csv = run(&folder, &["diagnose", "console.dtap", "--setup", "setups/slow.toml", "--format", "csv"]).1;
     assert!(csv.starts_with("bus,kind,sureness,at_s,what,remedy\nquestion,bit-rate,"), "{csv}");
+    let said = ok(&folder, &["registers", "tide-gauge.dtap", "--name", "pressure"]);
+    assert!(
+        said.contains("pressure  0x2F5716")
+            && said.contains(" 155124.3 Pa")
+            && said.ends_with("44 accesses\n"),
+        "{said}"
+    );
+    let csv = ok(&folder, &["registers", "tide-gauge.dtap", "--format", "csv"]);
+    assert!(csv.lines().nth(1).unwrap().ends_with(",adc,,read,0x10,pressure,0x2F5716,155124.3,Pa"), "{csv}");
     for (args, wanted) in [
+        (&["registers", "tide-gauge.dtap", "--name", "presure"][..], &["did you mean 'pressure'?"][..]),
+        (&["registers", "console.dtap"], &["none of these buses has registers"]),
         (&["frames", "tide-gauge.dtap", "--has", "mos == 1"][..], &["did you mean 'mosi'"][..]),
         (&["frames", "tide-gauge.dtap", "--has", "mosi =="], &["the expression ends where a value"]),
         (&["frames", "console.dtap", "--beside", "--format", "csv"], &["--beside writes text only"]),

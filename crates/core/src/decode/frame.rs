@@ -16,6 +16,9 @@ pub struct Frame {
     pub start: Tick,
     /// The tick after its last.
     pub end: Tick,
+    /// Whether a transfer begins with it: frames that belong together, such as the words during one
+    /// selection, or what follows a repeated start.
+    pub begins: bool,
     /// Its fields, in order of time.
     pub fields: Vec<Field>,
     /// What is wrong with it.
@@ -23,9 +26,10 @@ pub struct Frame {
 }
 
 impl Frame {
-    /// A frame without fields and faults, so far.
+    /// A frame without fields and faults, so far, with which a transfer begins.
     pub fn new(kind: &'static str, span: Range<Tick>) -> Frame {
-        Frame { kind, start: span.start, end: span.end, fields: Vec::new(), faults: Vec::new() }
+        let (fields, faults) = (Vec::new(), Vec::new());
+        Frame { kind, start: span.start, end: span.end, begins: true, fields, faults }
     }
 
     /// The field with this name, if it has one.

@@ -29,6 +29,8 @@ pub struct I2c {
 #[derive(Clone, Debug)]
 struct Open {
     start: Tick,
+    /// Whether no other frame was open when it started.
+    begins: bool,
     /// Where the present byte began, and its bits so far.
     byte: Option<Tick>,
     bits: u32,
@@ -73,13 +75,9 @@ impl I2c {
         if open.fields.is_empty() && open.faults.is_empty() {
             return ControlFlow::Continue(());
         }
-        out.frame(Frame {
-            kind: if open.kind.is_empty() { "partial" } else { open.kind },
-            start: open.start,
-            end: at,
-            fields: open.fields,
-            faults: open.faults,
-        })
+        let kind = if open.kind.is_empty() { "partial" } else { open.kind };
+        let (begins, fields, faults) = (open.begins, open.fields, open.faults);
+        out.frame(Frame { begins, fields, faults, ..Frame::new(kind, open.start..at) })
     }
 
     /// A bit, taken with the rising clock.
@@ -150,11 +148,21 @@ impl Decoder for I2c {
         if clock == (Level::High, Level::High) {
             match data {
                 (Level::High, Level::Low) => {
+                    let begins = self.open.is_none();
                     self.finish(at, None, out)?;
                     let (fields, faults) = (Vec::new(), Vec::new());
                     let (byte, bits, value, kind, high_address) = (None, 0, 0, "", None);
-                    self.open =
-                        Some(Open { start: at, byte, bits, value, kind, fields, faults, high_address });
+                    self.open = Some(Open {
+                        start: at,
+                        begins,
+                        byte,
+                        bits,
+                        value,
+                        kind,
+                        fields,
+                        faults,
+                        high_address,
+                    });
                 }
                 (Level::Low, Level::High) => self.finish(at, None, out)?,
                 _ => {}

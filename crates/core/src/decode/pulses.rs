@@ -102,6 +102,7 @@ impl Pulses {
     /// The word so far, with what is wrong with it.
     fn word(&mut self, end: Tick, fault: Option<Fault>) -> Frame {
         let mut frame = Frame::new("word", self.start..end);
+        frame.begins = self.element == 0;
         let element = Field::new(FieldKind::Address, "element", self.start..end, self.element, 16);
         let data = Field::new(FieldKind::Data, "data", self.start..end, self.value, self.bits);
         frame.fields.extend([element, data]);

@@ -57,6 +57,8 @@ pub struct Spi {
     /// The clock's last edge, either way.
     last_edge: Tick,
     word: Option<Word>,
+    /// Whether the next word is the first one since a selection, or a gap.
+    begins: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -100,7 +102,7 @@ impl Spi {
         let mosi = out.then_some((0, "mosi", first));
         let miso = back.then_some((1, "miso", first + usize::from(out)));
         let data = mosi.into_iter().chain(miso).collect();
-        Ok(Spi { config, gap, data, levels: Levels::default(), last_edge: Tick(0), word: None })
+        Ok(Spi { config, gap, data, levels: Levels::default(), last_edge: Tick(0), word: None, begins: true })
     }
 
     fn select_line(&self) -> Option<usize> {
@@ -126,7 +128,9 @@ impl Spi {
             kind: FieldKind::Data,
         };
         let fields = self.data.iter().map(field).collect();
-        out.frame(Frame { kind: "word", start: word.start, end, fields, faults: word.faults })
+        let begins = std::mem::replace(&mut self.begins, false);
+        let faults = word.faults;
+        out.frame(Frame { begins, fields, faults, ..Frame::new("word", word.start..end) })
     }
 
     fn truncated(&self, at: Tick) -> Option<Fault> {
@@ -138,11 +142,14 @@ impl Spi {
 
     /// Ends a word after which the clock has rested for too long.
     fn rest(&mut self, now: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
-        if self.config.select.is_none() && self.word.is_some() && now.since(self.last_edge) > self.gap as i64
-        {
-            let fault = self.truncated(Tick(self.last_edge.0.saturating_add(self.gap).saturating_add(1)));
-            return self.finish(fault, out);
+        if self.config.select.is_some() || now.since(self.last_edge) <= self.gap as i64 {
+            return ControlFlow::Continue(());
         }
+        if self.word.is_some() {
+            let fault = self.truncated(Tick(self.last_edge.0.saturating_add(self.gap).saturating_add(1)));
+            self.finish(fault, out)?;
+        }
+        self.begins = true;
         ControlFlow::Continue(())
     }
 
@@ -181,7 +188,7 @@ impl Decoder for Spi {
     }
 
     fn begin(&mut self, at: Tick, levels: Levels) {
-        (self.levels, self.last_edge, self.word) = (levels, at, None);
+        (self.levels, self.last_edge, self.word, self.begins) = (levels, at, None, true);
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -203,6 +210,7 @@ impl Decoder for Spi {
         if self.selected(before) && !self.selected(levels) {
             let fault = self.truncated(at);
             self.finish(fault, out)?;
+            self.begins = true;
         }
         ControlFlow::Continue(())
     }

@@ -207,7 +207,7 @@ impl Uart {
             byte.parity.map(|bit| Field::new(FieldKind::Check, "parity", parity_span, u64::from(bit), 1));
         let end = self.after(byte.start, 2 * (self.bits() - 1) + self.config.stop_bits.halves());
         let fields = std::iter::once(data).chain(parity).collect();
-        Frame { kind: "byte", start: byte.start, end, fields, faults: byte.faults }
+        Frame { fields, faults: byte.faults, ..Frame::new("byte", byte.start..end) }
     }
 }
 

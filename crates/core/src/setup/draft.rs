@@ -8,6 +8,7 @@ use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, Voltage};
 
 use super::reader::{NamedText, Placed, Reader, Section};
+use super::registers::{DraftRegister, read_register};
 use super::serial::{DraftSerial, read_serial};
 
 /// A setup as written; where files include each other, laid over each other.
@@ -26,6 +27,7 @@ pub(super) struct Draft {
     pub(super) stimuli: Vec<Stimulus>,
     pub(super) buses: Vec<DraftBus>,
     pub(super) serial: Vec<DraftSerial>,
+    pub(super) registers: Vec<DraftRegister>,
     pub(super) events: Vec<(Placed<String>, Placed<String>)>,
     pub(super) trigger: Option<DraftTrigger>,
     pub(super) parts: Vec<DraftPart>,
@@ -104,6 +106,7 @@ impl Draft {
         self.stimuli.extend(over.stimuli);
         self.buses.extend(over.buses);
         self.serial.extend(over.serial);
+        self.registers.extend(over.registers);
         self.parts.extend(over.parts);
         for (name, event) in over.events {
             self.events.retain(|(known, _)| known.value != name.value);
@@ -147,6 +150,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
                 Some(kind) => draft.serial.extend(read_serial(&section, &kind)),
                 None => read_bus(&section, &mut draft),
             }
+            section.finish();
+        }
+        for section in top.sections("register", "name") {
+            draft.registers.extend(read_register(&section));
             section.finish();
         }
         for (name, event) in top.map("events").unwrap_or_default() {

@@ -7,6 +7,7 @@ mod levels;
 mod parts;
 mod reader;
 mod record;
+mod registers;
 mod resolve;
 mod serial;
 mod source;
@@ -20,7 +21,7 @@ pub use wiring::Misfit;
 use std::path::Path;
 
 use crate::capture::{Attachment, Capture};
-use crate::decode::SerialBus;
+use crate::decode::{Register, SerialBus};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::instrument::Stimulus;
@@ -74,6 +75,8 @@ pub struct Setup {
     pub buses: Vec<Bus>,
     /// The serial buses.
     pub serial: Vec<SerialBus>,
+    /// What is known of the registers behind them.
+    pub registers: Vec<Register>,
     /// The named events, each with its text.
     pub events: Vec<(String, String)>,
     /// What to wait for; `None` to record at once.

@@ -129,12 +129,20 @@ impl<'a> Section<'a> {
 
     /// A text that must be there.
     pub(super) fn required(&self, key: &'static str, example: &str) -> Option<Placed<String>> {
-        if self.table.iter().all(|(k, _)| k.get_ref().as_ref() != key) {
-            self.asked.borrow_mut().push(key);
-            self.missing(key, example);
-            return None;
-        }
+        self.must_be_there(key, example);
         self.text(key)
+    }
+
+    fn must_be_there(&self, key: &'static str, example: &str) {
+        if self.table.iter().all(|(k, _)| k.get_ref().as_ref() != key) {
+            self.missing(key, example);
+        }
+    }
+
+    /// A whole number that must be there.
+    pub(super) fn required_count(&self, key: &'static str, example: &str) -> Option<Placed<u64>> {
+        self.must_be_there(key, example);
+        self.count(key)
     }
 
     /// A number with its unit, or another type that is read from a text.
@@ -212,6 +220,49 @@ impl<'a> Section<'a> {
             }
         };
         Some(self.placed(items, value.span()))
+    }
+
+    /// One of several words, or the first of them when none is given.
+    pub(super) fn word<T: Copy>(&self, key: &'static str, words: &[(&str, T)]) -> Option<T> {
+        self.choice(key, words, words.first().map(|(_, value)| *value))
+    }
+
+    /// One of several words, or something usual when none is given.
+    pub(super) fn choice<T: Copy>(
+        &self,
+        key: &'static str,
+        words: &[(&str, T)],
+        usual: Option<T>,
+    ) -> Option<T> {
+        let Some(text) = self.text(key) else { return usual };
+        let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, value)| *value);
+        if found.is_none() {
+            let known: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
+            let message = format!("'{}' is none of the words for {key}", text.value);
+            let error = Error::new(ErrorKind::Setup, message);
+            let error = error.with_help(format!("it is one of: {}", known.join(", ")));
+            self.reader.report(error.at(Place::Text(text.place)));
+        }
+        found
+    }
+
+    /// A problem of the section as a whole.
+    pub(super) fn complain(&self, message: impl Into<String>, help: &str) {
+        let error = Error::new(ErrorKind::Setup, message).with_help(help);
+        self.reader.report(error.at(Place::Text(self.place())));
+    }
+
+    /// A whole number that is not negative, in any base.
+    pub(super) fn count(&self, key: &'static str) -> Option<Placed<u64>> {
+        let value = self.get(key)?;
+        let number = match value.get_ref() {
+            DeValue::Integer(number) => u64::from_str_radix(number.as_str(), number.radix()).ok(),
+            _ => None,
+        };
+        if number.is_none() {
+            self.wrong(value, key, "a whole number from 0 on, such as 0x51");
+        }
+        number.map(|number| self.placed(number, value.span()))
     }
 
     /// A list of whole numbers that are not negative.

@@ -12,6 +12,7 @@ use crate::time::{Percent, Time};
 use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
 use super::parts::{read_part, unknown_pin};
 use super::reader::{Placed, moved};
+use super::registers::DraftRegister;
 use super::serial::DraftSerial;
 use super::source::{Texts, relative};
 use super::{PlacedPart, Sampling, Setup, SetupAnalog, SetupLine, Trigger};
@@ -92,6 +93,14 @@ impl Loader<'_> {
             draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
         let analog = self.analog(&draft);
         let serial: Vec<SerialBus> = draft.serial.iter().filter_map(|bus| self.serial(bus, &draft)).collect();
+        let registers = draft.registers.iter().map(|draft| draft.register.clone()).collect();
+        for DraftRegister { bus, .. } in &draft.registers {
+            let known = draft.serial.iter().map(|bus| bus.name.value.as_str());
+            if known.clone().all(|name| name != bus.value) {
+                let message = format!("there is no bus with a kind that is called '{}'", bus.value);
+                self.problems.push(wrong(&bus.place, message, suggest(&bus.value, known, "bus")));
+            }
+        }
         let mut scope = Scope::new();
         define_all(
             &mut scope,
@@ -125,6 +134,7 @@ impl Loader<'_> {
             analog,
             stimuli: draft.stimuli,
             serial,
+            registers,
             buses,
             events,
             trigger,

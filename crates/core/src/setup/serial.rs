@@ -75,29 +75,11 @@ pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Optio
     Some(DraftSerial { name: name?, protocol, lines, groups })
 }
 
-/// One of several words, or the first of them when none is given.
-fn choice<T: Copy>(section: &Section<'_>, key: &'static str, words: &[(&str, T)]) -> Option<T> {
-    let Some(text) = section.text(key) else { return words.first().map(|(_, value)| *value) };
-    let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, value)| *value);
-    if found.is_none() {
-        let known: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
-        let error = Error::new(ErrorKind::Setup, format!("'{}' is none of the words for {key}", text.value));
-        let error = error.with_help(format!("it is one of: {}", known.join(", ")));
-        section.reader.report(error.at(Place::Text(text.place)));
-    }
-    found
-}
-
-fn wrong(section: &Section<'_>, message: &str, help: &str) {
-    let error = Error::new(ErrorKind::Setup, message).with_help(help);
-    section.reader.report(error.at(Place::Text(section.place())));
-}
-
 /// One of two levels, or none where the key is not given.
 fn level(section: &Section<'_>, key: &'static str) -> Option<Option<Level>> {
     match section.text(key) {
         None => Some(None),
-        Some(_) => choice(section, key, &LOW_FIRST).map(Some),
+        Some(_) => section.word(key, &LOW_FIRST).map(Some),
     }
 }
 
@@ -127,11 +109,11 @@ fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let line = section.required("line", "line = \"CONSOLE_TX\"");
     let bit_rate = bit_rate(section, "bit-rate = \"115.2 kHz\"");
     let data_bits = small(section, "data-bits", 8);
-    let parity = choice(section, "parity", &PARITIES);
+    let parity = section.word("parity", &PARITIES);
     let stops = [("1", StopBits::One), ("1.5", StopBits::OneAndHalf), ("2", StopBits::Two)];
-    let stop_bits = choice(section, "stop-bits", &stops);
+    let stop_bits = section.word("stop-bits", &stops);
     let inverted = section.flag("inverted").unwrap_or(false);
-    let highest_first = choice(section, "order", &[("lowest-first", false), ("highest-first", true)]);
+    let highest_first = section.word("order", &[("lowest-first", false), ("highest-first", true)]);
     let config = UartConfig {
         bit_rate: bit_rate?,
         data_bits: data_bits?,
@@ -146,19 +128,18 @@ fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
 fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let clock = section.required("clock", "clock = \"SCLK\"");
     let select = section.text("select");
-    let active = choice(section, "select-active", &LOW_FIRST);
+    let active = section.word("select-active", &LOW_FIRST);
     let (mosi, miso) = (section.text("mosi"), section.text("miso"));
     let (mode, bits) = (small(section, "mode", 0), small(section, "bits", 8));
-    let lowest_first = choice(section, "order", &HIGHEST);
+    let lowest_first = section.word("order", &HIGHEST);
     let gap = section.parsed::<Time>("gap").map(|gap| gap.value);
-    let wrong = |message: &str, help: &str| wrong(section, message, help);
     if mosi.is_none() && miso.is_none() {
-        wrong("this bus has no data line", "give mosi = \"LINE\", miso = \"LINE\", or both");
+        section.complain("this bus has no data line", "give mosi = \"LINE\", miso = \"LINE\", or both");
         return None;
     }
     if select.is_none() && gap.is_none() {
         let help = "give select = \"LINE\", or gap = \"10 us\": how long the clock rests between words";
-        wrong("nothing says where a word of this bus begins", help);
+        section.complain("nothing says where a word of this bus begins", help);
         return None;
     }
     let config = SpiConfig {
@@ -191,7 +172,7 @@ fn read_jtag(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let (to, from, reset) = (section.text("tdi"), section.text("tdo"), section.text("trst"));
     let chain = section.numbers("chain").unwrap_or_default();
     if to.is_none() && from.is_none() {
-        wrong(section, "this bus has no data line", "give tdi = \"LINE\", tdo = \"LINE\", or both");
+        section.complain("this bus has no data line", "give tdi = \"LINE\", tdo = \"LINE\", or both");
         return None;
     }
     let config = JtagConfig { chain, data: (to.is_some(), from.is_some()), reset: reset.is_some() };
@@ -203,17 +184,17 @@ fn read_clocked(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)
     let clock = section.required("clock", "clock = \"CLK\"");
     let data = section.required("data", "data = \"DATA\"");
     let enable = section.text("enable");
-    let active = choice(section, "enable-active", &HIGH_FIRST);
-    let rising = choice(section, "edge", &[("rises", true), ("falls", false)]);
+    let active = section.word("enable-active", &HIGH_FIRST);
+    let rising = section.word("edge", &[("rises", true), ("falls", false)]);
     let bits = small(section, "bits", 8);
-    let lowest_first = choice(section, "order", &HIGHEST);
+    let lowest_first = section.word("order", &HIGHEST);
     let (start, stop) = (level(section, "start"), level(section, "stop"));
-    let parity = choice(section, "parity", &PARITIES);
+    let parity = section.word("parity", &PARITIES);
     let gap = section.parsed::<Time>("gap").map(|gap| gap.value);
     if enable.is_none() && gap.is_none() && start == Some(None) {
         let help = "give enable = \"LINE\", start = \"low\", or gap = \"100 us\": how long the clock rests at \
                     least between words";
-        wrong(section, "nothing says where a word of this bus begins", help);
+        section.complain("nothing says where a word of this bus begins", help);
         return None;
     }
     let config = ClockedConfig {
@@ -243,7 +224,7 @@ fn read_pulses(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)>
         threshold: threshold?.value,
         rest: rest?.value,
         bits: small(section, "bits", 24)?,
-        lowest_first: choice(section, "order", &HIGHEST)?,
+        lowest_first: section.word("order", &HIGHEST)?,
         inverted: section.flag("inverted").unwrap_or(false),
     };
     Some((Protocol::Pulses(config), vec![line?]))
@@ -254,15 +235,15 @@ fn read_parallel(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>
     let clock = section.text("clock");
     let (write, read) = (section.text("write"), section.text("read"));
     let (select, latch) = (section.text("select"), section.text("latch"));
-    let rising = choice(section, "edge", &[("rises", true), ("falls", false)]);
-    let write_active = choice(section, "write-active", &LOW_FIRST);
-    let read_active = choice(section, "read-active", &LOW_FIRST);
-    let select_active = choice(section, "select-active", &LOW_FIRST);
-    let latch_active = choice(section, "latch-active", &HIGH_FIRST);
+    let rising = section.word("edge", &[("rises", true), ("falls", false)]);
+    let write_active = section.word("write-active", &LOW_FIRST);
+    let read_active = section.word("read-active", &LOW_FIRST);
+    let select_active = section.word("select-active", &LOW_FIRST);
+    let latch_active = section.word("latch-active", &HIGH_FIRST);
     if clock.is_some() == (write.is_some() || read.is_some()) {
         let help = "give clock = \"LINE\" for a word with each edge, or write = \"LINE\" and read = \"LINE\" for \
                     memory cycles";
-        wrong(section, "a parallel bus has either a clock or strobes", help);
+        section.complain("a parallel bus has either a clock or strobes", help);
         return None;
     }
     let strobes = match clock {

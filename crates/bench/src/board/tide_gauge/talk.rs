@@ -42,7 +42,7 @@ impl ClockChip {
 
 /// Two digits in one byte.
 fn digits(value: u64) -> u8 {
-    ((value / 10 % 10) << 4 | value % 10) as u8
+    (value / 10 % 10 * 16 + value % 10) as u8
 }
 
 impl Device for ClockChip {

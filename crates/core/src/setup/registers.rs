@@ -1,0 +1,89 @@
+//! The sections of registers.
+
+use std::str::FromStr;
+
+use crate::decode::{Coding, Register};
+use crate::error::{Error, ErrorKind};
+use crate::time::Rational;
+
+use super::reader::{Placed, Section};
+
+/// A register as written, with the place of its bus's name.
+#[derive(Clone, Debug)]
+pub(super) struct DraftRegister {
+    pub(super) bus: Placed<String>,
+    pub(super) register: Register,
+}
+
+/// A number with any unit, or none.
+struct Scaled {
+    number: Rational,
+    unit: String,
+}
+
+impl FromStr for Scaled {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let (number, unit) = text.trim().split_once(' ').unwrap_or((text.trim(), ""));
+        let number = decimal(number).ok_or_else(|| {
+            let error = Error::new(ErrorKind::Quantity, format!("'{text}' does not begin with a number"));
+            error.with_help("write a number and its unit, such as '0.125 degC'")
+        })?;
+        Ok(Scaled { number, unit: unit.trim().to_string() })
+    }
+}
+
+/// A decimal number, or a fraction such as `1/256`, exactly.
+fn decimal(text: &str) -> Option<Rational> {
+    if text.contains('/') {
+        return text.parse().ok();
+    }
+    let (whole, places) = text.split_once('.').unwrap_or((text, ""));
+    let digits: i128 = format!("{whole}{places}").parse().ok()?;
+    let scale = Rational::power_of_ten(i32::try_from(places.len()).ok()?)?;
+    Rational::new(digits, 1)?.checked_div(scale)
+}
+
+/// Reads a register.
+pub(super) fn read_register(section: &Section<'_>) -> Option<DraftRegister> {
+    let bus = section.required("bus", "bus = \"rtc\"");
+    let name = section.required("name", "name = \"seconds\"");
+    let part = section.count("part");
+    let number = section.required_count("number", "number = 0x02");
+    let bytes = section.count("bytes").map_or(1, |bytes| bytes.value);
+    let lowest_first =
+        section.choice("order", &[("highest-first", false), ("lowest-first", true)], Some(false));
+    let codings = [("unsigned", Coding::Unsigned), ("signed", Coding::Signed), ("bcd", Coding::Decimal)];
+    let coding = section.choice("coding", &codings, Some(Coding::Unsigned));
+    let write = section.choice("access", &[("read", Some(false)), ("write", Some(true))], Some(None));
+    let scale = section.parsed::<Scaled>("per-count").map(|scale| scale.value);
+    let offset = section.parsed::<Scaled>("offset").map(|offset| offset.value);
+    if !(1..=8).contains(&bytes) {
+        section.complain("a register has 1 to 8 bytes", "give bytes = 1 to 8");
+        return None;
+    }
+    let unit = |scaled: &Scaled| scaled.unit.clone();
+    if let (Some(scale), Some(offset)) = (&scale, &offset)
+        && scale.unit != offset.unit
+    {
+        let message = format!("'per-count' is in '{}', 'offset' in '{}'", scale.unit, offset.unit);
+        section.complain(message, "write both in one unit");
+        return None;
+    }
+    let bus = bus?;
+    let register = Register {
+        bus: bus.value.clone(),
+        part: part.map(|part| part.value),
+        number: number?.value,
+        name: name?.value,
+        bytes: bytes as u32,
+        lowest_first: lowest_first?,
+        coding: coding?,
+        write: write?,
+        per_count: scale.as_ref().map_or(Rational::ONE, |scale| scale.number),
+        offset: offset.as_ref().map_or(Rational::ZERO, |offset| offset.number),
+        unit: scale.as_ref().or(offset.as_ref()).map_or(String::new(), unit),
+    };
+    Some(DraftRegister { bus, register })
+}
