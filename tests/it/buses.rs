@@ -9,7 +9,7 @@ use deep_tap::decode::{
 use deep_tap::event::{FrameBus, Meaning, Program, Scope, StreamSearch};
 use deep_tap::line::{Level, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
-use deep_tap::time::{Resolution, Tick};
+use deep_tap::time::{Rational, Resolution, Tick};
 use proptest::prelude::*;
 
 use crate::decode::{board, data, faults, fields, kinds, streamed};
@@ -290,7 +290,7 @@ fn registers_follow_their_number_and_have_values_in_their_unit() {
     let mut two = Registers::new("two", &Protocol::I2c, &board.registers).unwrap();
     let told = |found: Vec<Access>| -> Vec<(Option<u64>, bool, u64, Option<f64>)> {
         let value =
-            |a: &Access| board.registers[a.register?].value(a.raw).map(|v| v.to_f64()).filter(|_| !a.cut);
+            |a: &Access| board.registers[a.register?].value(a.raw).map(Rational::to_f64).filter(|_| !a.cut);
         found.iter().map(|a| (a.number, a.write, a.raw, value(a))).collect()
     };
     // A read before any number was written: where it goes is not shown.

@@ -7,7 +7,8 @@ use clap::{Parser, Subcommand, ValueEnum};
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done; for check: every limit passed; for plan: possible, wise, every limit can be decided
-  1  check: a limit is violated; find, frames, registers: nothing was found
+  1  check: a limit is violated; find, frames, registers: nothing was found;
+     answers: a request has none
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
      plan: possible, but something is unwise or cannot be decided
@@ -46,6 +47,9 @@ pub(crate) enum Command {
     /// The registers that are read and written behind a bus, by name and with their values
     #[command(after_help = EXIT_CODES)]
     Registers(Registers),
+    /// Requests and their answers: how soon, and which have none
+    #[command(after_help = EXIT_CODES)]
+    Answers(Answers),
     /// Why a bus is not read as it was meant: bit rate, mode, swapped lines, parts that do not answer
     #[command(after_help = EXIT_CODES)]
     Diagnose(Diagnose),
@@ -279,6 +283,23 @@ pub(crate) struct Registers {
     /// Only registers of these names
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) name: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Answers {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// What asks, as an event, such as 'adc has mosi == 0x08'
+    #[arg(long, value_name = "EVENT")]
+    pub(crate) request: String,
+    /// What answers, as an event, such as 'ADC_DRDY_N falls'
+    #[arg(long, value_name = "EVENT")]
+    pub(crate) answer: String,
+    /// How soon an answer must come to count
+    #[arg(long, value_name = "TIME")]
+    pub(crate) within: Option<String>,
     #[command(flatten)]
     pub(crate) table: Table,
 }

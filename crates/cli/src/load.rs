@@ -5,6 +5,7 @@ use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
+use deep_tap::event::{FrameBus, Meaning, Scope};
 use deep_tap::format::{dtap, vcd};
 use deep_tap::line::LineId;
 use deep_tap::setup::Setup;
@@ -144,4 +145,20 @@ pub(crate) fn serial_buses<'a>(
         })
     };
     Ok(names.iter().map(find).collect::<Result<_, Error>>()?)
+}
+
+/// The names of the record, and the named events of its setup.
+pub(crate) fn scope(loaded: &Loaded) -> Scope {
+    let mut scope = Scope::of(&loaded.capture);
+    for bus in loaded.setup.iter().flat_map(|setup| &setup.serial) {
+        if scope.get(&bus.name).is_none() {
+            scope.define(bus.name.clone(), Meaning::Frames(FrameBus::new(bus.clone())));
+        }
+    }
+    for (name, event) in loaded.setup.iter().flat_map(|setup| &setup.events) {
+        if scope.get(name).is_none() {
+            scope.define(name.clone(), Meaning::Event(event.clone()));
+        }
+    }
+    scope
 }

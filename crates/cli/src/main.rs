@@ -47,6 +47,7 @@ fn main() -> ExitCode {
         Command::Info(info) => commands::info::run(&info, &mut out),
         Command::Find(find) => commands::find::run(&find, &mut out),
         Command::Frames(frames) => commands::frames::run(&frames, &mut out),
+        Command::Answers(answers) => commands::answers::run(&answers, &mut out),
         Command::Registers(registers) => commands::registers::run(&registers, &mut out),
         Command::Diagnose(diagnose) => commands::diagnose::run(&diagnose, &mut out),
         Command::Glitches(glitches) => commands::glitches::run(&glitches, &mut out),

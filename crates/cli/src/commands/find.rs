@@ -2,7 +2,7 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
-use deep_tap::event::{FrameBus, Meaning, Program, Scope};
+use deep_tap::event::Program;
 use deep_tap::line::{Crossing, LineId};
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
@@ -11,7 +11,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{Loaded, load, tell_damage, tick_at, time};
+use crate::load::{load, scope, tell_damage, tick_at, time};
 use crate::output::{Grid, Out, write_table};
 
 /// Most pictures drawn by `--around`.
@@ -63,22 +63,6 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
     write_table(&args.table, out, &found, || rows(&found), || text(args, capture, &program, &found))?;
     tell_damage(capture);
     Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
-}
-
-/// The names of the record, and the named events of its setup.
-fn scope(loaded: &Loaded) -> Scope {
-    let mut scope = Scope::of(&loaded.capture);
-    for bus in loaded.setup.iter().flat_map(|setup| &setup.serial) {
-        if scope.get(&bus.name).is_none() {
-            scope.define(bus.name.clone(), Meaning::Frames(FrameBus::new(bus.clone())));
-        }
-    }
-    for (name, event) in loaded.setup.iter().flat_map(|setup| &setup.events) {
-        if scope.get(name).is_none() {
-            scope.define(name.clone(), Meaning::Event(event.clone()));
-        }
-    }
-    scope
 }
 
 fn found<'a>(

@@ -1,5 +1,6 @@
 //! The commands, one file each.
 
+pub(crate) mod answers;
 pub(crate) mod capture;
 pub(crate) mod check;
 pub(crate) mod convert;

@@ -3,7 +3,7 @@
 use deep_tap::capture::Capture;
 use deep_tap::decode::{Access, Frames, Register, Registers, SerialBus};
 use deep_tap::setup::Setup;
-use deep_tap::time::Time;
+use deep_tap::time::{Rational, Time};
 use deep_tap::{Error, ErrorKind, suggest};
 use serde::Serialize;
 
@@ -76,7 +76,7 @@ fn named(capture: &Capture, known: &[Register], bus: &SerialBus, access: Access)
         bus: bus.name.clone(),
         at: capture.base().time_of(access.start),
         name: register.map(|register| register.name.clone()),
-        value: value.map(|value| value.to_f64()),
+        value: value.map(Rational::to_f64),
         unit: register.map_or(String::new(), |register| register.unit.clone()),
         access,
     }

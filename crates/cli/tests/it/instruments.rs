@@ -144,8 +144,39 @@ fn frames_are_listed_as_they_come_and_filtered() {
     );
     let csv = ok(&folder, &["registers", "tide-gauge.dtap", "--format", "csv"]);
     assert!(csv.lines().nth(1).unwrap().ends_with(",adc,,read,0x10,pressure,0x2F5716,155124.3,Pa"), "{csv}");
+    // The conversion that takes 382 us is answered, but not in time.
+    let asked =
+        ["answers", "tide-gauge.dtap", "--request", "adc has mosi == 0x08", "--answer", "ADC_DRDY_N falls"];
+    let said = ok(&folder, &asked);
+    assert!(said.starts_with("44 requests, 44 answered") && said.contains("latest    382"), "{said}");
+    let in_time = [&asked[..], &["--within", "350 us", "--format", "json"]].concat();
+    let (code, said, _) = run(&folder, &in_time);
+    let said: serde_json::Value = serde_json::from_str(&said).unwrap();
+    assert_eq!(
+        (code, &said["answered"], said["missing"].as_array().unwrap().len()),
+        (Some(1), &43.into(), 1)
+    );
+    let known = |key: &str| said["longest"][key].as_f64().unwrap();
+    assert!(known("from") < known("took") && known("took") < known("to") && known("to") < 285e-6, "{said}");
     for (args, wanted) in [
-        (&["registers", "tide-gauge.dtap", "--name", "presure"][..], &["did you mean 'pressure'?"][..]),
+        (
+            &["answers", "tide-gauge.dtap", "--request", "adc has mos", "--answer", "RESET_N falls"][..],
+            &["'mosi'"][..],
+        ),
+        (
+            &[
+                "answers",
+                "tide-gauge.dtap",
+                "--request",
+                "RESET_N rises",
+                "--answer",
+                "RESET_N falls",
+                "--within",
+                "0 s",
+            ],
+            &["above zero"],
+        ),
+        (&["registers", "tide-gauge.dtap", "--name", "presure"], &["did you mean 'pressure'?"]),
         (&["registers", "console.dtap"], &["none of these buses has registers"]),
         (&["frames", "tide-gauge.dtap", "--has", "mos == 1"][..], &["did you mean 'mosi'"][..]),
         (&["frames", "tide-gauge.dtap", "--has", "mosi =="], &["the expression ends where a value"]),

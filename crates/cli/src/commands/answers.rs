@@ -1,0 +1,143 @@
+//! `answers`: requests, what answers them, how soon, and which have no answer.
+
+use deep_tap::capture::Capture;
+use deep_tap::event::{Program, Scope};
+use deep_tap::measure::{self, Answers};
+use deep_tap::time::{Tick, Time};
+use deep_tap::{Error, ErrorKind};
+use serde::Serialize;
+
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{load, parse_time, scope, tell_damage, time};
+use crate::output::{Out, write_table};
+
+/// What was found, as JSON has it: times in seconds.
+#[derive(Serialize)]
+struct Found<'a> {
+    file: String,
+    request: &'a str,
+    answer: &'a str,
+    within: Option<Time>,
+    requests: u64,
+    answered: u64,
+    shortest: Option<Took>,
+    mean: Option<f64>,
+    longest: Option<Took>,
+    /// The instants of requests without an answer, up to a thousand.
+    missing: Vec<Time>,
+}
+
+/// How long one answer took, and what is known of that.
+#[derive(Serialize)]
+struct Took {
+    request_at: Time,
+    took: Time,
+    from: Option<Time>,
+    to: Option<Time>,
+}
+
+pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failure> {
+    let loaded = load(&args.source)?;
+    let capture = &loaded.capture;
+    let scope = scope(&loaded);
+    let request = compiled("request", &args.request, &scope, capture)?;
+    let answer = compiled("answer", &args.answer, &scope, capture)?;
+    let within = args.within.as_deref().map(|text| parse_time("within", text)).transpose()?;
+    if within.is_some_and(|within| within <= Time::ZERO) {
+        let error = Error::new(ErrorKind::Quantity, "--within: nothing is answered before it is asked");
+        return Err(error.with_help("give a time above zero, such as '350 us'").into());
+    }
+    let seen = measure::answers(capture, &request, &answer, within);
+    let found = found(args, capture, &seen, within);
+    write_table(&args.table, out, &found, || rows(&found), || text(capture, &seen, &found))?;
+    tell_damage(capture);
+    Ok(if seen.requests == 0 || seen.answered < seen.requests { Outcome::Violated } else { Outcome::Done })
+}
+
+fn compiled(option: &str, text: &str, scope: &Scope, capture: &Capture) -> Result<Program, Failure> {
+    let program = Program::compile(text, scope)?;
+    program.check_at(capture.base()).map_err(|error| {
+        let told = Error::new(error.kind(), format!("--{option}: {}", error.message()));
+        told.with_help(error.help().unwrap_or_default().to_string())
+    })?;
+    Ok(program)
+}
+
+fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within: Option<Time>) -> Found<'a> {
+    let base = capture.base();
+    let took = |(at, ticks): (Tick, u64)| {
+        let bounds = seen.bounds(capture, ticks);
+        Took {
+            request_at: base.time_of(at),
+            took: base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX)),
+            from: bounds.map(|bounds| bounds.lo),
+            to: bounds.map(|bounds| bounds.hi),
+        }
+    };
+    let mean = seen.ticks as f64 / seen.answered.max(1) as f64 * base.tick().to_f64();
+    Found {
+        file: args.source.file.display().to_string(),
+        request: &args.request,
+        answer: &args.answer,
+        within,
+        requests: seen.requests,
+        answered: seen.answered,
+        shortest: seen.shortest.map(took),
+        mean: (seen.answered > 0).then_some(mean),
+        longest: seen.longest.map(took),
+        missing: seen.missing.iter().map(|tick| base.time_of(*tick)).collect(),
+    }
+}
+
+fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
+    let head =
+        ["requests", "answered", "shortest_s", "mean_s", "longest_s", "longest_from_s", "longest_to_s"];
+    let seconds = |time: Option<Time>| time.map_or(String::new(), |time| format!("{:e}", time.to_f64()));
+    let row = vec![
+        found.requests.to_string(),
+        found.answered.to_string(),
+        seconds(found.shortest.as_ref().map(|took| took.took)),
+        found.mean.map_or(String::new(), |mean| format!("{mean:e}")),
+        seconds(found.longest.as_ref().map(|took| took.took)),
+        seconds(found.longest.as_ref().and_then(|took| took.from)),
+        seconds(found.longest.as_ref().and_then(|took| took.to)),
+    ];
+    vec![head.map(str::to_string).to_vec(), row]
+}
+
+/// Missing answers that are listed.
+const MOST_LISTED: usize = 10;
+
+fn text(capture: &Capture, seen: &Answers, found: &Found<'_>) -> String {
+    let tick = capture.base().tick();
+    let mut text =
+        format!("{} requests, {} answered          {}\n", seen.requests, seen.answered, found.file);
+    let mut took = |name: &str, took: &Option<Took>, at: Option<(Tick, u64)>| {
+        let (Some(took), Some((at, _))) = (took, at) else { return };
+        let known = match (took.from, took.to) {
+            (Some(from), Some(to)) if from != to => {
+                format!(", {} to {}", from.rounded(tick), to.rounded(tick))
+            }
+            _ => String::new(),
+        };
+        let asked = time(capture, at);
+        text.push_str(&format!("{name:<10}{}{known}, asked at {asked}\n", took.took.rounded(tick)));
+    };
+    took("soonest", &found.shortest, seen.shortest);
+    took("latest", &found.longest, seen.longest);
+    if let Some(mean) = found.mean.and_then(|mean| format!("{:.0} ps", mean * 1e12).parse::<Time>().ok()) {
+        text.push_str(&format!("{:<10}{}\n", "mean", mean.rounded(tick)));
+    }
+    if !seen.missing.is_empty() {
+        text.push_str("\nwithout an answer, asked at:\n");
+        for at in seen.missing.iter().take(MOST_LISTED) {
+            text.push_str(&format!("  {}\n", time(capture, *at)));
+        }
+        if seen.missing.len() > MOST_LISTED {
+            text.push_str("  … JSON has more of them\n");
+        }
+    }
+    text
+}
