@@ -2,7 +2,7 @@
 
 use crate::capture::Capture;
 use crate::event::Program;
-use crate::time::{Bounds, Interval, Resolution, Tick, Time};
+use crate::time::{Bounds, Interval, Rational, Resolution, Tick, Time};
 
 /// Most requests without an answer whose instants are kept.
 const MOST_MISSING: usize = 1000;
@@ -67,7 +67,7 @@ impl Answers {
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
 pub fn answers(capture: &Capture, request: &Program, answer: &Program, within: Option<Time>) -> Answers {
-    let limit = within.and_then(|time| capture.base().ticks_in(time)).map(|ticks| ticks.floor());
+    let limit = within.and_then(|time| capture.base().ticks_in(time)).map(Rational::floor);
     let limit = limit.map_or(u64::MAX, |ticks| u64::try_from(ticks).unwrap_or(0));
     let mut requests = request.hits(capture, capture.range()).map(|hit| hit.tick).peekable();
     let mut answers = answer.hits(capture, capture.range()).map(|hit| hit.tick).peekable();
