@@ -355,6 +355,69 @@ impl ChunkCursor {
     }
 }
 
+impl ChunkCursor {
+    /// Appends the edges that are left in the chunk that the cursor is in, at most so many, as far as
+    /// they lie before an offset. `false` once there is none left in the segment, or before that offset.
+    ///
+    /// The same as calling [`next`](ChunkCursor::next) again and again, in less time.
+    pub(crate) fn fill(&mut self, chunks: &Chunks, end: u64, most: usize, out: &mut Vec<Step>) -> bool {
+        let Some(entry) = chunks.directory.get(self.index) else { return false };
+        let start = u64::from(entry.chunk) * CHUNK;
+        if start >= end {
+            return false;
+        }
+        let whole = end - start >= CHUNK;
+        let left = most.saturating_sub(out.len());
+        match entry.kind {
+            Kind::Sparse if whole => {
+                let first = if std::mem::take(&mut self.fresh) { 0 } else { self.place };
+                let list = chunks.list(self.index);
+                let taken = &list[first.min(list.len())..list.len().min(first.saturating_add(left))];
+                let mut level = if first.is_multiple_of(2) { entry.entry } else { entry.entry.opposite() };
+                out.extend(taken.iter().map(|offset| {
+                    level = level.opposite();
+                    (start + u64::from(*offset), level)
+                }));
+                self.place = first + taken.len();
+                if self.place >= list.len() {
+                    (self.index, self.fresh) = (self.index + 1, true);
+                }
+                true
+            }
+            Kind::Dense if whole => {
+                let map = chunks.bitmap(self.index);
+                if std::mem::take(&mut self.fresh) {
+                    (self.place, self.mask) = (0, toggles(map, 0, entry.entry));
+                }
+                let most = out.len() + left;
+                while out.len() < most {
+                    let at = start + self.place as u64 * 64;
+                    let word = map[self.place];
+                    while self.mask != 0 {
+                        let bit = self.mask.trailing_zeros();
+                        self.mask &= self.mask - 1;
+                        out.push((at + u64::from(bit), Level::from(word >> bit & 1 == 1)));
+                    }
+                    if self.place + 1 == WORDS {
+                        (self.index, self.fresh) = (self.index + 1, true);
+                        break;
+                    }
+                    self.place += 1;
+                    self.mask = toggles(map, self.place, entry.entry);
+                }
+                true
+            }
+            _ => match self.next(chunks) {
+                Some(step) if step.0 < end => {
+                    out.push(step);
+                    true
+                }
+                _ => false,
+            },
+        }
+    }
+}
+
 /// The ticks of bitmap word `w` at which the level changes.
 fn toggles(map: &[u64], w: usize, entry: Level) -> u64 {
     let carry = if w == 0 { u64::from(entry == Level::High) } else { map[w - 1] >> 63 };

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use serde::Serialize;
 
-use super::chunks::{CHUNK, ChunkCursor, Chunks};
+use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
 use crate::line::{Level, LineId};
 use crate::time::Tick;
@@ -316,6 +316,32 @@ impl Edges<'_> {
         let offset = start.checked_sub(segment.start)?;
         self.level = chunks.dense_words(self.cursor.as_mut()?, offset, out)?;
         Some(self.level)
+    }
+}
+
+impl Edges<'_> {
+    /// Appends the next edges, each with its tick and the level that it leads to: many at once, but at
+    /// least one unless there is none left.
+    pub(crate) fn fill(&mut self, most: usize, out: &mut Vec<Step>) {
+        while out.is_empty() {
+            let segment = self.trace.segments.get(self.segment).filter(|segment| segment.start < self.end);
+            let (Some(cursor), Some(segment)) = (&mut self.cursor, segment) else {
+                match self.next() {
+                    Some(edge) => out.push((edge.tick.0, edge.to)),
+                    None => return,
+                }
+                continue;
+            };
+            let (start, end) = (segment.start, self.end - segment.start);
+            if !segment.chunks().is_some_and(|chunks| cursor.fill(chunks, end, most, out)) {
+                // The next segment, or the end.
+                (self.segment, self.cursor) = (self.segment + 1, None);
+            }
+            out.iter_mut().for_each(|(tick, _)| *tick += start);
+        }
+        if let Some((_, level)) = out.last() {
+            self.level = *level;
+        }
     }
 }
 

@@ -3,8 +3,8 @@
 use std::ops::{ControlFlow, Range};
 
 use super::{Decoder, Frame, FrameSink, Levels};
-use crate::capture::{Capture, Edge, Edges};
-use crate::line::LineId;
+use crate::capture::{Capture, Edges};
+use crate::line::{Level, LineId};
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 use crate::time::Tick;
 
@@ -76,11 +76,58 @@ impl Iterator for Frames<'_> {
     }
 }
 
+/// Edges that are fetched at a time.
+const BATCH: usize = 512;
+
+/// The edges of one line, many of which are at hand.
+struct Lane<'a> {
+    edges: Edges<'a>,
+    ready: Vec<(u64, Level)>,
+    at: usize,
+    /// The line's bit among the levels.
+    bit: u64,
+}
+
+impl<'a> Lane<'a> {
+    fn new(mut edges: Edges<'a>, line: usize) -> Self {
+        let mut ready = Vec::with_capacity(BATCH + GROUP);
+        edges.fill(BATCH, &mut ready);
+        Lane { edges, ready, at: 0, bit: 1u64.checked_shl(line as u32).unwrap_or(0) }
+    }
+
+    /// The tick of the next edge, beyond all ticks where there is none.
+    fn tick(&self) -> u64 {
+        self.ready.get(self.at).map_or(u64::MAX, |(tick, _)| *tick)
+    }
+
+    /// Passes the next edge, which changes a level; the tick of the one after it.
+    #[inline]
+    fn pass(&mut self, levels: &mut Levels) -> u64 {
+        match self.ready.get(self.at).map(|(_, level)| *level) {
+            Some(Level::High) => {
+                (levels.high, levels.unknown) = (levels.high | self.bit, levels.unknown & !self.bit)
+            }
+            Some(Level::Low) => {
+                (levels.high, levels.unknown) = (levels.high & !self.bit, levels.unknown & !self.bit)
+            }
+            _ => (levels.high, levels.unknown) = (levels.high & !self.bit, levels.unknown | self.bit),
+        }
+        self.at += 1;
+        if self.at >= self.ready.len() {
+            self.ready.clear();
+            self.edges.fill(BATCH, &mut self.ready);
+            self.at = 0;
+        }
+        self.tick()
+    }
+}
+
 /// A decoder on its way through stored lines.
 struct Walk<'a> {
-    /// Each line's edges to come, the next of which is at hand. There are few lines: looking at all
-    /// of them is faster than keeping them in order.
-    lines: Vec<(Edges<'a>, Option<Edge>)>,
+    lanes: Vec<Lane<'a>>,
+    /// The tick of each line's next edge. There are few lines: looking at all of them is faster than
+    /// keeping them in order.
+    next: Vec<u64>,
     levels: Levels,
     end: Tick,
 }
@@ -93,28 +140,25 @@ impl<'a> Walk<'a> {
         let levels = levels.fold(Levels::default(), |all, (line, level)| all.with(line, level));
         decoder.begin(range.start, levels);
         let rest = Tick(range.start.0.saturating_add(1))..range.end;
-        let lines = lines.iter().map(|id| {
-            let mut edges = capture.trace(*id).edges(rest.clone());
-            let next = edges.next();
-            (edges, next)
-        });
-        Walk { lines: lines.collect(), levels, end: range.end }
+        let edges = lines.iter().map(|id| capture.trace(*id).edges(rest.clone())).enumerate();
+        let lanes: Vec<Lane<'a>> = edges.map(|(line, edges)| Lane::new(edges, line)).collect();
+        let next = lanes.iter().map(Lane::tick).collect();
+        Walk { lanes, next, levels, end: range.end }
     }
 
     /// Goes on to the next change; `false` once the end is reached.
+    #[inline]
     fn step(&mut self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
-        let Some(tick) = self.lines.iter().filter_map(|(_, next)| next.map(|edge| edge.tick)).min() else {
+        let tick = self.next.iter().copied().min().unwrap_or(u64::MAX);
+        if tick == u64::MAX {
             decoder.pass(self.end, sink)?;
             decoder.end(self.end, sink)?;
             return ControlFlow::Continue(false);
-        };
-        for (line, (edges, next)) in self.lines.iter_mut().enumerate() {
-            if let Some(edge) = next.filter(|edge| edge.tick == tick) {
-                self.levels = self.levels.with(line, edge.to);
-                *next = edges.next();
-            }
         }
-        decoder.change(tick, self.levels, sink)?;
+        for (next, lane) in self.next.iter_mut().zip(&mut self.lanes).filter(|(next, _)| **next == tick) {
+            *next = lane.pass(&mut self.levels);
+        }
+        decoder.change(Tick(tick), self.levels, sink)?;
         ControlFlow::Continue(true)
     }
 }
