@@ -7,8 +7,10 @@ use deep_tap::decode::{
     PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
 };
 use deep_tap::event::{FrameBus, Meaning, Program, Scope, StreamSearch};
+use deep_tap::format::vcd;
 use deep_tap::line::{Level, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
+use deep_tap::setup::Setup;
 use deep_tap::time::{Rational, Resolution, Tick};
 use proptest::prelude::*;
 
@@ -485,4 +487,50 @@ fn frames_are_tested_by_the_words_of_their_bus() {
     assert!(told("rtc has fault == 1").1.contains("alone"));
     assert!(told("rtc rises").1.contains("'rtc has"));
     assert!(told("CLK has data").0.contains("which has no frames"));
+}
+
+/// What models of other people sent, against what is read from the dump of their simulation.
+#[test]
+fn buses_that_other_peoples_models_drive_are_read_as_they_say() {
+    let folder = crate::support::root().join("tests/fixtures/bus-models");
+    let setup = Setup::from_file(&folder.join("setup.toml")).unwrap();
+    let dump = std::fs::read(folder.join("bus_models.vcd")).unwrap();
+    let capture = setup.apply(vcd::read(&dump, &folder).unwrap()).unwrap();
+    let of = |name: &str| {
+        let bus = setup.serial.iter().find(|bus| bus.name == name).unwrap();
+        let mut found = Vec::new();
+        let mut decoder = bus.protocol.decoder(capture.base()).unwrap();
+        let _ = decode(&capture, &bus.lines, capture.range(), &mut *decoder, &mut found);
+        assert_eq!(faults(&found), Vec::<&str>::new(), "{name}");
+        found
+    };
+    let hex = |values: Vec<u64>, digits: usize| -> String {
+        values.iter().map(|value| format!("{value:0digits$x}")).collect()
+    };
+    let bytes = |frame: &Frame| -> Vec<u64> {
+        frame.fields.iter().filter(|field| field.name == "data").map(|field| field.value).collect()
+    };
+    let printed = std::fs::read_to_string(folder.join("printed.txt")).unwrap();
+    let sent = |what: &str| -> Vec<String> {
+        printed.lines().filter_map(|line| line.strip_prefix(what)).map(|rest| rest.replace(' ', "")).collect()
+    };
+    assert_eq!(hex(data(&of("serial")), 2), sent("uart ").concat());
+    let words = of("words");
+    assert_eq!(hex(words.iter().map(|frame| frame.fields[0].value).collect(), 4), sent("spi ").concat());
+    let memory = of("memory");
+    let kind = |kind: &str, least: usize| -> Vec<String> {
+        let frames = memory.iter().filter(|f| f.kind == kind && bytes(f).len() > least);
+        frames.map(|frame| hex(bytes(frame), 2)).collect()
+    };
+    // A write has the register and three bytes; one of the register alone comes before each read.
+    assert_eq!((kind("write", 3), kind("read", 0)), (sent("i2c write "), sent("i2c read ")));
+    assert!(memory[..memory.len() - 1].iter().all(|f| f.field("address").unwrap().value == 0x51));
+    let nobody = memory.last().unwrap();
+    assert_eq!((nobody.field("address").unwrap().value, nobody.fields[1].name), (0x2a, "nack"));
+    // Nothing is wrong, but for the address that nobody has.
+    let findings = deep_tap::diagnose::diagnose(&capture, &setup);
+    assert_eq!(
+        findings.iter().map(|f| (f.bus.as_str(), f.kind)).collect::<Vec<_>>(),
+        [("memory", "no-answer")]
+    );
 }

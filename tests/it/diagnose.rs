@@ -5,11 +5,13 @@ use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
     CanConfig, ClockedConfig, JtagConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig, UartConfig,
+    decode,
 };
 use deep_tap::diagnose::{Finding, Sureness, diagnose, diagnose_bus};
 use deep_tap::line::{Level, LineId};
 use deep_tap::setup::{RecordOptions, Setup};
-use deep_tap::time::Resolution;
+use deep_tap::time::{Frequency, Rational, Resolution};
+use proptest::prelude::*;
 
 use crate::decode::{board, board_for};
 use crate::support::{capture, record, root};
@@ -209,5 +211,61 @@ fn the_demo_boards_without_faults_get_no_finding() {
         let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
         assert!(!setup.serial.is_empty());
         assert_eq!(diagnose(&capture, &setup), [], "{name}");
+    }
+}
+
+/// Bytes on a line, as a sampler sees them: `bit` ticks a bit, in thousandths, from a phase within a tick.
+fn sampled(bytes: &[u8], bit: u64, phase: u64) -> Capture {
+    let mut toggles = vec![1];
+    let mut level = true;
+    for (number, byte) in bytes.iter().enumerate() {
+        // A start bit, the lowest bit first, two stop bits' rest.
+        let bits = std::iter::once(false).chain((0..8).map(|place| byte >> place & 1 == 1)).chain([true]);
+        for (place, high) in bits.enumerate() {
+            if high != level {
+                let at = 20_000 + phase + (number as u64 * 11 + place as u64) * bit;
+                toggles.push(at.div_ceil(1000));
+                level = high;
+            }
+        }
+    }
+    let len = (20_000 + (bytes.len() as u64 * 11 + 12) * bit) / 1000;
+    capture("1 MS/s", Resolution::SAMPLED, len, &[("TX", &toggles)])
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(1000) })]
+
+    #[test]
+    fn bytes_are_read_without_loss_or_with_a_warning(
+        bytes in prop_oneof![
+            prop::collection::vec(any::<u8>(), 12..60),
+            prop::collection::vec(prop_oneof![Just(0u8), Just(0xff), Just(0xf0), Just(0x80)], 12..60),
+            (any::<u8>(), 12usize..60).prop_map(|(byte, count)| vec![byte; count]),
+        ],
+        spread in 0u64..1000,
+        per_bit in 3_000u64..20_000,
+        error in -100i64..100,
+        phase in 0u64..1000,
+    ) {
+        // Half of the cases within what is promised: eight samples a bit, and 2 % at the most.
+        let promised = spread < 500;
+        let per_bit = if promised { per_bit.max(8_000) } else { per_bit };
+        let error = if promised { error % 21 } else { error };
+        let stated = Frequency::from_rational(Rational::new(1_000_000_000, per_bit.into()).unwrap());
+        let bit = (per_bit as i64 + per_bit as i64 * error / 1000) as u64;
+        let record = sampled(&bytes, bit, phase);
+        let protocol = Protocol::Uart(UartConfig::new(stated));
+        let mut decoder = protocol.decoder(record.base()).unwrap();
+        let mut frames = Vec::new();
+        let _ = decode(&record, &[LineId(0)], record.range(), &mut *decoder, &mut frames);
+        let read: Vec<u64> = frames.iter().filter_map(|frame| frame.field("data")).map(|f| f.value).collect();
+        let right = read.iter().copied().eq(bytes.iter().map(|byte| u64::from(*byte)));
+        let faulty = frames.iter().any(|frame| !frame.faults.is_empty());
+        let warned = || !about(&record, protocol.clone(), &[0]).is_empty();
+        if promised {
+            prop_assert!(right && !faulty, "{bit} for {per_bit}: {read:?}");
+        }
+        prop_assert!(right || faulty || warned(), "{bit} for {per_bit}: {read:?}");
     }
 }

@@ -7,7 +7,7 @@ use super::pace::Pace;
 use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::Level;
-use crate::time::{Frequency, Tick, TimeBase};
+use crate::time::{Frequency, Rational, Tick, TimeBase};
 
 /// The parity bit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
@@ -97,12 +97,15 @@ impl UartConfig {
 /// A bit is taken in its middle, counted from the falling edge of its start bit. Frames are of kind
 /// `byte` with the fields `data` and `parity`; `break` where the line stays at the level of a start
 /// bit for a whole byte and its stop bit; `noise` where a start bit is over before its middle; and
-/// `cut-off` where the record ends within a byte. Faults are `framing`, `parity` and `unknown`.
+/// `cut-off` where the record ends within a byte. Faults are `framing`, `parity`, `drift` (an edge lies too
+/// far from where a bit ends) and `unknown`.
 #[derive(Clone, Debug)]
 pub struct Uart {
     config: UartConfig,
     /// In half bits.
     halves: Pace,
+    /// A bit in thousandths of a tick.
+    bit: u64,
     level: Level,
     state: State,
 }
@@ -134,8 +137,18 @@ struct Byte {
 
 impl Uart {
     /// The words of its frames.
-    pub const WORDS: &'static [&'static str] =
-        &["byte", "break", "noise", "cut-off", "data", "parity", "framing", "false-start", "unknown"];
+    pub const WORDS: &'static [&'static str] = &[
+        "byte",
+        "break",
+        "noise",
+        "cut-off",
+        "data",
+        "parity",
+        "framing",
+        "drift",
+        "false-start",
+        "unknown",
+    ];
 
     /// A decoder for records with this time base.
     ///
@@ -149,7 +162,10 @@ impl Uart {
         }
         // A byte has 12 bits at the most, and two stop bits.
         let halves = Pace::new(config.bit_rate, base, 2, 32)?;
-        Ok(Uart { config, halves, level: Level::Unknown, state: State::Waiting })
+        let bit = base.rate().to_rational().checked_div(config.bit_rate.to_rational());
+        let bit = bit.and_then(|bit| bit.checked_mul(Rational::from(1000))).map_or(0, Rational::floor);
+        let bit = u64::try_from(bit).unwrap_or(u64::MAX).max(1);
+        Ok(Uart { config, halves, bit, level: Level::Unknown, state: State::Waiting })
     }
 
     fn rests(&self, level: Level) -> bool {
@@ -163,6 +179,28 @@ impl Uart {
     /// The tick so many half bits after another.
     fn after(&self, start: Tick, halves: u32) -> Tick {
         Tick(start.0.saturating_add(self.halves.ticks(halves)))
+    }
+
+    /// Notes an edge within a byte that lies too far from where bits end: at more than a third of a
+    /// bit, wherever within its tick it was.
+    fn drift(&mut self, at: Tick) {
+        let bit = self.bit;
+        let State::Byte(byte) = &mut self.state else { return };
+        let elapsed = at.0.saturating_sub(byte.start.0).saturating_mul(1000);
+        let beside = |elapsed: u64| {
+            let past = elapsed % bit;
+            past.min(bit - past)
+        };
+        let (late, early) = (beside(elapsed), beside(elapsed.saturating_sub(1000)));
+        let off = late.min(early);
+        let contains_end = elapsed / bit != elapsed.saturating_sub(1000) / bit;
+        if !contains_end && off > bit / 3 && byte.faults.iter().all(|fault| fault.kind != "drift") {
+            let what = format!(
+                "an edge lies {} % of a bit off: another bit rate, or a sender whose clock is off",
+                off * 100 / bit
+            );
+            byte.faults.push(Fault::new("drift", at, what));
+        }
     }
 
     /// Bits of a byte, its first stop bit included.
@@ -281,6 +319,7 @@ impl Decoder for Uart {
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.take(at, out)?;
+        self.drift(at);
         let before = std::mem::replace(&mut self.level, levels.level(0));
         match &self.state {
             State::Resting if self.rests(before) && self.is_start(self.level) => {

@@ -19,8 +19,14 @@ pub(super) fn bit_length(capture: &Capture, line: LineId, range: Range<Tick>) ->
     }
     let mut sorted = intervals.clone();
     sorted.sort_by(f64::total_cmp);
-    // A few may be glitches.
-    let mut bit = sorted[sorted.len() / 50].max(1.0);
+    // A few may be glitches. The shortest stretch need not be a single bit.
+    let shortest = sorted[sorted.len() / 50].max(1.0);
+    [1.0, 2.0, 3.0].into_iter().find_map(|bits| refined(&intervals, shortest / bits))
+}
+
+/// A bit length near a first guess, if the intervals are whole numbers of it.
+fn refined(intervals: &[f64], guess: f64) -> Option<f64> {
+    let mut bit = guess;
     for reach in [3.5, 10.5] {
         let near = intervals.iter().filter(|length| **length < reach * bit);
         let (length, count) = near
@@ -30,10 +36,10 @@ pub(super) fn bit_length(capture: &Capture, line: LineId, range: Range<Tick>) ->
         }
         bit = length / count;
     }
-    let near: Vec<f64> = intervals.iter().copied().filter(|length| *length < 6.5 * bit).collect();
+    let near: Vec<f64> = intervals.iter().copied().filter(|length| *length < 10.5 * bit).collect();
     let off: f64 = near.iter().map(|length| (length / bit - (length / bit).round()).abs()).sum();
     // Edges are off by a tick each even when bits are perfect.
-    let allowed = 0.1 + 0.6 / bit;
+    let allowed = 0.1 + 0.4 / bit;
     (off / near.len() as f64 <= allowed).then_some(bit)
 }
 
