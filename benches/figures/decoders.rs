@@ -1,7 +1,7 @@
 //! Serial buses into frames.
 
 use deep_tap::capture::{Capture, TraceBuilder};
-use deep_tap::decode::{Decoder, Frame, FrameSink, I2c, Spi, SpiConfig, Uart, UartConfig, decode};
+use deep_tap::decode::{Decoder, Frame, FrameSink, I2c, I2cConfig, Spi, SpiConfig, Uart, UartConfig, decode};
 use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Tick, TimeBase};
 use std::ops::ControlFlow;
@@ -118,5 +118,5 @@ pub(crate) fn measure(figures: &mut Figures) {
     run("decoding clocked serial", &spi, &|| {
         Box::new(Spi::new(SpiConfig::new(0), spi.base()).expect("mode 0"))
     });
-    run("decoding two wires", &i2c, &|| Box::new(I2c::new()));
+    run("decoding two wires", &i2c, &|| Box::new(I2c::new(I2cConfig::default())));
 }

@@ -3,8 +3,8 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    Access, CanConfig, ClockedConfig, Field, FieldKind, Frame, JtagConfig, ParallelConfig, Parity, Protocol,
-    PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
+    Access, CanConfig, ClockedConfig, Field, FieldKind, Frame, I2cConfig, JtagConfig, ParallelConfig, Parity,
+    Protocol, PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
 };
 use deep_tap::event::{FrameBus, Meaning, Program, Scope, StreamSearch};
 use deep_tap::format::vcd;
@@ -289,7 +289,7 @@ fn registers_follow_their_number_and_have_values_in_their_unit() {
     let minutes = "[[register]]\nbus = \"two\"\nnumber = 0x03\nname = \"minutes\"\ncoding = \"bcd\"\noffset = \"-1 min\"\n";
     let level = "[[register]]\nbus = \"adc\"\nnumber = 0x10\nname = \"level\"\nbytes = 2\norder = \"lowest-first\"\nper-count = \"0.5 mm\"\naccess = \"read\"\n";
     let board = setup(&format!("{temperature}{minutes}{level}")).unwrap();
-    let mut two = Registers::new("two", &Protocol::I2c, &board.registers).unwrap();
+    let mut two = Registers::new("two", &Protocol::I2c(I2cConfig::default()), &board.registers).unwrap();
     let told = |found: Vec<Access>| -> Vec<(Option<u64>, bool, u64, Option<f64>)> {
         let value =
             |a: &Access| board.registers[a.register?].value(a.raw).map(Rational::to_f64).filter(|_| !a.cut);
@@ -342,7 +342,7 @@ fn any_protocol(number: usize) -> Protocol {
     let low = Some(Level::Low);
     match number {
         0 => Protocol::Uart(UartConfig::new("100 kHz".parse().unwrap())),
-        1 => Protocol::I2c,
+        1 => Protocol::I2c(I2cConfig::default()),
         2 => Protocol::Spi(SpiConfig { select: None, gap: Some(time("20 us")), ..SpiConfig::new(1) }),
         3 => can("200 kHz"),
         4 => Protocol::Jtag(JtagConfig { chain: vec![3], data: (true, true), reset: false }),
@@ -468,8 +468,11 @@ fn the_reference_names_all_words_of_each_kind() {
 fn frames_are_tested_by_the_words_of_their_bus() {
     let scope = {
         let mut scope = Scope::new();
-        let bus =
-            SerialBus { name: "rtc".into(), protocol: Protocol::I2c, lines: vec![LineId(0), LineId(1)] };
+        let bus = SerialBus {
+            name: "rtc".into(),
+            protocol: Protocol::I2c(I2cConfig::default()),
+            lines: vec![LineId(0), LineId(1)],
+        };
         scope.define("rtc", Meaning::Frames(FrameBus::new(bus)));
         scope.define("CLK", Meaning::Line(LineId(0)));
         scope

@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    Decoder, Frame, I2c, Parity, Spi, SpiConfig, StopBits, StreamDecoder, Uart, UartConfig, decode,
+    Decoder, Frame, I2c, I2cConfig, Parity, Spi, SpiConfig, StopBits, StreamDecoder, Uart, UartConfig, decode,
 };
 use deep_tap::line::{Level, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
@@ -101,18 +101,26 @@ fn a_transfer_on_two_wires_has_its_address_its_bytes_and_who_acknowledged() {
     };
     for (seed, rate) in [(1, "10 MS/s"), (2, "5 MS/s"), (3, "100 MS/s")] {
         let capture = board("SCL SDA", &device(""), rate, seed);
-        let frames = stored(&capture, &mut I2c::new());
+        let frames = stored(&capture, &mut I2c::new(I2cConfig::default()));
         assert_eq!(kinds(&frames), ["write", "read"].repeat(5));
         assert!(faults(&frames).is_empty(), "{:?}", frames[0]);
         let write = [("address", 0x51), ("ack", 0), ("data", 0x02), ("ack", 0), ("data", 0x99), ("ack", 0)];
         let read = [("address", 0x51), ("ack", 0), ("data", 0xc5), ("ack", 0), ("data", 0x3a), ("nack", 1)];
         assert_eq!((fields(&frames[0]), fields(&frames[1])), (write.to_vec(), read.to_vec()));
-        assert_eq!(streamed(&capture, &mut I2c::new(), &[1, 64, 777]), frames);
+        assert_eq!(streamed(&capture, &mut I2c::new(I2cConfig::default()), &[1, 64, 777]), frames);
     }
-    let absent = stored(&board("SCL SDA", &device(", missing = 1"), "10 MS/s", 1), &mut I2c::new());
+    let with_direction = I2cConfig { with_direction: true };
+    let shown = stored(&board("SCL SDA", &device(""), "10 MS/s", 1), &mut I2c::new(with_direction));
+    assert_eq!([&shown[0], &shown[1]].map(|frame| fields(frame)[0]), [("address", 0xa2), ("address", 0xa3)]);
+    let absent = stored(
+        &board("SCL SDA", &device(", missing = 1"), "10 MS/s", 1),
+        &mut I2c::new(I2cConfig::default()),
+    );
     assert_eq!(fields(&absent[0]), [("address", 0x51), ("nack", 1)]);
-    let stretched =
-        stored(&board("SCL SDA", &device(", stretch = \"90 us\""), "10 MS/s", 1), &mut I2c::new());
+    let stretched = stored(
+        &board("SCL SDA", &device(", stretch = \"90 us\""), "10 MS/s", 1),
+        &mut I2c::new(I2cConfig::default()),
+    );
     assert!(stretched[0].fields.len() == 6 && faults(&stretched).is_empty());
 }
 
@@ -152,7 +160,7 @@ fn two_wires(script: &str) -> Capture {
 
 #[test]
 fn ten_bit_addresses_general_calls_and_broken_transfers_by_hand() {
-    let read = |script: &str| stored(&two_wires(script), &mut I2c::new());
+    let read = |script: &str| stored(&two_wires(script), &mut I2c::new(I2cConfig::default()));
     // UM10204, 3.1.11: 11110xx and eight bits more; a read repeats only the first byte.
     let frames = read("S111101000010100110S111101010010000011P");
     assert_eq!(
@@ -357,7 +365,7 @@ proptest! {
         let spi = Spi::new(SpiConfig { mode, bits, lowest_first, select, gap, data: (true, true) }, capture.base());
         let spi = spi.unwrap();
         prop_assert_eq!(streamed(&capture, &mut spi.clone(), &cuts), stored(&capture, &mut spi.clone()));
-        prop_assert_eq!(streamed(&capture, &mut I2c::new(), &cuts), stored(&capture, &mut I2c::new()));
+        prop_assert_eq!(streamed(&capture, &mut I2c::new(I2cConfig::default()), &cuts), stored(&capture, &mut I2c::new(I2cConfig::default())));
     }
 
     #[test]
@@ -371,7 +379,7 @@ proptest! {
         let ticks: Vec<u64> = distances.iter().scan(1, |at, d| { *at += d; Some(*at) }).collect();
         let capture = line(&ticks, ticks.last().unwrap_or(&1) + 300);
         let config = UartConfig {
-            bit_rate: Frequency::from_rational(Rational::from(rate)),
+            bit_rate: Some(Frequency::from_rational(Rational::from(rate))),
             data_bits,
             parity: [Parity::None, Parity::Even, Parity::Odd, Parity::Mark, Parity::Space][format % 5],
             stop_bits: [StopBits::One, StopBits::OneAndHalf, StopBits::Two][format % 3],

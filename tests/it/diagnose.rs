@@ -4,8 +4,8 @@
 use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    CanConfig, ClockedConfig, JtagConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig, UartConfig,
-    decode,
+    CanConfig, ClockedConfig, I2cConfig, JtagConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig,
+    UartConfig, decode,
 };
 use deep_tap::diagnose::{Finding, Sureness, diagnose, diagnose_bus};
 use deep_tap::line::{Level, LineId};
@@ -119,7 +119,7 @@ fn two_wires_tell_who_does_not_answer_and_when_they_are_swapped() {
         )
     };
     let read = |devices: &str, lines: &[usize]| {
-        about(&board("SCL SDA", devices, "20 MS/s", 3), Protocol::I2c, lines)
+        about(&board("SCL SDA", devices, "20 MS/s", 3), Protocol::I2c(I2cConfig::default()), lines)
     };
     let healthy = target("0x51", "start = \"100 us\"");
     assert!(read(&healthy, &[0, 1]).is_empty());

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
+use deep_tap::diagnose;
 use deep_tap::event::{FrameBus, Meaning, Scope};
 use deep_tap::format::{dtap, vcd};
 use deep_tap::line::LineId;
@@ -36,7 +37,7 @@ pub(crate) fn load(source: &Source) -> Result<Loaded, Failure> {
     if tell {
         capture.remarks().iter().for_each(remark);
     }
-    let loaded = match (setup, dump) {
+    let mut loaded = match (setup, dump) {
         (Some(setup), true) => Loaded { capture: setup.apply(capture)?, setup: Some(setup) },
         (Some(setup), false) => Loaded { capture: relabelled(capture, &setup)?, setup: Some(setup) },
         (None, _) => {
@@ -44,6 +45,9 @@ pub(crate) fn load(source: &Source) -> Result<Loaded, Failure> {
             Loaded { capture, setup }
         }
     };
+    if let Some(setup) = &mut loaded.setup {
+        diagnose::settle(&loaded.capture, setup);
+    }
     Ok(loaded)
 }
 

@@ -120,6 +120,20 @@ fn frames_are_listed_as_they_come_and_filtered() {
     assert_eq!((&said[0]["bit_rate"], &said[0]["faults"]["order"]), (&10e6.into(), &1.into()));
     let said = ok(&folder, &["frames", "console.dtap", "--summary"]);
     assert!(said.contains("question  uart       7      7") && said.contains("115 kHz"), "{said}");
+    // A bit rate can be measured; a trigger cannot wait for that.
+    let console = std::fs::read_to_string(folder.path().join("setups/console.toml")).unwrap();
+    let auto = console.replace("\nbit-rate = \"115.2 kHz\"", "\nbit-rate = \"auto\"");
+    std::fs::write(folder.path().join("setups/auto.toml"), &auto).unwrap();
+    let said = ok(&folder, &["frames", "console.dtap", "--setup", "setups/auto.toml", "--beside"]);
+    assert_eq!(said.matches("'status.'").count(), 2, "{said}");
+    let winch = std::fs::read_to_string(folder.path().join("setups/mooring-winch.toml")).unwrap();
+    let event = winch.lines().find(|line| line.starts_with("event = ")).unwrap();
+    let winch = winch
+        .replace(event, "event = \"log has data\"")
+        .replace("bit-rate = \"115.2 kHz\"", "bit-rate = \"auto\"");
+    std::fs::write(folder.path().join("setups/auto.toml"), winch).unwrap();
+    let (code, _, told) = run(&folder, &["capture", "setups/auto.toml", "-o", "auto.dtap"]);
+    assert!(code == Some(2) && told.contains("bus 'log': the bit rate is not known"), "{told}");
     // What is wrong is told with what to change, also to who only asked for the frames.
     let wrong = std::fs::read_to_string(folder.path().join("setups/console.toml")).unwrap();
     std::fs::write(
@@ -192,6 +206,7 @@ fn frames_are_listed_as_they_come_and_filtered() {
     for (from, to, wanted) in [
         ("kind = \"uart\"", "kind = \"uatr\"", "did you mean 'uart'?"),
         ("bit-rate = \"115.2 kHz\"", "", "bit-rate = \"115.2 kHz\""),
+        ("bit-rate = \"115.2 kHz\"", "bit-rate = \"aut\"", "'aut' is not a frequency"),
         (
             "bit-rate = \"115.2 kHz\"",
             "bit-rate = \"115.2 kHz\"\nparity = \"evn\"",

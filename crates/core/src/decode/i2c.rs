@@ -10,15 +10,24 @@ use crate::time::Tick;
 const CLOCK: usize = 0;
 const DATA: usize = 1;
 
+/// How addresses are shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct I2cConfig {
+    /// Whether the read/write bit is part of an address of seven bits, as some data sheets give it: 0xA2
+    /// and 0xA3 instead of 0x51.
+    pub with_direction: bool,
+}
+
 /// Decodes the two-wire bus; its lines are the clock and the data.
 ///
 /// A frame goes from a start or repeated start to the next, or to a stop (3.1.4). Its kind is
-/// `write`, `read`, `general-call` (3.1.13), or `partial` where it ends within its address; its fields are `address` (7 bits, or 10 where they are
-/// used, 3.1.11), `data` for each byte, and after each of them `ack` or `nack` (3.1.6). Faults are
+/// `write`, `read`, `general-call` (3.1.13), or `partial` where it ends within its address; its fields are `address` (7 bits, 8 with the
+/// direction if that is asked for, or 10 where they are used, 3.1.11), `data` for each byte, and after each of them `ack` or `nack` (3.1.6). Faults are
 /// `incomplete` (a start or stop within a byte), `unknown`, `order` (data and clock change too close
 /// to each other to tell) and `cut-off`.
 #[derive(Clone, Debug, Default)]
 pub struct I2c {
+    config: I2cConfig,
     levels: Levels,
     /// Within a frame.
     open: Option<Open>,
@@ -59,9 +68,9 @@ impl I2c {
         "cut-off",
     ];
 
-    /// A decoder; the bus needs no settings, since its clock is one of its lines.
-    pub fn new() -> Self {
-        I2c::default()
+    /// A decoder; the bus has no speed to be set, since its clock is one of its lines.
+    pub fn new(config: I2cConfig) -> Self {
+        I2c { config, ..I2c::default() }
     }
 
     fn finish(&mut self, at: Tick, fault: Option<Fault>, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -126,6 +135,7 @@ impl I2c {
                 (true, _) if self.ten_bits.is_some_and(|known| known >> 8 == value >> 1 & 0b11) => {
                     open.fields.push(address(self.ten_bits.unwrap_or(0), 10));
                 }
+                _ if self.config.with_direction => open.fields.push(address(value, 8)),
                 _ => open.fields.push(address(value >> 1, 7)),
             }
         }
@@ -138,7 +148,7 @@ impl Decoder for I2c {
     }
 
     fn begin(&mut self, _: Tick, levels: Levels) {
-        *self = I2c { levels, ..I2c::default() };
+        *self = I2c { config: self.config, levels, ..I2c::default() };
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {

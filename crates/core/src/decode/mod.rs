@@ -30,7 +30,7 @@ pub use bus::{EventReader, SerialBus};
 pub use can::{Can, CanConfig};
 pub use clocked::{Clocked, ClockedConfig};
 pub use frame::{Fault, Field, FieldKind, Frame};
-pub use i2c::I2c;
+pub use i2c::{I2c, I2cConfig};
 pub use jtag::{Jtag, JtagConfig};
 pub use one_wire::OneWire;
 pub use parallel::{Parallel, ParallelConfig, Strobes};

@@ -1,7 +1,7 @@
 //! The decoders that come along, by what they decode.
 
 use super::{
-    Can, CanConfig, Clocked, ClockedConfig, Decoder, I2c, Jtag, JtagConfig, OneWire, Parallel,
+    Can, CanConfig, Clocked, ClockedConfig, Decoder, I2c, I2cConfig, Jtag, JtagConfig, OneWire, Parallel,
     ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Uart, UartConfig,
 };
 use crate::error::Result;
@@ -14,7 +14,7 @@ pub enum Protocol {
     /// Asynchronous serial, one direction.
     Uart(UartConfig),
     /// The two-wire bus of UM10204.
-    I2c,
+    I2c(I2cConfig),
     /// Clocked serial with a select.
     Spi(SpiConfig),
     /// The controller area network.
@@ -36,7 +36,7 @@ impl Protocol {
     pub fn name(&self) -> &'static str {
         match self {
             Protocol::Uart(_) => "uart",
-            Protocol::I2c => "i2c",
+            Protocol::I2c(_) => "i2c",
             Protocol::Spi(_) => "spi",
             Protocol::Can(_) => "can",
             Protocol::Jtag(_) => "jtag",
@@ -50,7 +50,7 @@ impl Protocol {
     /// Bits per second, where the time that they take is what tells them apart.
     pub fn bit_rate(&self) -> Option<Frequency> {
         match self {
-            Protocol::Uart(config) => Some(config.bit_rate),
+            Protocol::Uart(config) => config.bit_rate,
             Protocol::Can(config) => Some(config.bit_rate),
             _ => None,
         }
@@ -60,7 +60,7 @@ impl Protocol {
     pub fn words(&self) -> &'static [&'static str] {
         match self {
             Protocol::Uart(_) => Uart::WORDS,
-            Protocol::I2c => I2c::WORDS,
+            Protocol::I2c(_) => I2c::WORDS,
             Protocol::Spi(_) => Spi::WORDS,
             Protocol::Can(_) => Can::WORDS,
             Protocol::Jtag(_) => Jtag::WORDS,
@@ -78,7 +78,7 @@ impl Protocol {
     pub fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
         Ok(match self {
             Protocol::Uart(config) => Box::new(Uart::new(*config, base)?),
-            Protocol::I2c => Box::new(I2c::new()),
+            Protocol::I2c(config) => Box::new(I2c::new(*config)),
             Protocol::Spi(config) => Box::new(Spi::new(*config, base)?),
             Protocol::Can(config) => Box::new(Can::new(*config, base)?),
             Protocol::Jtag(config) => Box::new(Jtag::new(config.clone())?),

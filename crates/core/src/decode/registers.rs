@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use super::{Frame, Protocol};
+use super::{Field, Frame, Protocol};
 use crate::time::{Rational, Tick};
 
 /// What is known of a register.
@@ -143,7 +143,7 @@ impl<'a> Registers<'a> {
     /// Follows a bus by name with what is known of its registers; `None` for a bus that has none of
     /// this kind.
     pub fn new(bus: &'a str, protocol: &Protocol, known: &'a [Register]) -> Option<Self> {
-        let fits = matches!(protocol, Protocol::I2c | Protocol::Spi(_));
+        let fits = matches!(protocol, Protocol::I2c(_) | Protocol::Spi(_));
         fits.then(|| Registers { bus, known, next: BTreeMap::new(), selection: None })
     }
 
@@ -167,7 +167,8 @@ impl<'a> Registers<'a> {
     }
 
     fn two_wires(&mut self, frame: &Frame) -> Vec<Access> {
-        let Some(part) = frame.field("address").map(|field| field.value) else { return Vec::new() };
+        let seven_bits = |field: &Field| if field.bits == 8 { field.value >> 1 } else { field.value };
+        let Some(part) = frame.field("address").map(seven_bits) else { return Vec::new() };
         let data = frame.fields.iter().filter(|field| field.name == "data");
         let mut data: Vec<_> = data.map(|field| (field.value, field.start, field.end)).collect();
         let write = frame.kind == "write";

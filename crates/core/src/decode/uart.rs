@@ -64,8 +64,9 @@ impl StopBits {
 /// How bytes are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct UartConfig {
-    /// Bits per second.
-    pub bit_rate: Frequency,
+    /// Bits per second; `None` where it is to be measured in a record first
+    /// ([`diagnose::settle`](crate::diagnose::settle)).
+    pub bit_rate: Option<Frequency>,
     /// Data bits, 5 to 9.
     pub data_bits: u32,
     /// The parity bit.
@@ -82,7 +83,7 @@ impl UartConfig {
     /// Eight data bits, the lowest first, no parity, one stop bit, at this many bits per second.
     pub fn new(bit_rate: Frequency) -> Self {
         UartConfig {
-            bit_rate,
+            bit_rate: Some(bit_rate),
             data_bits: 8,
             parity: Parity::None,
             stop_bits: StopBits::One,
@@ -154,15 +155,21 @@ impl Uart {
     ///
     /// # Errors
     /// [`ErrorKind::Range`] when there are fewer than three samples per bit, with the rate that is
-    /// needed, or the data bits are not 5 to 9.
+    /// needed, the data bits are not 5 to 9, or the bit rate is to be measured first.
     pub fn new(config: UartConfig, base: TimeBase) -> Result<Self> {
         if !(5..=9).contains(&config.data_bits) {
             let message = format!("a byte of {} data bits cannot be sent", config.data_bits);
             return Err(Error::new(ErrorKind::Range, message).with_help("give 5 to 9 data bits"));
         }
         // A byte has 12 bits at the most, and two stop bits.
-        let halves = Pace::new(config.bit_rate, base, 2, 32)?;
-        let bit = base.rate().to_rational().checked_div(config.bit_rate.to_rational());
+        let Some(bit_rate) = config.bit_rate else {
+            let error = Error::new(ErrorKind::Range, "the bit rate is not known");
+            let help =
+                "state it; 'auto' measures it in a record with twenty edges or more, not for a trigger";
+            return Err(error.with_help(help));
+        };
+        let halves = Pace::new(bit_rate, base, 2, 32)?;
+        let bit = base.rate().to_rational().checked_div(bit_rate.to_rational());
         let bit = bit.and_then(|bit| bit.checked_mul(Rational::from(1000))).map_or(0, Rational::floor);
         let bit = u64::try_from(bit).unwrap_or(u64::MAX).max(1);
         Ok(Uart { config, halves, bit, level: Level::Unknown, state: State::Waiting })

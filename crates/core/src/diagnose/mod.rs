@@ -99,7 +99,7 @@ pub fn diagnose_bus(capture: &Capture, bus: &SerialBus) -> Vec<Finding> {
     if bus.lines.iter().all(|line| line.0 < capture.lines().len()) && !patient.silent() {
         match &bus.protocol {
             Protocol::Uart(config) => patient.uart(*config),
-            Protocol::I2c => patient.two_wire(),
+            Protocol::I2c(_) => patient.two_wire(),
             Protocol::Spi(config) => patient.spi(*config),
             Protocol::Can(config) => patient.can(*config),
             Protocol::Clocked(config) => patient.clocked(*config),
@@ -149,7 +149,7 @@ impl Patient<'_> {
     /// find.
     fn silent(&mut self) -> bool {
         let places: &[usize] = match &self.bus.protocol {
-            Protocol::I2c => &[0, 1],
+            Protocol::I2c(_) => &[0, 1],
             _ => &[0],
         };
         let mut silent = false;
@@ -163,7 +163,8 @@ impl Patient<'_> {
                 Level::Low => "low",
                 Level::Unknown => "unknown",
             };
-            let held = level == Level::Low && matches!(self.bus.protocol, Protocol::I2c | Protocol::OneWire);
+            let held =
+                level == Level::Low && matches!(self.bus.protocol, Protocol::I2c(_) | Protocol::OneWire);
             let what = format!("{} never changes: it is {rests} all the time", self.name(*place));
             let remedy = match held {
                 true => "look for a missing pull-up, a part that holds the line, or no power; then the lead",
@@ -194,6 +195,20 @@ fn rounded_rate(rate: f64) -> Rate {
     Rate::from_rational(Rational::from(((rate / scale).ceil() * scale) as i64))
 }
 
+/// Measures in a record what the setup leaves open: bit rates that are to be found out, as one of the
+/// usual ones if one is close. What cannot be measured stays open, and decoding it says so.
+pub fn settle(capture: &Capture, setup: &mut Setup) {
+    for bus in &mut setup.serial {
+        let line = bus.lines.first().copied().filter(|line| line.0 < capture.lines().len());
+        if let (Protocol::Uart(config), Some(line)) = (&mut bus.protocol, line)
+            && config.bit_rate.is_none()
+        {
+            let bit = timing::bit_length(capture, line, sight::stretch(capture, &[line]));
+            config.bit_rate = bit.map(|bit| timing::bit_rate(capture, bit, &uart::USUAL));
+        }
+    }
+}
+
 /// The bit rate of a bus as the signal has it: from the length of its bits, or of its clock periods.
 /// `None` where there is too little to tell, and for buses that have none.
 pub fn measured_bit_rate(capture: &Capture, bus: &SerialBus) -> Option<Frequency> {
@@ -203,7 +218,7 @@ pub fn measured_bit_rate(capture: &Capture, bus: &SerialBus) -> Option<Frequency
         Protocol::Uart(_) | Protocol::Can(_) => {
             timing::bit_length(capture, line, range).map(|bit| timing::bit_rate(capture, bit, &[]))
         }
-        Protocol::I2c | Protocol::Spi(_) | Protocol::Jtag(_) | Protocol::Clocked(_) => {
+        Protocol::I2c(_) | Protocol::Spi(_) | Protocol::Jtag(_) | Protocol::Clocked(_) => {
             timing::period(capture, line, range).map(|period| timing::bit_rate(capture, period, &[]))
         }
         Protocol::OneWire | Protocol::Pulses(_) | Protocol::Parallel(_) => None,

@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use super::sight::{look, stretch};
 use super::timing::shortest;
 use super::{Patient, Sureness};
-use crate::decode::{Frame, FrameSink, I2c, Protocol, decode};
+use crate::decode::{Frame, FrameSink, I2c, I2cConfig, Protocol, decode};
 use crate::line::Level;
 
 /// How often each address was acknowledged, and not.
@@ -33,9 +33,11 @@ impl Patient<'_> {
     pub(super) fn two_wire(&mut self) {
         let lines = &self.bus.lines;
         let range = stretch(self.capture, lines);
-        let Some(stated) = look(self.capture, lines, range.clone(), &Protocol::I2c) else { return };
+        // Addresses of seven bits, however they are to be shown.
+        let protocol = Protocol::I2c(I2cConfig::default());
+        let Some(stated) = look(self.capture, lines, range.clone(), &protocol) else { return };
         let swapped = [lines[1], lines[0]];
-        let other = look(self.capture, &swapped, range.clone(), &Protocol::I2c).unwrap_or_default();
+        let other = look(self.capture, &swapped, range.clone(), &protocol).unwrap_or_default();
         let good = |sight: &super::sight::Sight| sight.whole.saturating_sub(sight.faulty);
         if other.is_clean() && good(&other) > 3 * good(&stated) && stated.is_bad() {
             let what =
@@ -62,7 +64,7 @@ impl Patient<'_> {
             self.find("unread", Sureness::Possible, what, remedy);
         }
         let mut answers = Answers::default();
-        let mut decoder = I2c::new();
+        let mut decoder = I2c::new(I2cConfig::default());
         let _ = decode(self.capture, lines, range, &mut decoder, &mut answers);
         self.answers(&answers.0);
     }

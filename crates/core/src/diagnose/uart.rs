@@ -8,7 +8,7 @@ use crate::line::Level;
 use crate::time::Tick;
 
 /// Bit rates that are in use.
-const USUAL: [i64; 23] = [
+pub(super) const USUAL: [i64; 23] = [
     300, 600, 1200, 2400, 4800, 9600, 14_400, 19_200, 28_800, 31_250, 38_400, 57_600, 76_800, 100_000,
     115_200, 230_400, 250_000, 460_800, 500_000, 921_600, 1_000_000, 2_000_000, 3_000_000,
 ];
@@ -20,7 +20,17 @@ impl Patient<'_> {
         let line = self.line(0);
         let range = stretch(self.capture, &self.bus.lines);
         let ticks_per_second = self.capture.base().rate().to_f64();
-        let stated_bit = ticks_per_second / config.bit_rate.to_f64();
+        let Some(stated_rate) = config.bit_rate else {
+            let what =
+                "the bit rate cannot be measured: there are too few edges, or bits of different lengths";
+            return self.find(
+                "bit-rate",
+                Sureness::Certain,
+                what,
+                "state the bit rate, or record more of it",
+            );
+        };
+        let stated_bit = ticks_per_second / stated_rate.to_f64();
         let measured = bit_length(self.capture, line, range.clone());
         self.samples(measured.unwrap_or(stated_bit).min(stated_bit), "bit");
         let sight = |config| look(self.capture, &self.bus.lines, range.clone(), &Protocol::Uart(config));
@@ -44,16 +54,16 @@ impl Patient<'_> {
             let clean = sight(other).unwrap_or_default();
             let sureness = if clean.frames >= 12 { Sureness::Certain } else { Sureness::Likely };
             let seen = format!("without a fault in {} bytes", clean.frames);
-            match change {
-                "bit-rate" => {
+            match (change, other.bit_rate) {
+                ("bit-rate", Some(rate)) => {
                     let bit = measured.unwrap_or(stated_bit) / ticks_per_second * 1e6;
                     let what = format!(
                         "a bit lasts {bit:.3} us: {}, the setup says {}; so it is read {seen}",
-                        other.bit_rate, config.bit_rate
+                        rate, stated_rate
                     );
-                    self.find(change, sureness, what, format!("bit-rate = \"{}\"", other.bit_rate));
+                    self.find(change, sureness, what, format!("bit-rate = \"{rate}\""));
                 }
-                "inverted" => {
+                ("inverted", _) => {
                     let rests = if other.inverted { "low" } else { "high" };
                     let what = format!("{} rests {rests}; inverted, it is read {seen}", self.name(0));
                     self.find(change, sureness, what, format!("inverted = {}", other.inverted));
@@ -82,7 +92,7 @@ impl Patient<'_> {
         let range = stretch(self.capture, &self.bus.lines);
         let rests_high = rests_at(self.capture, self.line(0), range.clone(), Level::High);
         let bit_rate = measured.map(|bit| bit_rate(self.capture, bit, &USUAL));
-        let faster = bit_rate.map(|bit_rate| ("bit-rate", UartConfig { bit_rate, ..config }));
+        let faster = bit_rate.map(|bit_rate| ("bit-rate", UartConfig { bit_rate: Some(bit_rate), ..config }));
         let turned = (config.inverted == rests_high)
             .then_some(("inverted", UartConfig { inverted: !config.inverted, ..config }));
         let both = faster

@@ -127,6 +127,11 @@ impl<'a> Section<'a> {
         }
     }
 
+    /// Whether a key has this very text.
+    pub(super) fn text_is(&self, key: &'static str, text: &str) -> bool {
+        matches!(self.get(key).map(Spanned::get_ref), Some(DeValue::String(own)) if own == text)
+    }
+
     /// A text that must be there.
     pub(super) fn required(&self, key: &'static str, example: &str) -> Option<Placed<String>> {
         self.must_be_there(key, example);

@@ -1,8 +1,8 @@
 //! The sections of serial buses: their settings, and the lines they name.
 
 use crate::decode::{
-    CanConfig, ClockedConfig, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig, SpiConfig,
-    StopBits, Strobes, UartConfig,
+    CanConfig, ClockedConfig, I2cConfig, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig,
+    SpiConfig, StopBits, Strobes, UartConfig,
 };
 use crate::error::{Error, ErrorKind, Place, suggest};
 use crate::line::Level;
@@ -45,7 +45,8 @@ pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Optio
         "i2c" => {
             let clock = section.required("clock", "clock = \"SCL\"");
             let data = section.required("data", "data = \"SDA\"");
-            (Protocol::I2c, vec![clock?, data?])
+            let with_direction = section.word("addresses", &[("7-bit", false), ("8-bit", true)]);
+            (Protocol::I2c(I2cConfig { with_direction: with_direction? }), vec![clock?, data?])
         }
         "spi" => read_spi(section)?,
         "can" => read_can(section)?,
@@ -107,7 +108,8 @@ fn small(section: &Section<'_>, key: &'static str, usual: u32) -> Option<u32> {
 
 fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let line = section.required("line", "line = \"CONSOLE_TX\"");
-    let bit_rate = bit_rate(section, "bit-rate = \"115.2 kHz\"");
+    let auto = section.text_is("bit-rate", "auto");
+    let bit_rate = if auto { Some(None) } else { bit_rate(section, "bit-rate = \"115.2 kHz\"").map(Some) };
     let data_bits = small(section, "data-bits", 8);
     let parity = section.word("parity", &PARITIES);
     let stops = [("1", StopBits::One), ("1.5", StopBits::OneAndHalf), ("2", StopBits::Two)];
