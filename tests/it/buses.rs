@@ -3,8 +3,9 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    Access, CanConfig, ClockedConfig, Field, FieldKind, Frame, I2cConfig, JtagConfig, ParallelConfig, Parity,
-    Protocol, PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
+    Access, CanConfig, ClockedConfig, Field, FieldKind, Frame, I2cConfig, I2sConfig, JtagConfig, LinConfig,
+    ParallelConfig, Parity, Protocol, PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig,
+    decode,
 };
 use deep_tap::event::{FrameBus, Meaning, Program, Scope, StreamSearch};
 use deep_tap::format::vcd;
@@ -17,7 +18,7 @@ use proptest::prelude::*;
 use crate::decode::{board, data, faults, fields, kinds, streamed};
 use crate::support::{capture, setup};
 
-fn frames(capture: &Capture, protocol: &Protocol) -> Vec<Frame> {
+pub(crate) fn frames(capture: &Capture, protocol: &Protocol) -> Vec<Frame> {
     let mut decoder = protocol.decoder(capture.base()).unwrap();
     let lines: Vec<LineId> = (0..decoder.lines()).map(LineId).collect();
     let mut frames = Vec::new();
@@ -39,7 +40,7 @@ fn bits(bits: &str, ticks: u64) -> Vec<u64> {
 }
 
 /// Several such lines.
-fn lines(named: &[(&str, &str)], ticks: u64) -> Capture {
+pub(crate) fn lines(named: &[(&str, &str)], ticks: u64) -> Capture {
     let edges: Vec<Vec<u64>> = named.iter().map(|(_, line)| bits(line, ticks)).collect();
     let len = named.iter().map(|(_, line)| line.len() as u64 * ticks + 1).max().unwrap();
     let named: Vec<(&str, &[u64])> =
@@ -363,6 +364,10 @@ fn any_protocol(number: usize) -> Protocol {
             data: 1,
             address: 1,
         }),
+        9 => Protocol::Lin(LinConfig { bit_rate: "100 kHz".parse().unwrap(), classic: true }),
+        10 => Protocol::I2s(I2sConfig { bits: 5, left_justified: false }),
+        11 => Protocol::Mdio,
+        12 => Protocol::Swd,
         _ => Protocol::Parallel(ParallelConfig {
             strobes: Strobes::Clock(false),
             select: low,
@@ -397,7 +402,7 @@ proptest! {
         edges in prop::collection::vec(prop::collection::vec(1u64..40, 0..120), 4..5),
         quiet in 0u64..9000,
         cuts in prop::collection::vec(1usize..3000, 1..5),
-        number in 0usize..10,
+        number in 0usize..14,
         word in 0usize..15,
     ) {
         let ticks: Vec<Vec<u64>> =
@@ -450,7 +455,7 @@ fn the_reference_names_all_words_of_each_kind() {
     for row in table.lines().filter(|line| line.starts_with("| `")) {
         let mut words: Vec<&str> = row.split('`').skip(1).step_by(2).collect();
         let kind = words.remove(0);
-        let protocols = (0..=9).map(any_protocol).chain([Protocol::OneWire]);
+        let protocols = (0..=13).map(any_protocol).chain([Protocol::OneWire]);
         let Some(protocol) = protocols.into_iter().find(|protocol| protocol.name() == kind) else { continue };
         let mut known: Vec<&str> =
             protocol.words().iter().copied().filter(|word| !["unknown", "cut-off"].contains(word)).collect();
@@ -461,7 +466,7 @@ fn the_reference_names_all_words_of_each_kind() {
         assert_eq!(words, known, "{kind}");
         kinds += 1;
     }
-    assert_eq!(kinds, 9);
+    assert_eq!(kinds, 13);
 }
 
 #[test]

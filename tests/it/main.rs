@@ -29,6 +29,7 @@ mod layers;
 /// Hand-computed verdicts on and beside every boundary.
 mod limits;
 /// Instruments over the network, on the loopback address.
+mod more_buses;
 mod network;
 /// Boards of one's own, faults of any board, and the instrument's outputs.
 mod own_board;

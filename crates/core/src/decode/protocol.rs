@@ -1,8 +1,9 @@
 //! The decoders that come along, by what they decode.
 
 use super::{
-    Can, CanConfig, Clocked, ClockedConfig, Decoder, I2c, I2cConfig, Jtag, JtagConfig, OneWire, Parallel,
-    ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Uart, UartConfig,
+    Can, CanConfig, Clocked, ClockedConfig, Decoder, I2c, I2cConfig, I2s, I2sConfig, Jtag, JtagConfig, Lin,
+    LinConfig, Mdio, OneWire, Parallel, ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Swd, Uart,
+    UartConfig,
 };
 use crate::error::Result;
 use crate::time::{Frequency, TimeBase};
@@ -29,6 +30,14 @@ pub enum Protocol {
     Pulses(PulsesConfig),
     /// Parallel words and memory cycles.
     Parallel(ParallelConfig),
+    /// The local interconnect network.
+    Lin(LinConfig),
+    /// Inter-chip sound.
+    I2s(I2sConfig),
+    /// Management of Ethernet transceivers.
+    Mdio,
+    /// Serial wire debug.
+    Swd,
 }
 
 impl Protocol {
@@ -44,6 +53,10 @@ impl Protocol {
             Protocol::Clocked(_) => "clocked",
             Protocol::Pulses(_) => "pulses",
             Protocol::Parallel(_) => "parallel",
+            Protocol::Lin(_) => "lin",
+            Protocol::I2s(_) => "i2s",
+            Protocol::Mdio => "mdio",
+            Protocol::Swd => "swd",
         }
     }
 
@@ -52,6 +65,7 @@ impl Protocol {
         match self {
             Protocol::Uart(config) => config.bit_rate,
             Protocol::Can(config) => Some(config.bit_rate),
+            Protocol::Lin(config) => Some(config.bit_rate),
             _ => None,
         }
     }
@@ -68,6 +82,10 @@ impl Protocol {
             Protocol::Clocked(_) => Clocked::WORDS,
             Protocol::Pulses(_) => Pulses::WORDS,
             Protocol::Parallel(_) => Parallel::WORDS,
+            Protocol::Lin(_) => Lin::WORDS,
+            Protocol::I2s(_) => I2s::WORDS,
+            Protocol::Mdio => Mdio::WORDS,
+            Protocol::Swd => Swd::WORDS,
         }
     }
 
@@ -86,6 +104,10 @@ impl Protocol {
             Protocol::Clocked(config) => Box::new(Clocked::new(*config, base)?),
             Protocol::Pulses(config) => Box::new(Pulses::new(*config, base)?),
             Protocol::Parallel(config) => Box::new(Parallel::new(*config)?),
+            Protocol::Lin(config) => Box::new(Lin::new(*config, base)?),
+            Protocol::I2s(config) => Box::new(I2s::new(*config)?),
+            Protocol::Mdio => Box::new(Mdio::new()),
+            Protocol::Swd => Box::new(Swd::new()),
         })
     }
 }

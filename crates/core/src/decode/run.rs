@@ -103,15 +103,10 @@ impl<'a> Lane<'a> {
     /// Passes the next edge, which changes a level; the tick of the one after it.
     #[inline]
     fn pass(&mut self, levels: &mut Levels) -> u64 {
-        match self.ready.get(self.at).map(|(_, level)| *level) {
-            Some(Level::High) => {
-                (levels.high, levels.unknown) = (levels.high | self.bit, levels.unknown & !self.bit)
-            }
-            Some(Level::Low) => {
-                (levels.high, levels.unknown) = (levels.high & !self.bit, levels.unknown & !self.bit)
-            }
-            _ => (levels.high, levels.unknown) = (levels.high & !self.bit, levels.unknown | self.bit),
-        }
+        let level = self.ready.get(self.at).map_or(Level::Unknown, |(_, level)| *level);
+        let (high, unknown) = (levels.high & !self.bit, levels.unknown & !self.bit);
+        levels.high = if level == Level::High { high | self.bit } else { high };
+        levels.unknown = if level == Level::Unknown { unknown | self.bit } else { unknown };
         self.at += 1;
         if self.at >= self.ready.len() {
             self.ready.clear();

@@ -237,6 +237,24 @@ impl Patient<'_> {
         self.rare_faults(&stated);
     }
 
+    /// Any other bus: lines that are read badly as a whole, and faults that come now and then.
+    pub(super) fn plain(&mut self) {
+        let range = stretch(self.capture, &self.bus.lines);
+        if !matches!(self.bus.protocol, Protocol::Parallel(_))
+            && let Some(half) = shortest(self.capture, self.line(0), range.clone())
+        {
+            self.samples(2.0 * half as f64, "clock period");
+        }
+        let Some(stated) = look(self.capture, &self.bus.lines, range, &self.bus.protocol) else { return };
+        if stated.frames == 0 || (stated.is_bad() && stated.faulty > 0) {
+            let what = format!("{} of {} frames have a fault", stated.faulty, stated.frames);
+            let remedy = "check that the lines are not exchanged, and the settings of the bus";
+            self.find("unread", Sureness::Possible, what, remedy);
+        } else if stated.faulty > 0 {
+            self.rare_faults(&stated);
+        }
+    }
+
     pub(super) fn port(&mut self) {
         let range = stretch(self.capture, &self.bus.lines);
         if let Some(half) = shortest(self.capture, self.line(0), range.clone()) {

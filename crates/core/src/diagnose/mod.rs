@@ -106,7 +106,8 @@ pub fn diagnose_bus(capture: &Capture, bus: &SerialBus) -> Vec<Finding> {
             Protocol::Jtag(_) => patient.port(),
             Protocol::OneWire => patient.one_wire(),
             Protocol::Pulses(config) => patient.pulses(*config),
-            Protocol::Parallel(_) => {}
+            Protocol::Lin(config) => patient.lin(*config),
+            Protocol::Parallel(_) | Protocol::I2s(_) | Protocol::Mdio | Protocol::Swd => patient.plain(),
         }
     }
     patient.findings.sort_by_key(|finding| finding.sureness);
@@ -215,10 +216,16 @@ pub fn measured_bit_rate(capture: &Capture, bus: &SerialBus) -> Option<Frequency
     let line = bus.lines.first().copied().filter(|line| line.0 < capture.lines().len())?;
     let range = sight::stretch(capture, &bus.lines);
     match &bus.protocol {
-        Protocol::Uart(_) | Protocol::Can(_) => {
+        Protocol::Uart(_) | Protocol::Can(_) | Protocol::Lin(_) => {
             timing::bit_length(capture, line, range).map(|bit| timing::bit_rate(capture, bit, &[]))
         }
-        Protocol::I2c(_) | Protocol::Spi(_) | Protocol::Jtag(_) | Protocol::Clocked(_) => {
+        Protocol::I2c(_)
+        | Protocol::Spi(_)
+        | Protocol::Jtag(_)
+        | Protocol::Clocked(_)
+        | Protocol::I2s(_)
+        | Protocol::Mdio
+        | Protocol::Swd => {
             timing::period(capture, line, range).map(|period| timing::bit_rate(capture, period, &[]))
         }
         Protocol::OneWire | Protocol::Pulses(_) | Protocol::Parallel(_) => None,

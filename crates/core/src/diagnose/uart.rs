@@ -58,8 +58,7 @@ impl Patient<'_> {
                 ("bit-rate", Some(rate)) => {
                     let bit = measured.unwrap_or(stated_bit) / ticks_per_second * 1e6;
                     let what = format!(
-                        "a bit lasts {bit:.3} us: {}, the setup says {}; so it is read {seen}",
-                        rate, stated_rate
+                        "a bit lasts {bit:.3} us: {rate}, the setup says {stated_rate}; so it is read {seen}"
                     );
                     self.find(change, sureness, what, format!("bit-rate = \"{rate}\""));
                 }

@@ -1,8 +1,8 @@
 //! The sections of serial buses: their settings, and the lines they name.
 
 use crate::decode::{
-    CanConfig, ClockedConfig, I2cConfig, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig,
-    SpiConfig, StopBits, Strobes, UartConfig,
+    CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, LinConfig, ParallelConfig, Parity, Protocol,
+    PulsesConfig, SpiConfig, StopBits, Strobes, UartConfig,
 };
 use crate::error::{Error, ErrorKind, Place, suggest};
 use crate::line::Level;
@@ -21,7 +21,10 @@ pub(super) struct DraftSerial {
     pub(super) groups: [Vec<Placed<String>>; 2],
 }
 
-const KINDS: [&str; 9] = ["uart", "i2c", "spi", "can", "jtag", "one-wire", "clocked", "pulses", "parallel"];
+const KINDS: [&str; 13] = [
+    "uart", "i2c", "spi", "can", "jtag", "one-wire", "clocked", "pulses", "parallel", "lin", "i2s", "mdio",
+    "swd",
+];
 
 /// The levels that a key can name.
 const LOW_FIRST: [(&str, Level); 2] = [("low", Level::Low), ("high", Level::High)];
@@ -54,6 +57,27 @@ pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Optio
         "one-wire" => {
             let line = section.required("line", "line = \"PROBE_IO\"");
             (Protocol::OneWire, vec![line?])
+        }
+        "lin" => {
+            let line = section.required("line", "line = \"LIN_RX\"");
+            let rate = bit_rate(section, "bit-rate = \"19.2 kHz\"");
+            let classic = section.word("checksum", &[("enhanced", false), ("classic", true)]);
+            (Protocol::Lin(LinConfig { bit_rate: rate?, classic: classic? }), vec![line?])
+        }
+        "i2s" => {
+            let clock = section.required("clock", "clock = \"BCLK\"");
+            let select = section.required("select", "select = \"LRCLK\"");
+            let data = section.required("data", "data = \"SDATA\"");
+            let bits = small(section, "bits", 16);
+            let left = section.word("justified", &[("delayed", false), ("left", true)]);
+            let config = I2sConfig { bits: bits?, left_justified: left? };
+            (Protocol::I2s(config), vec![clock?, select?, data?])
+        }
+        "mdio" | "swd" => {
+            let clock = section.required("clock", "clock = \"MDC\"");
+            let data = section.required("data", "data = \"MDIO\"");
+            let protocol = if kind.value == "swd" { Protocol::Swd } else { Protocol::Mdio };
+            (protocol, vec![clock?, data?])
         }
         "clocked" => read_clocked(section)?,
         "pulses" => read_pulses(section)?,
