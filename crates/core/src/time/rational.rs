@@ -39,6 +39,9 @@ impl Rational {
         // `gcd` divides both magnitudes, which are below 2^127.
         let gcd = i128::try_from(gcd).ok()?;
         let sign = if den < 0 { -1 } else { 1 };
+        if gcd == 1 {
+            return Some(Rational { num: sign * num, den: sign * den });
+        }
         Some(Rational { num: sign * num / gcd, den: sign * den / gcd })
     }
 
@@ -76,7 +79,9 @@ impl Rational {
         // Reduce crosswise first, so that only a result that truly does not fit overflows.
         let a = Rational::new(self.num, other.den)?;
         let b = Rational::new(other.num, self.den)?;
-        Rational::new(a.num.checked_mul(b.num)?, a.den.checked_mul(b.den)?)
+        // No factor is left that both sides have.
+        let (num, den) = (a.num.checked_mul(b.num)?, a.den.checked_mul(b.den)?);
+        (num != i128::MIN && den != i128::MIN).then_some(Rational { num, den })
     }
 
     /// Quotient, or `None` when `other` is zero or the result does not fit.
@@ -152,6 +157,10 @@ impl PartialOrd for Rational {
 
 impl Ord for Rational {
     fn cmp(&self, other: &Self) -> Ordering {
+        // As nearly always, the products fit.
+        if let (Some(a), Some(b)) = (self.num.checked_mul(other.den), other.num.checked_mul(self.den)) {
+            return a.cmp(&b);
+        }
         // Compare whole parts, then the reciprocals of what is left: no product, no overflow.
         let (mut a, mut b) = ((self.num, self.den), (other.num, other.den));
         loop {
@@ -196,7 +205,14 @@ impl FromStr for Rational {
 }
 
 pub(crate) fn gcd(mut a: u128, mut b: u128) -> u128 {
+    // Division of 128 bits takes much longer than that of 64.
     while b != 0 {
+        if let (Ok(mut a), Ok(mut b)) = (u64::try_from(a), u64::try_from(b)) {
+            while b != 0 {
+                (a, b) = (b, a % b);
+            }
+            return u128::from(a.max(1));
+        }
         (a, b) = (b, a % b);
     }
     a.max(1)
