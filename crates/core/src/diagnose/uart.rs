@@ -162,8 +162,11 @@ impl Patient<'_> {
     /// A few faults among many frames without one: not a setting.
     pub(super) fn rare_faults(&mut self, stated: &super::sight::Sight) {
         let Some((kind, (_, at))) = stated.faults.iter().max_by_key(|(_, (count, _))| *count) else { return };
-        let what =
-            format!("{} of {} frames have a fault, most of them '{kind}'", stated.faulty, stated.frames);
+        let all = stated.frames;
+        let what = match stated.faulty {
+            1 => format!("1 of {all} frames has a fault: '{kind}'"),
+            faulty => format!("{faulty} of {all} frames have a fault, most of them '{kind}'"),
+        };
         let remedy = "look at them with: deep-tap frames FILE --faults; settings are not the cause";
         let (at, bus) = (Some(*at), self.bus.name.clone());
         let (what, remedy) = (what, remedy.to_string());

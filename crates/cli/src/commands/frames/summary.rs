@@ -113,7 +113,19 @@ fn rows(said: &[Said]) -> Vec<Vec<String>> {
 }
 
 fn text(capture: &Capture, said: &[Said]) -> String {
-    let head = ["bus", "kind", "frames", "bytes", "load", "bit rate", "gaps", "to", "mean", "what", "faults"];
+    let head = [
+        "bus",
+        "kind",
+        "frames",
+        "bytes",
+        "load",
+        "bit rate",
+        "shortest gap",
+        "longest",
+        "mean",
+        "what",
+        "faults",
+    ];
     let mut grid = Grid::new(&head, &[2, 3, 4, 5, 6, 7, 8]);
     let tick = capture.base().tick();
     let rounded = |time: Option<Time>| time.map_or("-".to_string(), |time| time.rounded(tick));
