@@ -269,3 +269,51 @@ proptest! {
         prop_assert!(right || faulty || warned(), "{bit} for {per_bit}: {read:?}");
     }
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(200) })]
+
+    #[test]
+    fn other_buses_are_read_without_loss_or_with_a_warning_too(
+        kind in 0usize..3,
+        bytes in prop::collection::vec(any::<u8>(), 1..8),
+        per_bit in 2_500u64..14_000,
+        seed in 0u64..1000,
+        start in 20_000u64..30_000,
+    ) {
+        // At 10 MS/s, so many thousandths of a sample are a bit.
+        let bit_rate = 10_000_000_000 / per_bit;
+        let list: Vec<String> = bytes.iter().map(u8::to_string).collect();
+        let list = list.join(", ");
+        let common = format!("bit-rate = \"{bit_rate} Hz\", every = \"700 us\", start = \"{start} ns\"");
+        let (nodes, device, protocol) = match kind {
+            0 => ("SCL SDA", format!("i2c = [{{ clock = \"SCL\", data = \"SDA\", address = 0x35, write = [{list}], {common} }}]"), Protocol::I2c(I2cConfig::default())),
+            1 => ("SCLK CS SDO", format!("spi = [{{ clock = \"SCLK\", data = \"SDO\", select = \"CS\", words = [{list}], bits = 8, mode = 0, {common} }}]"), Protocol::Spi(SpiConfig { data: (true, false), ..SpiConfig::new(0) })),
+            _ => ("RX", format!("can = [{{ node = \"RX\", identifier = 0x155, data = [{list}], {common} }}]"), Protocol::Can(CanConfig::new(format!("{bit_rate} Hz").parse().unwrap()))),
+        };
+        let record = board(nodes, &device, "10 MS/s", seed);
+        let lines: Vec<LineId> = (0..record.lines().len()).map(LineId).collect();
+        let Ok(mut decoder) = protocol.decoder(record.base()) else {
+            // Refused, with the rate that is needed.
+            prop_assert!(per_bit < 3_010);
+            return Ok(());
+        };
+        let mut frames = Vec::new();
+        let _ = decode(&record, &lines, record.range(), &mut *decoder, &mut frames);
+        frames.retain(|frame| frame.faults.iter().all(|fault| fault.kind != "cut-off"));
+        let values = |name: &str| -> Vec<u64> {
+            let named = frames.iter().flat_map(|frame| &frame.fields).filter(|field| field.name == name);
+            named.map(|field| field.value).collect()
+        };
+        let read = values(if kind == 1 { "mosi" } else { "data" });
+        let sent = bytes.iter().map(|byte| u64::from(*byte));
+        let right = !read.is_empty() && read.iter().copied().eq(sent.cycle().take(read.len()));
+        let faulty = frames.iter().any(|frame| !frame.faults.is_empty());
+        let places: Vec<usize> = (0..lines.len()).collect();
+        let warned = || !about(&record, protocol.clone(), &places).is_empty();
+        if per_bit >= 8_000 {
+            prop_assert!(right && !faulty, "{} at {bit_rate}: {read:?}", protocol.name());
+        }
+        prop_assert!(right || faulty || warned(), "{} at {bit_rate}: {read:?}", protocol.name());
+    }
+}
