@@ -8,8 +8,9 @@
 use std::ops::ControlFlow;
 
 use deep_tap::capture::{Capture, TraceBuilder};
-use deep_tap::decode::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels, decode};
-use deep_tap::line::{Level, Line};
+use deep_tap::decode::{Decoder, EventReader, Fault, Field, FieldKind, Frame, FrameSink, Levels, decode};
+use deep_tap::event::{FrameBus, FrameReader, FrameSource, FrameTests, Meaning, Program, Scope};
+use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Tick, TimeBase};
 
 const GATE: usize = 0;
@@ -71,6 +72,26 @@ impl Decoder for PulseCount {
     }
 }
 
+/// The bus with a name for the event language: what it is decoded from, and the words of its frames.
+#[derive(Debug)]
+struct Counter {
+    lines: [LineId; 2],
+}
+
+impl FrameSource for Counter {
+    fn lines(&self) -> &[LineId] {
+        &self.lines
+    }
+
+    fn words(&self) -> &[&'static str] {
+        &["number", "count"]
+    }
+
+    fn reader(&self, _: TimeBase, tests: &FrameTests) -> deep_tap::Result<Box<dyn FrameReader>> {
+        Ok(Box::new(EventReader::new(Box::<PulseCount>::default(), tests)))
+    }
+}
+
 fn main() -> deep_tap::Result<()> {
     let line = |ticks: &[u64]| -> deep_tap::Result<_> {
         let mut line = TraceBuilder::new(Level::Low);
@@ -95,5 +116,11 @@ fn main() -> deep_tap::Result<()> {
     let numbers: Vec<_> =
         frames.iter().map(|f| (f.field("number").map(|n| n.value), f.faults.len())).collect();
     assert_eq!(numbers, [(Some(3), 0), (Some(0), 1)]);
+    // Its frames are searched for, and triggered on, like those of any other bus.
+    let mut scope = Scope::of(&capture);
+    scope.define("counter", Meaning::Frames(FrameBus::new(Counter { lines })));
+    let three = Program::compile("counter has number == 3 then counter has count within 1 ms", &scope)?;
+    let hits: Vec<Tick> = three.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
+    assert_eq!(hits, [Tick(150)]);
     Ok(())
 }

@@ -210,6 +210,27 @@ fn words_are_taken_with_the_edge_of_their_mode_and_cut_words_are_told() {
 }
 
 #[test]
+fn two_data_lines_carry_two_bits_with_each_clock() {
+    // 0xb4 = 10 11 01 00, the higher bits on one line and the lower ones on the other; mode 0.
+    let record = capture(
+        "1 MS/s",
+        Resolution::EXACT,
+        200,
+        &[
+            ("CLK", &[20, 25, 30, 35, 40, 45, 50, 55]),
+            ("CS", &[1, 10, 60]),
+            ("IO1", &[16, 37]),
+            ("IO0", &[27, 47]),
+        ],
+    );
+    let config = SpiConfig { dual: true, ..SpiConfig::new(0) };
+    let read = |config| stored(&record, &mut Spi::new(config, record.base()).unwrap());
+    assert_eq!(fields(&read(config)[0]), [("data", 0b1011_0100)]);
+    assert_eq!(fields(&read(SpiConfig { lowest_first: true, ..config })[0]), [("data", 0b0001_1110)]);
+    assert!(Spi::new(SpiConfig { bits: 7, ..config }, record.base()).is_err());
+}
+
+#[test]
 fn without_a_select_line_a_gap_parts_words() {
     let device = "[[spi]]\nclock = \"SCLK\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa5]\nbits = 8\nevery = \"100 us\"\nstart = \"50 us\"";
     let capture = board("SCLK SDO CS", device, "25 MS/s", 9);
@@ -354,6 +375,7 @@ proptest! {
         bits in 1u32..65,
         select in 0usize..3,
         lowest_first in any::<bool>(),
+        dual in any::<bool>(),
     ) {
         let ticks: Vec<Vec<u64>> =
             lines.iter().map(|d| d.iter().scan(1, |at, d| { *at += d; Some(*at) }).collect()).collect();
@@ -362,7 +384,7 @@ proptest! {
         let capture = capture("1 MS/s", Resolution::EXACT, len, &named);
         let select = [None, Some(Level::Low), Some(Level::High)][select];
         let gap = Some("9 us".parse().unwrap());
-        let spi = Spi::new(SpiConfig { mode, bits, lowest_first, select, gap, data: (true, true) }, capture.base());
+        let spi = Spi::new(SpiConfig { mode, bits, lowest_first, select, gap, data: (true, true), dual: dual && bits % 2 == 0 }, capture.base());
         let spi = spi.unwrap();
         prop_assert_eq!(streamed(&capture, &mut spi.clone(), &cuts), stored(&capture, &mut spi.clone()));
         prop_assert_eq!(streamed(&capture, &mut I2c::new(I2cConfig::default()), &cuts), stored(&capture, &mut I2c::new(I2cConfig::default())));

@@ -21,6 +21,8 @@ pub struct SpiConfig {
     pub select: Option<Level>,
     /// Whether there is a line from the controller, and one to it; at least one of them.
     pub data: (bool, bool),
+    /// Whether both data lines carry bits of one word, two with each clock; then both are there.
+    pub dual: bool,
     /// Without a select line: how long the clock rests at least between two words that do not follow
     /// each other directly.
     pub gap: Option<Time>,
@@ -35,13 +37,15 @@ impl SpiConfig {
             lowest_first: false,
             select: Some(Level::Low),
             data: (true, true),
+            dual: false,
             gap: None,
         }
     }
 }
 
 /// Decodes clocked serial. Its lines are, as far as they are there: the clock, the select, the line
-/// from the controller (`mosi`), and the line to it (`miso`).
+/// from the controller (`mosi`), and the line to it (`miso`); or, of dual data, the line with the higher
+/// and the one with the lower bit.
 ///
 /// Frames are of kind `word`, from the clock edge that takes the first bit to the one that takes the
 /// last (or to where a word that is not whole is known to be over), with a field for each data line. Faults are `truncated` (fewer bits than a word has),
@@ -73,7 +77,7 @@ struct Word {
 impl Spi {
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["word", "mosi", "miso", "truncated", "order", "unknown", "cut-off"];
+        &["word", "mosi", "miso", "data", "truncated", "order", "unknown", "cut-off"];
 
     /// A decoder for records with this time base.
     ///
@@ -90,6 +94,10 @@ impl Spi {
         }
         if config.data == (false, false) {
             return wrong("there is no data line", "give at least one of mosi and miso");
+        }
+        if config.dual && (config.data != (true, true) || !config.bits.is_multiple_of(2)) {
+            let help = "give both lines, and an even number of bits";
+            return wrong("two data lines carry two bits with each clock", help);
         }
         let gap = config.gap.and_then(|gap| base.ticks_in(gap)).map_or(0, Rational::floor);
         let gap = u64::try_from(gap).unwrap_or(0);
@@ -119,15 +127,16 @@ impl Spi {
         let known = fault.as_ref().map_or(0, |fault| fault.at.0);
         let end = Tick(known.max(word.last.0 + 1));
         word.faults.extend(fault);
+        let dual = self.config.dual;
         let field = |(place, name, _): &(usize, &'static str, usize)| Field {
-            name,
+            name: if dual { "data" } else { name },
             start: word.start,
             end: Tick(word.last.0 + 1),
             value: word.values[*place],
             bits: word.bits,
             kind: FieldKind::Data,
         };
-        let fields = self.data.iter().map(field).collect();
+        let fields = self.data.iter().take(if dual { 1 } else { 2 }).map(field).collect();
         let begins = std::mem::replace(&mut self.begins, false);
         let faults = word.faults;
         out.frame(Frame { begins, fields, faults, ..Frame::new("word", word.start..end) })
@@ -161,6 +170,7 @@ impl Spi {
             values: [0; 2],
             faults: Vec::new(),
         });
+        let mut pair = 0;
         for (place, name, line) in self.data.iter().copied() {
             let level = before.level(line);
             if level == Level::Unknown {
@@ -172,12 +182,22 @@ impl Spi {
                 word.faults.push(Fault::new("order", at, what));
             }
             let bit = u64::from(level == Level::High);
+            pair = pair << 1 | bit;
+            if self.config.dual {
+                continue;
+            }
             word.values[place] = match self.config.lowest_first {
                 true => word.values[place] | bit << word.bits,
                 false => word.values[place] << 1 | bit,
             };
         }
-        word.bits += 1;
+        if self.config.dual {
+            word.values[0] = match self.config.lowest_first {
+                true => word.values[0] | pair << word.bits,
+                false => word.values[0] << 2 | pair,
+            };
+        }
+        word.bits += if self.config.dual { 2 } else { 1 };
         word.last = at;
     }
 }

@@ -96,6 +96,9 @@ impl Patient<'_> {
 
     /// Another order of the lines under which all words are whole.
     fn other_wiring(&self, config: SpiConfig) -> Option<String> {
+        if config.dual {
+            return None;
+        }
         let lines = self.bus.lines.clone();
         let range = stretch(self.capture, &lines);
         let busiest = lines.iter().map(|line| self.capture.trace(*line).edge_count()).max()?;

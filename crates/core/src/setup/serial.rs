@@ -155,7 +155,16 @@ fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let clock = section.required("clock", "clock = \"SCLK\"");
     let select = section.text("select");
     let active = section.word("select-active", &LOW_FIRST);
-    let (mosi, miso) = (section.text("mosi"), section.text("miso"));
+    let dual = section.list("dual").map(|list| list.value);
+    let (mosi, miso) = match dual.as_deref() {
+        Some([higher, lower]) => (Some(higher.clone()), Some(lower.clone())),
+        Some(_) => {
+            section
+                .complain("dual data has two lines", "give dual = [\"IO1\", \"IO0\"], the higher bit first");
+            return None;
+        }
+        None => (section.text("mosi"), section.text("miso")),
+    };
     let (mode, bits) = (small(section, "mode", 0), small(section, "bits", 8));
     let lowest_first = section.word("order", &HIGHEST);
     let gap = section.parsed::<Time>("gap").map(|gap| gap.value);
@@ -174,6 +183,7 @@ fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
         lowest_first: lowest_first?,
         select: select.is_some().then_some(active?),
         data: (mosi.is_some(), miso.is_some()),
+        dual: dual.is_some(),
         gap,
     };
     let lines = std::iter::once(clock?).chain(select).chain(mosi).chain(miso);
