@@ -11,19 +11,21 @@ use crate::Outcome;
 use crate::args;
 use crate::commands::capture::{record, summary};
 use crate::commands::check::{Checked, check};
-use crate::commands::show;
+use crate::commands::{frames, show};
 use crate::errors::Failure;
 use crate::load::{Loaded, load};
 use crate::output::{Out, save};
 
 /// The files of the demo, as they ship.
-const FILES: [(&str, &str); 6] = [
+const FILES: [(&str, &str); 8] = [
     ("setups/tide-gauge.toml", include_str!("../../../../setups/tide-gauge.toml")),
     ("parts/ex-sup33.toml", include_str!("../../../../parts/ex-sup33.toml")),
     ("parts/ex-adc24.toml", include_str!("../../../../parts/ex-adc24.toml")),
     ("parts/ex-mem8.toml", include_str!("../../../../parts/ex-mem8.toml")),
     ("setups/power-rail.toml", include_str!("../../../../setups/power-rail.toml")),
     ("parts/ex-rail33.toml", include_str!("../../../../parts/ex-rail33.toml")),
+    ("setups/buses.toml", include_str!("../../../../setups/buses.toml")),
+    ("parts/i2c-fast.toml", include_str!("../../../../parts/i2c-fast.toml")),
 ];
 
 pub(crate) fn run(args: &args::Demo, out: &mut Out) -> Result<Outcome, Failure> {
@@ -78,6 +80,7 @@ impl Demo<'_> {
         self.decide(&setup, &setup_path, &checked)?;
         self.unseen(&checked)?;
         self.rail()?;
+        self.buses()?;
         self.out.line("")?;
         Ok(Outcome::Done)
     }
@@ -193,6 +196,42 @@ impl Demo<'_> {
         let command = format!("show {} --around {around} --span 400us --lines {lines}", target.display());
         self.command(&command)?;
         self.show(&target, &around, Some("400us"), lines)
+    }
+
+    /// Everything that talks, decoded, and one bus against its own timing table.
+    fn buses(&mut self) -> Result<(), Failure> {
+        self.heading(8, "Listen to everything that talks")?;
+        let (setup_path, target) = (self.path("setups/buses.toml"), self.path("buses.dtap"));
+        let setup = Setup::from_file(&setup_path)?;
+        self.command(&format!("capture {} --output {}", setup_path.display(), target.display()))?;
+        let capture = record(&setup, &setup_path, RecordOptions::default())?;
+        dtap::save(&capture, &target, SaveOptions { replace: self.replace })?;
+        self.body(&format!("{}\nsaved to {}\n", summary(&capture), target.display()))?;
+        let loaded = self.load(&target)?;
+        self.out.line("")?;
+        self.command(&format!("frames {} --bus rtc,modem,lamps --first 9", target.display()))?;
+        let asked = args::Frames {
+            source: args::Source { file: target.clone(), setup: None },
+            bus: ["rtc", "modem", "lamps"].map(str::to_string).to_vec(),
+            has: None,
+            faults: false,
+            count: false,
+            summary: false,
+            beside: false,
+            values: args::Values::Hex,
+            first: Some(9),
+            from: None,
+            to: None,
+            format: args::Format::Text,
+        };
+        let mut listed = Out::buffer();
+        frames::list(&asked, &loaded, &mut listed)?;
+        self.body(&listed.into_text())?;
+        self.out.line("")?;
+        self.command(&format!("check {}", target.display()))?;
+        let checked = check(&loaded, &target, &[], Rule::Proven)?;
+        let text = checked.text(&loaded.capture, &asked.source);
+        self.body(text.split("\nnext: ").next().unwrap_or(&text))
     }
 
     fn decide(&mut self, setup: &Setup, setup_path: &Path, checked: &Checked) -> Result<(), Failure> {

@@ -23,6 +23,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         "5. Decide",
         "6. What the record could not",
         "7. Look at the voltage",
+        "8. Listen",
     ] {
         assert!(said.contains(step), "{step} is missing:\n{said}");
     }
@@ -35,6 +36,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         "tide-gauge.dtap",
         "tide-gauge-faster.dtap",
         "power-rail.dtap",
+        "buses.dtap",
         "verdicts.txt",
     ] {
         assert!(demo.join(file).exists(), "{file}");

@@ -91,24 +91,34 @@ impl<'a> Iterator for Listing<'a> {
 
 pub(crate) fn run(args: &args::Frames, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
+    let (count, buses) = list(args, &loaded, out)?;
+    out.finish()?;
+    diagnose::tell(&loaded.capture, &buses);
+    tell_damage(&loaded.capture);
+    Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
+}
+
+/// Writes what was asked for: how many frames there were, and of which buses.
+pub(crate) fn list<'a>(
+    args: &args::Frames,
+    loaded: &'a Loaded,
+    out: &mut Out,
+) -> Result<(u64, Vec<&'a SerialBus>), Failure> {
     let capture = &loaded.capture;
-    let setup = setup_of(&loaded, &args.source.file)?;
+    let setup = setup_of(loaded, &args.source.file)?;
     let buses = asked(args, serial_buses(setup, capture, &args.bus)?)?;
-    let mut listing = Listing::new(args, &loaded, &buses)?;
+    let listing = Listing::new(args, loaded, &buses)?;
     let count = match () {
         () if args.summary => summary::write(args, capture, &buses, listing, out)?,
         () if args.beside => beside::write(args, capture, &buses, listing, out)?,
         () if args.count => {
-            let count = listing.by_ref().count() as u64;
+            let count = listing.count() as u64;
             out.line(count.to_string())?;
             count
         }
         () => rows::write(args, capture, &buses, listing, out)?,
     };
-    out.finish()?;
-    diagnose::tell(capture, &buses);
-    tell_damage(capture);
-    Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
+    Ok((count, buses))
 }
 
 /// The buses that know the words that are asked for; an error when none does.
