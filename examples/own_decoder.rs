@@ -58,15 +58,6 @@ impl Decoder for PulseCount {
         ControlFlow::Continue(())
     }
 
-    fn due(&self) -> Option<Tick> {
-        None
-    }
-
-    fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
-        // Nothing happens while nothing changes.
-        ControlFlow::Continue(())
-    }
-
     fn end(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
         ControlFlow::Continue(())
     }

@@ -35,8 +35,6 @@ pub struct I2s {
 #[derive(Clone, Debug)]
 struct Open {
     frame: Frame,
-    /// Clocks to let pass before the first bit.
-    wait: u32,
     bits: u32,
     value: u64,
     last: Tick,
@@ -86,7 +84,7 @@ impl I2s {
             }
             let left = (select == Level::Low) != self.config.left_justified;
             let frame = Frame::new(if left { "left" } else { "right" }, at..at);
-            self.open = Some(Open { frame, wait: 0, bits: 0, value: 0, last: at });
+            self.open = Some(Open { frame, bits: 0, value: 0, last: at });
             if !self.config.left_justified {
                 return ControlFlow::Continue(());
             }
@@ -97,10 +95,6 @@ impl I2s {
 
     fn take(&mut self, at: Tick, before: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let Some(open) = &mut self.open else { return ControlFlow::Continue(()) };
-        if open.wait > 0 {
-            open.wait -= 1;
-            return ControlFlow::Continue(());
-        }
         if open.bits == 0 {
             open.frame.start = at;
         }
@@ -134,14 +128,6 @@ impl Decoder for I2s {
         if (before.level(0), levels.level(0)) == (Level::Low, Level::High) {
             return self.clock(at, before, out);
         }
-        ControlFlow::Continue(())
-    }
-
-    fn due(&self) -> Option<Tick> {
-        None
-    }
-
-    fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
         ControlFlow::Continue(())
     }
 

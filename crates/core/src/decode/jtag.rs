@@ -224,14 +224,6 @@ impl Decoder for Jtag {
         ControlFlow::Continue(())
     }
 
-    fn due(&self) -> Option<Tick> {
-        None
-    }
-
-    fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
-        ControlFlow::Continue(())
-    }
-
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.finish(at, Some(Fault::cut_off(at)), out)
     }

@@ -153,14 +153,6 @@ impl Decoder for Mdio {
         ControlFlow::Continue(())
     }
 
-    fn due(&self) -> Option<Tick> {
-        None
-    }
-
-    fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
-        ControlFlow::Continue(())
-    }
-
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let Some(open) = self.open.take() else { return ControlFlow::Continue(()) };
         let frame = Frame::new("write", open.start..at);

@@ -117,11 +117,17 @@ pub trait Decoder: fmt::Debug + Send {
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()>;
 
     /// The next tick by which it may give a frame out although nothing changes; `None` where only
-    /// changes do that. Long stretches without a change are skipped up to there.
-    fn due(&self) -> Option<Tick>;
+    /// changes do that. Long stretches without a change are skipped up to there. Who has time in
+    /// [`pass`](Decoder::pass) must have it here, too.
+    fn due(&self) -> Option<Tick> {
+        None
+    }
 
     /// Up to before this tick, nothing has changed.
-    fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()>;
+    fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let _ = (until, out);
+        ControlFlow::Continue(())
+    }
 
     /// The record ends before this tick: what is under way is cut off.
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()>;

@@ -215,14 +215,6 @@ impl Decoder for Parallel {
         ControlFlow::Continue(())
     }
 
-    fn due(&self) -> Option<Tick> {
-        None
-    }
-
-    fn pass(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
-        ControlFlow::Continue(())
-    }
-
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let Some((kind, start, mut faults)) = self.cycle.take() else { return ControlFlow::Continue(()) };
         faults.push(Fault::cut_off(at));
