@@ -117,9 +117,9 @@ pub(crate) fn line_ids(capture: &Capture, names: &[String]) -> Result<Vec<LineId
 /// The setup of a record, which must have one.
 pub(crate) fn setup_of<'a>(loaded: &'a Loaded, file: &Path) -> Result<&'a Setup, Failure> {
     loaded.setup.as_ref().ok_or_else(|| {
-        let error = Error::new(ErrorKind::Setup, "there is no setup that says which limits to check");
+        let error = Error::new(ErrorKind::Setup, "this record has no setup to go by");
         let help =
-            "give one with --setup SETUP.toml: its lines name the signals, its [[part]] sections the limits";
+            "give one with --setup SETUP.toml: its lines name the signals, its sections say what they belong to";
         Failure::Error(error.with_help(help).at(Place::File(file.to_path_buf())))
     })
 }

@@ -213,6 +213,11 @@ fn frames_are_listed_as_they_come_and_filtered() {
             "none, even, odd, mark, space",
         ),
         ("line = \"HOST_TX\"", "line = \"HOST_TY\"", "'HOST_TX'"),
+        (
+            "kind = \"uart\"",
+            "kind = \"can\"\nsample-point = \"99 %\"",
+            "bus 'answer': a bit cannot be taken at 99 %",
+        ),
         ("bit-rate = \"115.2 kHz\"", "bit-rate = \"15 MHz\"", "45 MS/s or more"),
     ] {
         let text = std::fs::read_to_string(folder.path().join("setups/console.toml")).unwrap();

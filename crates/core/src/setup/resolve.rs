@@ -1,13 +1,13 @@
 //! From drafts to a setup: includes, names, limits files, and all problems at once.
 
 use crate::capture::Attachment;
-use crate::decode::{Parallel, Protocol, SerialBus};
+use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
 use crate::event::{FrameBus, Meaning, Program, Scope, State, StateMachine, mentions};
 use crate::limit::{BoundLimit, Events, Limit};
 use crate::line::{AnalogId, AnalogLine, Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
-use crate::time::{Percent, Time};
+use crate::time::{Percent, Rational, Time, TimeBase};
 
 use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
 use super::parts::{read_part, unknown_pin};
@@ -260,11 +260,16 @@ impl Loader<'_> {
         let mut protocol = bus.protocol.clone();
         if let Protocol::Parallel(config) = &mut protocol {
             (config.data, config.address) = (data.len() as u32, address.len() as u32);
-            if let Err(error) = Parallel::new(*config) {
-                let help = error.help().unwrap_or("see docs/setup.md");
-                self.problems.push(wrong(&bus.name.place, error.message(), help));
-                return None;
-            }
+        }
+        // At a rate that is fast enough for anything, what is refused are the settings.
+        let fast = Time::from_rational(Rational::power_of_ten(-12).unwrap_or(Rational::ONE));
+        let measured = matches!(&protocol, Protocol::Uart(config) if config.bit_rate.is_none());
+        let refused = TimeBase::from_tick(fast).and_then(|base| protocol.decoder(base)).err();
+        if let Some(error) = refused.filter(|_| !measured) {
+            let help = error.help().unwrap_or("see docs/setup.md");
+            let message = format!("bus '{}': {}", bus.name.value, error.message());
+            self.problems.push(wrong(&bus.name.place, message, help));
+            return None;
         }
         let names: Vec<&Placed<String>> = bus.lines.iter().chain(&data).chain(&address).collect();
         let ids: Vec<_> = names.iter().map(|l| self.line_id(&l.value, &l.place, draft)).collect();
