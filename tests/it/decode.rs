@@ -4,14 +4,15 @@
 use std::ops::ControlFlow;
 
 use deep_tap::bench::connect;
-use deep_tap::capture::Capture;
+use deep_tap::capture::{Capture, TraceBuilder};
 use deep_tap::decode::{
-    Decoder, Frame, I2c, I2cConfig, Parity, Spi, SpiConfig, StopBits, StreamDecoder, Uart, UartConfig, decode,
+    Decoder, Frame, FrameSink, I2c, I2cConfig, Levels, Parity, Spi, SpiConfig, StopBits, StreamDecoder, Uart,
+    UartConfig, decode,
 };
-use deep_tap::line::{Level, LineId};
+use deep_tap::line::{Level, Line, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::setup::RecordOptions;
-use deep_tap::time::{Frequency, Rational, Resolution, Tick};
+use deep_tap::time::{Frequency, Rational, Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
 use crate::support::{capture, record};
@@ -425,5 +426,89 @@ proptest! {
         let mut first = First(0);
         let stop = decode(&capture, &[LineId(0)], capture.range(), &mut uart.clone(), &mut first);
         prop_assert_eq!((first.0, stop.is_break()), (frames.len().min(1), !frames.is_empty()));
+    }
+}
+
+/// Notes what a decoder is told.
+#[derive(Debug, Default)]
+struct Told {
+    lines: usize,
+    begin: Option<(Tick, Levels)>,
+    changes: Vec<(Tick, Levels)>,
+    end: Option<Tick>,
+}
+
+impl Decoder for Told {
+    fn lines(&self) -> usize {
+        self.lines
+    }
+
+    fn begin(&mut self, at: Tick, levels: Levels) {
+        self.begin = Some((at, levels));
+    }
+
+    fn change(&mut self, at: Tick, levels: Levels, _: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.changes.push((at, levels));
+        ControlFlow::Continue(())
+    }
+
+    fn end(&mut self, at: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.end = Some(at);
+        ControlFlow::Continue(())
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(60) })]
+
+    /// Quiet, sparse, busy and partly unknown stretches over several chunks of 65 536 ticks.
+    #[test]
+    fn a_decoder_is_told_of_every_change_of_its_lines(
+        lines in prop::collection::vec(prop::collection::vec((1u64..90_000, 1u64..6, 0u64..9_000, 0u8..8), 1..5), 1..4),
+        from in 0u64..200_000,
+        length in 1u64..400_000,
+    ) {
+        let mut traces = Vec::new();
+        for stretches in &lines {
+            let mut trace = TraceBuilder::new(Level::Low);
+            let mut at = 0;
+            for (rest, distance, count, unknown) in stretches {
+                at += rest;
+                for number in 0..*count {
+                    at += distance;
+                    let dark = *unknown == 0 && number % 50 == 7;
+                    let next = match trace.level() {
+                        Level::High => Level::Low,
+                        Level::Low if dark => Level::Unknown,
+                        Level::Low | Level::Unknown => Level::High,
+                    };
+                    trace.push_edge(Tick(at), next).unwrap();
+                }
+            }
+            traces.push((trace, at));
+        }
+        let len = traces.iter().map(|(_, end)| end + 10).max().unwrap();
+        let base = TimeBase::from_rate("1 MS/s".parse().unwrap()).unwrap();
+        let capture = traces.into_iter().enumerate().fold(Capture::builder(base, len), |capture, (number, (trace, _))| {
+            capture.line(Line::named(format!("L{number}")), trace.finish(len))
+        });
+        let capture = capture.build().unwrap();
+        let ids: Vec<LineId> = (0..lines.len()).map(LineId).collect();
+        let range = Tick(from.min(len - 1))..Tick((from + length).min(len));
+        let mut told = Told { lines: ids.len(), ..Told::default() };
+        let _ = decode(&capture, &ids, range.clone(), &mut told, &mut Vec::new());
+        let levels = |tick: Tick| {
+            let all = ids.iter().enumerate();
+            all.fold(Levels::default(), |levels, (line, id)| levels.with(line, capture.trace(*id).level_at(tick)))
+        };
+        let rest = Tick(range.start.0 + 1)..range.end;
+        let mut ticks: Vec<Tick> =
+            ids.iter().flat_map(|id| capture.trace(*id).edges(rest.clone())).map(|edge| edge.tick).collect();
+        ticks.sort_unstable();
+        ticks.dedup();
+        let changes: Vec<(Tick, Levels)> = ticks.into_iter().map(|tick| (tick, levels(tick))).collect();
+        prop_assert_eq!(told.begin, Some((range.start, levels(range.start))));
+        prop_assert!(told.changes == changes, "{} changes, {} wanted", told.changes.len(), changes.len());
+        prop_assert_eq!(told.end, Some(range.end));
     }
 }
