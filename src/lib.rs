@@ -68,12 +68,15 @@
 //! | search for an event | [`event::Program`], [`event::StreamSearch`] |
 //! | check limits | [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`] |
 //! | decode a serial bus | [`decode::decode`], [`decode::Frames`]; with one of your own `examples/own_decoder.rs` |
+//! | know registers behind a bus by name, in units | [`decode::Registers`] |
+//! | know why a bus is not read as it was meant | [`diagnose::diagnose`] |
+//! | pair requests with their answers | [`measure::answers`] |
 //! | ask a trace about a place | [`capture::Trace`] |
 //!
 //! # What is not here yet
 //!
-//! Events and limits on the frames of serial buses: such expressions are refused by name. Of the
-//! serial buses there are asynchronous serial, the two-wire bus, and clocked serial so far.
+//! Limits whose events are frames of a bus: a part's pins are lines and parallel buses. Of the buses,
+//! USB and the data of flexible data-rate CAN frames are not decoded.
 //!
 //! # Rules that hold everywhere
 //!
