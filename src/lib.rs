@@ -75,8 +75,8 @@
 //!
 //! # What is not here yet
 //!
-//! Limits whose events are frames of a bus: a part's pins are lines and parallel buses. Of the buses,
-//! USB and the data of flexible data-rate CAN frames are not decoded.
+//! Proofs about events of several parts, and about frames: in a sampled record, limits on them are
+//! inconclusive. Of the buses, USB and the data of flexible data-rate CAN frames are not decoded.
 //!
 //! # Rules that hold everywhere
 //!

@@ -2,9 +2,10 @@
 //! 1/24 us no decimal writes.
 
 use deep_tap::capture::Capture;
-use deep_tap::event::{Meaning, Scope};
+use deep_tap::decode::{Protocol, SerialBus, UartConfig};
+use deep_tap::event::{FrameBus, Meaning, Scope};
 use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Rule, Runs, Verdict, check};
-use deep_tap::line::{Level, Line};
+use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Percent, Rational, Resolution, Tick, Time, TimeBase};
 
 use crate::support::{bind, capture, data, limit, occurrences, pair, time, toggles};
@@ -340,4 +341,41 @@ fn pins_stand_for_lines_and_buses() {
         BoundLimit::bind("U1", "part", &limit(Kind::Setup, data("DQ", "CK rises"), ticks(1), None), &pins);
     let result = limit::check(&record, &bound.unwrap(), Rule::Proven).unwrap();
     assert_eq!(result.worst.unwrap().interval.ticks, 6, "the last of the group's changes");
+}
+
+#[test]
+fn limits_on_frames_are_decided_in_exact_records_and_as_measured_only() {
+    let us = |n: i64| Some(time(&format!("{n} us")));
+    // 'A' at 10 ticks a bit, over at tick 200, and what answers it.
+    let toggles = [1, 100, 110, 120, 170, 180, 190];
+    let record = |resolution| capture("1 MS/s", resolution, 500, &[("TX", &toggles), ("DONE", &[230])]);
+    let scope = |bit_rate: &str| {
+        let mut scope = Scope::new();
+        let protocol = Protocol::Uart(UartConfig::new(bit_rate.parse().unwrap()));
+        let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
+        scope.define("log", Meaning::Frames(FrameBus::new(bus)));
+        scope.define("DONE", Meaning::Line(LineId(1)));
+        scope
+    };
+    let check = |resolution, max: i64, rule| {
+        let limit = limit(Kind::Delay, pair("log has data == \"A\"", "DONE rises"), None, us(max));
+        let bound = BoundLimit::bind("U1", "firmware", &limit, &scope("100 kHz")).unwrap();
+        let result = limit::check(&record(resolution), &bound, rule).unwrap();
+        (result.verdict, result.reason, result.measured)
+    };
+    let (exact, sampled) = (Resolution::EXACT, Resolution::SAMPLED);
+    // An end that is worked out may lie anywhere in its tick, even of an exact record.
+    assert_eq!(check(exact, 40, Rule::Proven).0, Verdict::Pass);
+    assert_eq!(check(exact, 20, Rule::Proven).0, Verdict::Fail);
+    for max in [20, 40] {
+        let open = (Verdict::Inconclusive, Some(Reason::Composite), us(30));
+        assert_eq!(check(sampled, max, Rule::Proven), open);
+    }
+    assert_eq!(check(sampled, 40, Rule::Measured).0, Verdict::Pass);
+    assert_eq!(check(sampled, 20, Rule::Measured).0, Verdict::Fail);
+    // A bus that cannot be decoded is an error, not something that was not seen.
+    let fast = limit(Kind::Period, Events::Repeat("log has data".into()), None, us(40));
+    let fast = BoundLimit::bind("U1", "firmware", &fast, &scope("800 kHz")).unwrap();
+    let error = limit::check(&record(sampled), &fast, Rule::Proven).unwrap_err();
+    assert!(error.message().contains("bus 'log': 1.2 samples per bit"), "{error:?}");
 }

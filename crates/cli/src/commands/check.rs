@@ -321,6 +321,10 @@ fn explanation(result: &LimitResult) -> Option<String> {
                 Some(Reason::HiddenPulses) => {
                     "all pulses seen pass, but shorter ones could hide between two samples"
                 }
+                Some(Reason::Composite) => {
+                    "its events are of several parts, or frames, which a sampled record cannot prove; \
+                     --rule measured takes them as they are seen"
+                }
                 Some(Reason::Occurrence(Doubt::Unknown)) => {
                     "a level is unknown (x, z, or lost) within the occurrence"
                 }
@@ -338,7 +342,10 @@ fn explanation(result: &LimitResult) -> Option<String> {
                 }
                 None => String::new(),
             };
-            format!("inconclusive in {} of {}: {why}{rest}", counts.inconclusive, counts.seen)
+            match result.reason {
+                Some(Reason::Composite) => format!("inconclusive: {why}"),
+                _ => format!("inconclusive in {} of {}: {why}{rest}", counts.inconclusive, counts.seen),
+            }
         }
         Verdict::NotSeen | Verdict::Pass | Verdict::Fail => return None,
     };

@@ -98,6 +98,23 @@ impl Guarded {
         self.guard.iter().for_each(|guard| guard.buses(buses));
     }
 
+    /// The frames that it asks for.
+    fn frames<'a>(&'a self, frames: &mut Vec<&'a FrameForm>) {
+        match &self.tree {
+            Tree::Simple(Form::Frame(frame)) => frames.push(frame),
+            Tree::Simple(_) => {}
+            Tree::Any(any) => any.iter().for_each(|event| event.frames(frames)),
+            Tree::Sequence(stages) => {
+                let events = stages.iter().flat_map(|s| s.unless.iter().chain([&s.event]));
+                events.for_each(|event| event.frames(frames));
+            }
+            Tree::Machine(states) => {
+                let events = states.iter().flatten().filter_map(|arm| arm.event.as_ref());
+                events.for_each(|event| event.frames(frames));
+            }
+        }
+    }
+
     fn check_at(&self, base: TimeBase) -> Result<()> {
         let tick = base.tick();
         let too_short = |time: Time, what: &str| {
@@ -113,7 +130,6 @@ impl Guarded {
             Tree::Simple(Form::Lasting(_, Lasting::Between(_, time))) if *time < tick => {
                 Err(too_short(*time, "for … .."))
             }
-            Tree::Simple(Form::Frame(frame)) => frame.reader(base).map(drop),
             Tree::Simple(_) => Ok(()),
             Tree::Any(any) => any.iter().try_for_each(|e| e.check_at(base)),
             Tree::Sequence(stages) => stages.iter().try_for_each(|stage| {
@@ -220,12 +236,23 @@ impl Program {
         &self.table
     }
 
+    /// Checks that the buses that it asks for frames can be decoded at this clock.
+    ///
+    /// # Errors
+    /// When one cannot; the help names the rate that would do.
+    pub fn check_frames(&self, base: TimeBase) -> Result<()> {
+        let mut frames = Vec::new();
+        self.root.frames(&mut frames);
+        frames.into_iter().try_for_each(|frame| frame.reader(base).map(drop))
+    }
+
     /// Checks that the times in it can be told apart at this clock, and its buses be decoded.
     ///
     /// # Errors
     /// [`ErrorKind::Event`], when a part of it can never happen because its time is below a tick, or
     /// a bus has too few samples per bit; the help names the rate that would do.
     pub fn check_at(&self, base: TimeBase) -> Result<()> {
+        self.check_frames(base)?;
         self.root.check_at(base)
     }
 

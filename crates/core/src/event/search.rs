@@ -60,8 +60,9 @@ impl Program {
         Hits::new(self, capture, range)
     }
 
-    /// All occurrences, also those that may only have happened; see [`Certainty`]. Every
-    /// occurrence of an event that is not [simple](Program::is_simple) is doubtful.
+    /// All occurrences, also those that may only have happened; see [`Certainty`]. Of an event that is
+    /// not [simple](Program::is_simple), those that the record shows: certain in an exact record whose
+    /// levels are all known, doubtful in any other, which may hide more of them.
     pub fn hits_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> DoubtfulHits<'a> {
         DoubtfulHits::new(self, capture, range)
     }
@@ -216,6 +217,16 @@ fn doubt_window(capture: &Capture, tick: Tick) -> Option<Range<Tick>> {
     Some(Tick(tick.0.saturating_sub(window))..Tick(tick.0.saturating_add(window).saturating_add(1)))
 }
 
+/// How sure occurrences of several parts are: in an exact record without unknown levels there is no
+/// other order that edges could have had.
+fn recorded_certainty(program: &Program, capture: &Capture) -> Certainty {
+    let known = || program.lines().iter().all(|line| !capture.trace(*line).is_ever_unknown());
+    match doubt_window(capture, Tick(0)).is_none() && known() {
+        true => Certainty::Certain,
+        false => Certainty::Doubtful,
+    }
+}
+
 /// Whether a condition changes its value exactly once within the doubt around `tick`: then it is
 /// certain that it changed, whatever the true order of the edges there.
 fn is_clean_step(capture: &Capture, test: &Test3, lines: &[LineId], tick: Tick) -> bool {
@@ -263,8 +274,8 @@ enum Source<'a> {
     Marks(Marks<'a>),
     Edges(Merged<'a>, &'a Form),
     Stretches(Stretches<'a>, &'a Form),
-    /// Anything that is not simple: the recorded occurrences, each of them doubtful.
-    Recorded(Hits<'a>),
+    /// Anything that is not simple: the recorded occurrences, each of them as sure as this.
+    Recorded(Hits<'a>, Certainty),
 }
 
 impl<'a> DoubtfulHits<'a> {
@@ -275,7 +286,7 @@ impl<'a> DoubtfulHits<'a> {
             return DoubtfulHits { capture, source, guard: None, guard_lines: Vec::new(), from };
         }
         let Tree::Simple(form) = &program.root.tree else {
-            let source = Source::Recorded(program.hits(capture, range));
+            let source = Source::Recorded(program.hits(capture, range), recorded_certainty(program, capture));
             return DoubtfulHits { capture, source, guard: None, guard_lines: Vec::new(), from };
         };
         let source = match form {
@@ -285,7 +296,9 @@ impl<'a> DoubtfulHits<'a> {
             Form::When(test) | Form::Lasting(test, _) => {
                 Source::Stretches(Stretches::new(capture, test, Tick(0)..range.end), form)
             }
-            Form::Frame(_) => Source::Recorded(program.hits(capture, range)),
+            Form::Frame(_) => {
+                Source::Recorded(program.hits(capture, range), recorded_certainty(program, capture))
+            }
         };
         let guard = program.root.guard.as_ref();
         let guard_lines = guard.map(Test3::lines).unwrap_or_default();
@@ -296,7 +309,10 @@ impl<'a> DoubtfulHits<'a> {
     fn candidate(&mut self) -> Option<Hit> {
         match &mut self.source {
             Source::Marks(marks) => marks.next(),
-            Source::Recorded(hits) => hits.next().map(|hit| Hit { certainty: Certainty::Doubtful, ..hit }),
+            Source::Recorded(hits, certainty) => {
+                let certainty = *certainty;
+                hits.next().map(|hit| Hit { certainty, ..hit })
+            }
             Source::Edges(merged, form) => loop {
                 let before = merged.levels().first().copied();
                 let tick = merged.step()?;

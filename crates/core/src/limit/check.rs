@@ -66,6 +66,9 @@ pub enum Reason {
     /// All pulses seen pass, but shorter ones than a tick may have been missed, and the limit
     /// forbids them.
     HiddenPulses,
+    /// Its events are of several parts, or frames of a bus: a sampled record may hide some of them, and
+    /// show some that did not happen.
+    Composite,
 }
 
 /// The verdict on one limit, with everything needed to believe it.
@@ -108,8 +111,10 @@ pub struct LimitResult {
 /// Checks one limit over a whole capture.
 ///
 /// # Errors
-/// When the limit cannot be expressed in exact ticks of this capture.
+/// When the limit cannot be expressed in exact ticks of this capture, or a bus whose frames it looks at
+/// cannot be decoded.
 pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitResult> {
+    limit.check_frames(capture.base())?;
     let blurred = limit.blurred(capture);
     let capture = blurred.as_ref().unwrap_or(capture);
     let mut tally = Tally::new(capture, limit.limit.required);
@@ -259,6 +264,11 @@ impl Tally<'_> {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::HiddenPulses);
         }
+        // What is found of such events is neither all that happened nor certain.
+        if bound.is_composite() && is_doubtful(capture) && worst.is_some() && rule == Rule::Proven {
+            verdict = Verdict::Inconclusive;
+            reason = Some(Reason::Composite);
+        }
         let resolution = match rule {
             Rule::Proven => *capture.resolution(),
             Rule::Measured => Resolution::EXACT,
@@ -301,6 +311,12 @@ impl Tally<'_> {
             decided,
         }
     }
+}
+
+/// Whether instants of a record are not exact.
+fn is_doubtful(capture: &Capture) -> bool {
+    let resolution = capture.resolution();
+    resolution.sampled || resolution.skew > Time::ZERO || resolution.extra > Time::ZERO
 }
 
 /// The rate whose tick is `1 / (distance to the limit - skew)`, rounded up to one that exists.

@@ -47,6 +47,8 @@ impl BoundLimit {
         let hidden = self.limit.kind == Kind::Width
             && resolution.sampled
             && required.min.is_some_and(|min| min <= base.tick());
+        let composite = self.is_composite() && resolution.sampled;
+        let (can_fail, hidden) = (can_fail && !composite, hidden || composite);
         let can_pass = passing.start() <= passing.end() && !hidden;
         let apart = |ticks: i64, limit: Time| {
             let counted = base.length_of(ticks).to_rational();

@@ -8,7 +8,7 @@ use serde::{Serialize, Serializer};
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::event::{ConditionProgram, Meaning, Program, Scope};
 use crate::line::{Crossing, LineId};
-use crate::time::Time;
+use crate::time::{Time, TimeBase};
 
 /// A part with its timing limits, as printed in its datasheet.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -224,6 +224,26 @@ impl BoundLimit {
     /// The crossings of analog lines that it looks at, each once.
     pub fn crossings(&self) -> Vec<Crossing> {
         self.lines().into_iter().filter_map(Crossing::of_line).collect()
+    }
+
+    /// Its events, but for a pulse.
+    fn events(&self) -> Vec<&Program> {
+        match &self.programs {
+            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => vec![a, b],
+            Programs::Repeat(event) => vec![event],
+            Programs::Pulse { .. } => Vec::new(),
+        }
+    }
+
+    /// Whether the buses whose frames it looks at can be decoded at this clock.
+    pub(super) fn check_frames(&self, base: TimeBase) -> Result<()> {
+        self.events().into_iter().try_for_each(|event| event.check_frames(base))
+    }
+
+    /// Whether one of its events is of several parts, or a frame: what a sampled record does not show of
+    /// those may still have happened.
+    pub fn is_composite(&self) -> bool {
+        self.events().into_iter().any(|event| !event.is_simple())
     }
 
     /// All lines that it looks at, crossings included, each once.

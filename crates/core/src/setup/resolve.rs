@@ -347,7 +347,12 @@ impl Loader<'_> {
             match &line.value {
                 None => unwired.push(pin.value.as_str()),
                 Some(name) => match board.get(name) {
-                    Some(meaning @ (Meaning::Line(_) | Meaning::Analog(_) | Meaning::Bus(_))) => {
+                    Some(
+                        meaning @ (Meaning::Line(_)
+                        | Meaning::Analog(_)
+                        | Meaning::Bus(_)
+                        | Meaning::Frames(_)),
+                    ) => {
                         pins.define(pin.value.clone(), meaning.clone());
                     }
                     // A bus that is wrong itself has been complained about already.
