@@ -53,8 +53,7 @@ pub(super) fn bit_rate(capture: &Capture, bit: f64, usual: &[i64]) -> Frequency 
     Frequency::from_rational(Rational::from(rate.max(1)))
 }
 
-/// How often data changed after a rising edge of the clock, and after a falling one; and changes too
-/// close to the next edge of the clock to tell.
+/// How often data changed after a rising edge of the clock, and after a falling one.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Sides {
     pub(super) rising: u64,
