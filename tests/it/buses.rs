@@ -322,6 +322,21 @@ fn registers_follow_their_number_and_have_values_in_their_unit() {
     assert_eq!(told(read), [(Some(0x10), false, 0x1234, Some(2330.0))]);
     adc.frame(&word(false, 0x99, 0));
     assert_eq!(told(adc.finish()), [(Some(0x42), true, 0x99, None)]);
+    // Words of 16 bits: two bytes in one of them, and no number that a cut one could have.
+    let wide = |bits| Protocol::Spi(SpiConfig { bits, ..SpiConfig::new(0) });
+    let mut adc = Registers::new("adc", &wide(16), &board.registers).unwrap();
+    let word = |begins, bits, mosi, miso| {
+        let mut word = Frame { begins, ..Frame::new("word", Tick(0)..Tick(9)) };
+        word.fields.push(Field::new(FieldKind::Data, "mosi", Tick(0)..Tick(9), mosi, bits));
+        word.fields.push(Field::new(FieldKind::Data, "miso", Tick(0)..Tick(9), miso, bits));
+        word
+    };
+    for (begins, bits, mosi, miso) in [(true, 16, 0x10, 0xffff), (false, 16, 0, 0x1234), (false, 5, 0, 3)] {
+        assert!(adc.frame(&word(begins, bits, mosi, miso)).is_empty());
+    }
+    assert_eq!(told(adc.finish()), [(Some(0x10), false, 0x1234, Some(2330.0))]);
+    assert!(Registers::new("adc", &wide(64), &board.registers).is_some());
+    assert!(Registers::new("adc", &wide(12), &board.registers).is_none());
     assert!(Registers::new("can", &can("250 kHz"), &board.registers).is_none());
     for (change, with, wanted) in [
         ("bus = \"two\"", "bus = \"tow\"", "did you mean 'two'?"),

@@ -4,8 +4,8 @@
 use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    CanConfig, ClockedConfig, I2cConfig, JtagConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig,
-    UartConfig, decode,
+    CanConfig, ClockedConfig, I2cConfig, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig,
+    SerialBus, SpiConfig, Strobes, UartConfig, decode,
 };
 use deep_tap::diagnose::{Finding, Sureness, diagnose, diagnose_bus};
 use deep_tap::line::{Level, LineId};
@@ -58,6 +58,11 @@ fn the_settings_of_asynchronous_serial_are_told_from_the_signal() {
         assert_eq!(found[0].sureness, Sureness::Certain);
     }
     only(&about(&plain, uart("115.2 kHz", |c| c.inverted = true), &[0]), "inverted", "inverted = false");
+    // Two settings at once are both told.
+    let both = about(&plain, uart("38.4 kHz", |c| c.inverted = true), &[0]);
+    only(&both, "bit-rate", "bit-rate = \"115.2 kHz\", inverted = false");
+    let both = about(&even, uart("38.4 kHz", |_| {}), &[0]);
+    only(&both, "bit-rate", "bit-rate = \"115.2 kHz\", data-bits = 8, parity = \"even\"");
     // A sender whose clock is off, but not enough to be misread.
     let off = board("TX", &sender("bit-rate = \"115200 Hz\", rate-error = \"3.6 %\""), "10 MS/s", 8);
     only(&about(&off, uart("115.2 kHz", |_| {}), &[0]), "bit-rate", "clock");
@@ -178,6 +183,23 @@ fn single_wires_ports_and_plain_clocks_are_told_too() {
     assert!(about(&chain, config("600 ns", "50 us"), &[0]).is_empty());
     only(&about(&chain, config("900 ns", "50 us"), &[0]), "threshold", "600 ns");
     only(&about(&chain, config("600 ns", "2 ms"), &[0]), "rest", "below");
+    // One pulse that is much too long does not move the threshold.
+    let ticks = (0..200u64).flat_map(|n| [100 + n * 25, 100 + n * 25 + if n % 3 == 0 { 16 } else { 8 }]);
+    let ticks: Vec<u64> = ticks.chain([6000, 6300]).collect();
+    let glitch = capture("20 MS/s", Resolution::EXACT, 9000, &[("DIN", &ticks)]);
+    let found = about(&glitch, config("600 ns", "50 us"), &[0]);
+    assert!(!kinds(&found).contains(&"threshold"), "{found:?}");
+
+    // A memory that is only read: its write strobe is quiet, and nothing is wrong.
+    let low = Some(Level::Low);
+    let strobes = Strobes::Cycles { write: low, read: low };
+    let memory = ParallelConfig { strobes, select: None, latch: None, data: 1, address: 0 };
+    let strobe: Vec<u64> = (0..40).map(|n| 1 + n * 50).collect();
+    let lines: [(&str, &[u64]); 3] = [("WE", &[]), ("OE", &strobe), ("D", &[60, 160, 260])];
+    let read = capture("1 MS/s", Resolution::EXACT, 3000, &lines);
+    let inactive =
+        ParallelConfig { strobes: Strobes::Cycles { write: Some(Level::High), read: low }, ..memory };
+    assert_eq!(about(&read, Protocol::Parallel(inactive), &[0, 1, 2]), []);
 
     let port = "jtag = [{ tck = \"TCK\", tms = \"TMS\", tdi = \"TDI\", tdo = \"TDO\", bit-rate = \"1 MHz\", instruction = 0x2a, instruction-bits = 9, data-in = 0x12345678, data-out = 0x4ba00477, data-bits = 32, every = \"200 us\", start = \"20 us\" }]";
     let capture = board("TCK TMS TDI TDO", port, "20 MS/s", 5);

@@ -53,6 +53,9 @@ fn lin_frames_have_their_identifier_and_the_checksum_of_the_standard() {
         [classic(&old, true), classic(&old, false), classic(&new, true)],
         ["", "checksum", "checksum"]
     );
+    // Nothing but zeros, and what carries over more than once.
+    assert_eq!(classic(&[0x55, 0xc1, 0, 0, 0xff], true), "");
+    assert_eq!(classic(&[0x55, 0xc1, 0xff, 0xff, 0xff, 0x02, 0xfd], true), "");
     assert_eq!(classic(&with(0x41, 0xe6), true), "parity");
     assert_eq!(classic(&[&[0x54, 0xc1][..], &data, &[0xe6]].concat(), true), "sync");
     // What is stated wrongly is told.

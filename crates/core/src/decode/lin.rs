@@ -128,7 +128,8 @@ impl Lin {
         let classic = self.config.classic || matches!(identifier, 0x3c | 0x3d);
         let first = if classic { 0 } else { protected };
         // The sum with its carries, inverted.
-        let sum = open.data.iter().fold(first, |sum, (byte, ..)| (sum + byte - 1) % 255 + 1);
+        let carried = |sum: u64| if sum > 0xff { sum - 0xff } else { sum };
+        let sum = open.data.iter().fold(first, |sum, (byte, ..)| carried(sum + byte));
         let wanted = !sum & 0xff;
         for (byte, start, end) in &open.data {
             open.frame.fields.push(Field::new(FieldKind::Data, "data", *start..*end, *byte, 8));

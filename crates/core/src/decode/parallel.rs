@@ -37,6 +37,13 @@ pub struct ParallelConfig {
     pub address: u32,
 }
 
+impl ParallelConfig {
+    /// Whether there is a strobe for writes and one for reads.
+    pub fn has_both_strobes(&self) -> bool {
+        matches!(self.strobes, Strobes::Cycles { write: Some(_), read: Some(_) })
+    }
+}
+
 /// Decodes a parallel bus. Its lines are, as far as they are there: the clock, or the write and the
 /// read strobe; the select; the latch; the data lines, lowest first; the address lines, lowest first.
 ///

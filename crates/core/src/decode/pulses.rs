@@ -103,7 +103,8 @@ impl Pulses {
     fn word(&mut self, end: Tick, fault: Option<Fault>) -> Frame {
         let mut frame = Frame::new("word", self.start..end);
         frame.begins = self.element == 0;
-        let element = Field::new(FieldKind::Address, "element", self.start..end, self.element, 16);
+        let width = if self.element >> 16 == 0 { 16 } else { 64 };
+        let element = Field::new(FieldKind::Address, "element", self.start..end, self.element, width);
         let data = Field::new(FieldKind::Data, "data", self.start..end, self.value, self.bits);
         frame.fields.extend([element, data]);
         if std::mem::take(&mut self.unknown) {

@@ -69,7 +69,7 @@ impl Register {
     /// assert_eq!(temperature.value(0xe6c0).unwrap().to_f64(), -25.25);
     /// ```
     pub fn value(&self, raw: u64) -> Option<Rational> {
-        let bits = (self.bytes * 8).min(64);
+        let bits = self.bytes.clamp(1, 8) * 8;
         let count = match self.coding {
             Coding::Unsigned => i128::from(raw),
             Coding::Signed => {
@@ -122,6 +122,8 @@ pub struct Access {
 pub struct Registers<'a> {
     bus: &'a str,
     known: &'a [Register],
+    /// Bits of a byte on two wires, of a word on clocked serial.
+    width: u32,
     /// Per part, the number that comes next.
     next: BTreeMap<u64, u64>,
     /// Within a selection.
@@ -141,10 +143,16 @@ type Byte = (u64, Tick, Tick);
 
 impl<'a> Registers<'a> {
     /// Follows a bus by name with what is known of its registers; `None` for a bus that has none of
-    /// this kind.
+    /// this kind: clocked serial needs words of whole bytes, and a line from the controller.
     pub fn new(bus: &'a str, protocol: &Protocol, known: &'a [Register]) -> Option<Self> {
-        let fits = matches!(protocol, Protocol::I2c(_) | Protocol::Spi(_));
-        fits.then(|| Registers { bus, known, next: BTreeMap::new(), selection: None })
+        let width = match protocol {
+            Protocol::I2c(_) => 8,
+            Protocol::Spi(config) if config.data.0 && !config.dual && config.bits.is_multiple_of(8) => {
+                config.bits
+            }
+            _ => return None,
+        };
+        Some(Registers { bus, known, width, next: BTreeMap::new(), selection: None })
     }
 
     fn known(&self, part: Option<u64>, number: Option<u64>) -> Option<(usize, &'a Register)> {
@@ -198,12 +206,14 @@ impl<'a> Registers<'a> {
         let (mut number, mut rest, mut found) = (start, bytes, Vec::new());
         while let Some((_, begin, _)) = rest.first().copied() {
             let known = self.known(part, number);
-            let wanted = known.map_or(1, |(_, register)| register.bytes.clamp(1, 8) as usize);
+            let wanted = known.map_or(1, |(_, register)| register.bytes.clamp(1, 8) * 8 / self.width);
+            let wanted = wanted.max(1) as usize;
             let own = &rest[..wanted.min(rest.len())];
             let lowest_first = known.is_some_and(|(_, register)| register.lowest_first);
+            // All of them together have 64 bits at the most.
             let raw = own.iter().enumerate().fold(0u64, |raw, (place, (byte, ..))| match lowest_first {
-                true => raw | byte << (8 * place),
-                false => raw << 8 | byte,
+                true => raw | byte << (self.width * place as u32),
+                false => raw.checked_shl(self.width).unwrap_or(0) | byte,
             });
             found.push(Access {
                 start: begin,
@@ -212,7 +222,7 @@ impl<'a> Registers<'a> {
                 number,
                 write,
                 raw,
-                bits: 8 * own.len() as u32,
+                bits: self.width * own.len() as u32,
                 register: known.map(|(place, _)| place),
                 cut: own.len() < wanted,
             });
@@ -223,18 +233,21 @@ impl<'a> Registers<'a> {
     }
 
     fn word(&mut self, frame: &Frame) -> Vec<Access> {
-        let value = |name: &str| frame.field(name).map(|field| (field.value, frame.start, frame.end));
+        // What is not whole says nothing.
+        let whole = |name: &str| frame.field(name).filter(|field| field.bits == self.width);
+        let value = |name: &str| whole(name).map(|field| (field.value, frame.start, frame.end));
+        let (out, back) = (value("mosi"), value("miso"));
         let found = match self.selection.take_if(|_| frame.begins) {
             Some(selection) => self.close(selection),
             None => Vec::new(),
         };
         match &mut self.selection {
             Some(selection) => {
-                selection.out.extend(value("mosi"));
-                selection.back.extend(value("miso"));
+                selection.out.extend(out);
+                selection.back.extend(back);
             }
             None => {
-                let Some((word, ..)) = value("mosi") else { return found };
+                let Some((word, ..)) = out else { return found };
                 let (out, back) = (Vec::new(), Vec::new());
                 self.selection = Some(Selection { number: word, out, back });
             }
@@ -244,7 +257,8 @@ impl<'a> Registers<'a> {
 
     fn close(&self, selection: Selection) -> Vec<Access> {
         // Where it is not stated, it is a read if anything came back that is not all zeros or ones.
-        let says = |run: &[Byte]| run.iter().any(|(byte, ..)| *byte != 0 && *byte != 0xff);
+        let ones = u64::MAX >> (64 - self.width);
+        let says = |run: &[Byte]| run.iter().any(|(word, ..)| *word != 0 && *word != ones);
         let stated = self.known(None, Some(selection.number)).and_then(|(_, register)| register.write);
         let write = stated.unwrap_or(!says(&selection.back) && says(&selection.out));
         let run = if write { selection.out } else { selection.back };

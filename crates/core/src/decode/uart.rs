@@ -1,6 +1,7 @@
 //! Asynchronous serial: a start bit, data, perhaps a parity bit, stop bits (TIA-232-F for the
 //! levels on a cable; the framing has no standard of its own beyond ITU-T V.4).
 
+use std::fmt;
 use std::ops::ControlFlow;
 
 use super::pace::Pace;
@@ -23,6 +24,19 @@ pub enum Parity {
     Mark,
     /// Always zero.
     Space,
+}
+
+impl fmt::Display for Parity {
+    /// As a setup has it.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Parity::None => "none",
+            Parity::Even => "even",
+            Parity::Odd => "odd",
+            Parity::Mark => "mark",
+            Parity::Space => "space",
+        })
+    }
 }
 
 impl Parity {

@@ -49,13 +49,7 @@ impl Patient<'_> {
                 self.find("bit-rate", Sureness::Certain, what, format!("bit-rate = \"{}\"", other.bit_rate));
             }
             None if stated.is_bad() => {
-                let what = format!("{} of {} frames have a fault", stated.faulty, stated.frames);
-                self.find(
-                    "unread",
-                    Sureness::Possible,
-                    what,
-                    "check the bit rate, and that the line rests high",
-                );
+                self.unread(&stated, "check the bit rate, and that the line rests high");
             }
             None => self.rare_faults(&stated),
         }
@@ -92,18 +86,8 @@ impl Patient<'_> {
                     return self.find("bit-rate", sureness, what, format!("bit-rate = \"{bit_rate}\""));
                 }
             }
-            if stated.frames > 0 {
-                let what = format!("{} of {} frames have a fault", stated.faulty, stated.frames);
-                let remedy = "check the bit rate, the sample point and the termination";
-                return self.find("unread", Sureness::Possible, what, remedy);
-            }
-            let what = "no frame is read";
-            return self.find(
-                "unread",
-                Sureness::Possible,
-                what,
-                "check the bit rate, and that this is the line",
-            );
+            let remedy = "check the bit rate, the sample point, the termination, and that this is the line";
+            return self.unread(&stated, remedy);
         }
         if alone >= 2 && alone == stated.frames {
             let what = format!("no frame is acknowledged, of {alone}: the sender is alone on the bus");

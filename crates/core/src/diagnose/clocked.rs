@@ -232,10 +232,9 @@ impl Patient<'_> {
             return;
         }
         if stated.is_bad() {
-            let what = format!("{} of {} words have a fault", stated.faulty, stated.frames);
             let remedy =
                 "check the word length, start, parity and stop, and whether clock and data are exchanged";
-            return self.find("unread", Sureness::Possible, what, remedy);
+            return self.unread(&stated, remedy);
         }
         self.rare_faults(&stated);
     }
@@ -250,9 +249,7 @@ impl Patient<'_> {
         }
         let Some(stated) = look(self.capture, &self.bus.lines, range, &self.bus.protocol) else { return };
         if stated.frames == 0 || (stated.is_bad() && stated.faulty > 0) {
-            let what = format!("{} of {} frames have a fault", stated.faulty, stated.frames);
-            let remedy = "check that the lines are not exchanged, and the settings of the bus";
-            self.find("unread", Sureness::Possible, what, remedy);
+            self.unread(&stated, "check that the lines are not exchanged, and the settings of the bus");
         } else if stated.faulty > 0 {
             self.rare_faults(&stated);
         }

@@ -16,6 +16,8 @@ use std::fmt;
 
 use serde::Serialize;
 
+use sight::Sight;
+
 use crate::capture::Capture;
 use crate::decode::{Protocol, SerialBus};
 use crate::line::{Level, LineId};
@@ -129,9 +131,41 @@ impl Patient<'_> {
         what: impl Into<String>,
         remedy: impl Into<String>,
     ) {
+        self.find_at(None, kind, sureness, what, remedy);
+    }
+
+    fn find_at(
+        &mut self,
+        at: Option<Tick>,
+        kind: &'static str,
+        sureness: Sureness,
+        what: impl Into<String>,
+        remedy: impl Into<String>,
+    ) {
         let bus = self.bus.name.clone();
         let (what, remedy) = (what.into(), remedy.into());
-        self.findings.push(Finding { bus, kind, sureness, at: None, what, remedy });
+        self.findings.push(Finding { bus, kind, sureness, at, what, remedy });
+    }
+
+    /// A few faults among many frames without one: not a setting.
+    fn rare_faults(&mut self, stated: &Sight) {
+        let Some((kind, (_, at))) = stated.faults.iter().max_by_key(|(_, (count, _))| *count) else { return };
+        let all = stated.frames;
+        let what = match stated.faulty {
+            1 => format!("1 of {all} frames has a fault: '{kind}'"),
+            faulty => format!("{faulty} of {all} frames have a fault, most of them '{kind}'"),
+        };
+        let remedy = "look at them with: deep-tap frames FILE --faults; settings are not the cause";
+        self.find_at(Some(*at), "faults", Sureness::Certain, what, remedy);
+    }
+
+    /// Too many faults, or no frame, and no cause that is known.
+    fn unread(&mut self, stated: &Sight, remedy: &str) {
+        let what = match stated.frames {
+            0 => "no frame is read".to_string(),
+            all => format!("{} of {all} frames have a fault", stated.faulty),
+        };
+        self.find("unread", Sureness::Possible, what, remedy);
     }
 
     fn line(&self, place: usize) -> LineId {
@@ -146,11 +180,13 @@ impl Patient<'_> {
         self.capture.trace(self.line(place)).edge_count()
     }
 
-    /// Whether the line that the bus cannot do without never changes; then there is nothing else to
+    /// Whether a line that the bus cannot do without never changes; then there is nothing else to
     /// find.
     fn silent(&mut self) -> bool {
         let places: &[usize] = match &self.bus.protocol {
             Protocol::I2c(_) => &[0, 1],
+            // One of two strobes may well never be used.
+            Protocol::Parallel(config) if config.has_both_strobes() && self.edges(1) > 0 => &[],
             _ => &[0],
         };
         let mut silent = false;

@@ -23,8 +23,7 @@ pub(super) struct Sight {
     pub(super) whole: u64,
     /// How often each kind of fault was seen, and where first.
     pub(super) faults: BTreeMap<&'static str, (u64, Tick)>,
-    /// The end of the last faulty frame, and the frames without a fault since.
-    pub(super) last_fault: Option<Tick>,
+    /// The frames without a fault since the last faulty one.
     pub(super) clean_since: u64,
 }
 
@@ -56,7 +55,7 @@ impl FrameSink for Sight {
         if frame.faults.is_empty() {
             self.clean_since += 1;
         } else {
-            (self.faulty, self.clean_since, self.last_fault) = (self.faulty + 1, 0, Some(frame.end));
+            (self.faulty, self.clean_since) = (self.faulty + 1, 0);
         }
         for fault in &frame.faults {
             self.faults.entry(fault.kind).or_insert((0, fault.at)).0 += 1;

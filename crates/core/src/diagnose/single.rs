@@ -41,6 +41,9 @@ impl Patient<'_> {
             if pair[0].to == active { widths.push(length) } else { rests.push(length) }
         }
         widths.sort_unstable();
+        // A few may be glitches.
+        let few = widths.len() / 50;
+        let widths = &widths[few..widths.len() - few];
         let Some((shortest, longest)) = widths.first().copied().zip(widths.last().copied()) else { return };
         self.samples(shortest as f64 * 2.0, "shortest pulse and its rest");
         // The two widths lie on both sides of the widest gap between widths.

@@ -77,8 +77,7 @@ impl Patient<'_> {
             let ever_low = low.take(1000).any(|edge| edge.to == Level::Low);
             let named: Vec<String> =
                 answers.keys().take(4).map(|address| format!("{address:#04X}")).collect();
-            let what =
-                format!("no address is ever acknowledged ({} of {tried} tries): {}", tried, named.join(", "));
+            let what = format!("no address is ever acknowledged, in {tried} tries: {}", named.join(", "));
             let remedy = match ever_low {
                 true => {
                     "check the targets' power, the data line's threshold, and whether the addresses are the \

@@ -1,6 +1,8 @@
 //! Asynchronous serial.
 
-use super::sight::{look, stretch};
+use std::ops::Range;
+
+use super::sight::{Sight, look, stretch};
 use super::timing::{bit_length, bit_rate, rests_at};
 use super::{Patient, Sureness};
 use crate::decode::{Parity, Protocol, UartConfig};
@@ -54,33 +56,25 @@ impl Patient<'_> {
             let clean = sight(other).unwrap_or_default();
             let sureness = if clean.frames >= 12 { Sureness::Certain } else { Sureness::Likely };
             let seen = format!("without a fault in {} bytes", clean.frames);
-            match (change, other.bit_rate) {
+            let what = match (change, other.bit_rate) {
                 ("bit-rate", Some(rate)) => {
                     let bit = measured.unwrap_or(stated_bit) / ticks_per_second * 1e6;
-                    let what = format!(
+                    format!(
                         "a bit lasts {bit:.3} us: {rate}, the setup says {stated_rate}; so it is read {seen}"
-                    );
-                    self.find(change, sureness, what, format!("bit-rate = \"{rate}\""));
+                    )
                 }
                 ("inverted", _) => {
                     let rests = if other.inverted { "low" } else { "high" };
-                    let what = format!("{} rests {rests}; inverted, it is read {seen}", self.name(0));
-                    self.find(change, sureness, what, format!("inverted = {}", other.inverted));
+                    format!("{} rests {rests}; inverted, it is read {seen}", self.name(0))
                 }
                 _ => {
-                    let parity = match other.parity {
-                        Parity::None => "none",
-                        Parity::Even => "even",
-                        Parity::Odd => "odd",
-                        Parity::Mark => "mark",
-                        Parity::Space => "space",
-                    };
-                    let what =
-                        format!("with {} data bits and parity {parity} it is read {seen}", other.data_bits);
-                    let remedy = format!("data-bits = {}, parity = \"{parity}\"", other.data_bits);
-                    self.find("format", sureness, what, remedy);
+                    format!(
+                        "with {} data bits and parity {} it is read {seen}",
+                        other.data_bits, other.parity
+                    )
                 }
-            }
+            };
+            self.find(change, sureness, what, changes(config, other));
             return;
         }
         self.uart_start(config, &range, &stated);
@@ -97,6 +91,7 @@ impl Patient<'_> {
         let both = faster
             .zip(turned)
             .map(|((_, faster), _)| ("bit-rate", UartConfig { inverted: !config.inverted, ..faster }));
+        let found = faster.map_or(config, |(_, faster)| faster);
         let formats = [
             (8, Parity::None),
             (8, Parity::Even),
@@ -106,11 +101,13 @@ impl Patient<'_> {
             (7, Parity::None),
             (9, Parity::None),
         ];
-        let formats = formats
-            .into_iter()
-            .map(|(data_bits, parity)| ("format", UartConfig { data_bits, parity, ..config }))
-            .filter(|(_, other)| *other != config);
-        let mut others = faster.into_iter().chain(turned).chain(formats).chain(both);
+        let with = |kind: &'static str, config: UartConfig| {
+            let formats = formats.into_iter();
+            formats.map(move |(data_bits, parity)| (kind, UartConfig { data_bits, parity, ..config }))
+        };
+        let formats = with("format", config).filter(|(_, other)| *other != config);
+        let others = faster.into_iter().chain(turned).chain(formats).chain(both);
+        let mut others = others.chain(with("bit-rate", found));
         others.find(|(_, other)| {
             let seen = look(self.capture, &self.bus.lines, range.clone(), &Protocol::Uart(*other));
             seen.is_some_and(|seen| seen.is_clean())
@@ -118,16 +115,10 @@ impl Patient<'_> {
     }
 
     /// No other settings help: does it help to begin later?
-    fn uart_start(
-        &mut self,
-        config: UartConfig,
-        range: &std::ops::Range<Tick>,
-        stated: &super::sight::Sight,
-    ) {
+    fn uart_start(&mut self, config: UartConfig, range: &Range<Tick>, stated: &Sight) {
         let trace = self.capture.trace(self.line(0));
         let protocol = Protocol::Uart(config);
-        let first = trace.count(Tick(0)..range.start);
-        let entry = (0..ENTRIES).filter_map(|number| trace.nth_edge(first + number)).find(|edge| {
+        let entry = (0..ENTRIES).filter_map(|number| trace.nth_edge(number)).find(|edge| {
             // Just before the edge, so that it may be a start bit.
             let from = Tick(edge.tick.0.saturating_sub(1));
             let seen = look(self.capture, &self.bus.lines, from..range.end, &protocol);
@@ -139,16 +130,8 @@ impl Patient<'_> {
                 "the record begins within a byte, and no rest follows that tells where one begins; from {at} on \
                  it is read without a fault"
             );
-            self.find(
-                "start",
-                Sureness::Likely,
-                what,
-                format!("read it with --from '{at}', or trigger on a rest"),
-            );
-            if let Some(finding) = self.findings.last_mut() {
-                finding.at = Some(edge.tick);
-            }
-            return;
+            let remedy = format!("read it with --from '{at}', or trigger on a rest");
+            return self.find_at(Some(edge.tick), "start", Sureness::Likely, what, remedy);
         }
         if stated.clean_since >= 10 && stated.faulty * 20 <= stated.frames {
             return self.rare_faults(stated);
@@ -158,25 +141,19 @@ impl Patient<'_> {
         let remedy = "look at the threshold, at the ground lead, and whether this is a line of this kind";
         self.find("unread", Sureness::Possible, what, remedy);
     }
+}
 
-    /// A few faults among many frames without one: not a setting.
-    pub(super) fn rare_faults(&mut self, stated: &super::sight::Sight) {
-        let Some((kind, (_, at))) = stated.faults.iter().max_by_key(|(_, (count, _))| *count) else { return };
-        let all = stated.frames;
-        let what = match stated.faulty {
-            1 => format!("1 of {all} frames has a fault: '{kind}'"),
-            faulty => format!("{faulty} of {all} frames have a fault, most of them '{kind}'"),
-        };
-        let remedy = "look at them with: deep-tap frames FILE --faults; settings are not the cause";
-        let (at, bus) = (Some(*at), self.bus.name.clone());
-        let (what, remedy) = (what, remedy.to_string());
-        self.findings.push(super::Finding {
-            bus,
-            kind: "faults",
-            sureness: Sureness::Certain,
-            at,
-            what,
-            remedy,
-        });
+/// What differs between two settings, as a setup has it.
+fn changes(from: UartConfig, to: UartConfig) -> String {
+    let mut keys = Vec::new();
+    if let Some(rate) = to.bit_rate.filter(|_| to.bit_rate != from.bit_rate) {
+        keys.push(format!("bit-rate = \"{rate}\""));
     }
+    if to.inverted != from.inverted {
+        keys.push(format!("inverted = {}", to.inverted));
+    }
+    if (to.data_bits, to.parity) != (from.data_bits, from.parity) {
+        keys.push(format!("data-bits = {}, parity = \"{}\"", to.data_bits, to.parity));
+    }
+    keys.join(", ")
 }
