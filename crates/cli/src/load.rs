@@ -10,7 +10,7 @@ use deep_tap::event::{FrameBus, Meaning, Scope};
 use deep_tap::format::{dtap, vcd};
 use deep_tap::line::LineId;
 use deep_tap::setup::Setup;
-use deep_tap::time::{Tick, Time};
+use deep_tap::time::{Rational, Tick, Time};
 use deep_tap::{Error, ErrorKind, Place, suggest};
 
 use crate::args::Source;
@@ -165,4 +165,10 @@ pub(crate) fn scope(loaded: &Loaded) -> Scope {
         }
     }
     scope
+}
+
+/// The mean of so many lengths of time, given the ticks of all together.
+pub(crate) fn mean_time(capture: &Capture, ticks: u64, count: u64) -> Option<Time> {
+    let mean = Rational::new(ticks.into(), count.into())?;
+    Some(Time::from_rational(mean.checked_mul(capture.base().tick().to_rational())?))
 }

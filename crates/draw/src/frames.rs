@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 
 use deep_tap_core::capture::Capture;
-use deep_tap_core::decode::{FieldKind, Frame, FrameSink, SerialBus, decode};
+use deep_tap_core::decode::{Frame, FrameSink, SerialBus, decode};
 use deep_tap_core::time::Tick;
 
 use crate::wave::{Cell, Row, View, business};
@@ -87,14 +87,11 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
             }
             let value = match field.bits {
                 1 => field.name.to_string(),
-                bits => format!("0x{:0digits$X}", field.value, digits = bits.div_ceil(4) as usize),
+                _ => field.hex(),
             };
             let mut texts = vec![value.clone()];
-            if let Ok(byte @ 0x20..=0x7e) = u8::try_from(field.value)
-                && (7..=8).contains(&field.bits)
-                && field.kind == FieldKind::Data
-            {
-                texts.insert(0, format!("{value} '{}'", char::from(byte)));
+            if let Some(character) = field.character() {
+                texts.insert(0, format!("{value} '{character}'"));
             }
             if field.bits > 1 {
                 texts.insert(0, format!("{} {}", field.name, texts[0]));

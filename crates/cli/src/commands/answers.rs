@@ -10,7 +10,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{load, parse_time, scope, tell_damage, time};
+use crate::load::{load, mean_time, parse_time, scope, tell_damage, time};
 use crate::output::{Out, write_table};
 
 /// What was found, as JSON has it: times in seconds.
@@ -23,7 +23,7 @@ struct Found<'a> {
     requests: u64,
     answered: u64,
     shortest: Option<Took>,
-    mean: Option<f64>,
+    mean: Option<Time>,
     longest: Option<Took>,
     /// The instants of requests without an answer, up to a thousand.
     missing: Vec<Time>,
@@ -76,7 +76,6 @@ fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within:
             to: bounds.map(|bounds| bounds.hi),
         }
     };
-    let mean = seen.ticks as f64 / seen.answered.max(1) as f64 * base.tick().to_f64();
     Found {
         file: args.source.file.display().to_string(),
         request: &args.request,
@@ -85,7 +84,7 @@ fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within:
         requests: seen.requests,
         answered: seen.answered,
         shortest: seen.shortest.map(took),
-        mean: (seen.answered > 0).then_some(mean),
+        mean: mean_time(capture, seen.ticks, seen.answered),
         longest: seen.longest.map(took),
         missing: seen.missing.iter().map(|tick| base.time_of(*tick)).collect(),
     }
@@ -99,7 +98,7 @@ fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
         found.requests.to_string(),
         found.answered.to_string(),
         seconds(found.shortest.as_ref().map(|took| took.took)),
-        found.mean.map_or(String::new(), |mean| format!("{mean:e}")),
+        seconds(found.mean),
         seconds(found.longest.as_ref().map(|took| took.took)),
         seconds(found.longest.as_ref().and_then(|took| took.from)),
         seconds(found.longest.as_ref().and_then(|took| took.to)),
@@ -127,7 +126,7 @@ fn text(capture: &Capture, seen: &Answers, found: &Found<'_>) -> String {
     };
     took("soonest", &found.shortest, seen.shortest);
     took("latest", &found.longest, seen.longest);
-    if let Some(mean) = found.mean.and_then(|mean| format!("{:.0} ps", mean * 1e12).parse::<Time>().ok()) {
+    if let Some(mean) = found.mean {
         text.push_str(&format!("{:<10}{}\n", "mean", mean.rounded(tick)));
     }
     if !seen.missing.is_empty() {

@@ -72,6 +72,21 @@ impl Field {
     pub fn new(kind: FieldKind, name: &'static str, span: Range<Tick>, value: u64, bits: u32) -> Field {
         Field { name, start: span.start, end: span.end, value, bits, kind }
     }
+
+    /// Its value in hexadecimal, with as many digits as its bits take.
+    pub fn hex(&self) -> String {
+        format!("0x{:0digits$X}", self.value, digits = self.bits.div_ceil(4) as usize)
+    }
+
+    /// The printable ASCII character that data of seven or eight bits may be.
+    pub fn character(&self) -> Option<char> {
+        match u8::try_from(self.value) {
+            Ok(byte @ 0x20..=0x7e) if self.kind == FieldKind::Data && (7..=8).contains(&self.bits) => {
+                Some(char::from(byte))
+            }
+            _ => None,
+        }
+    }
 }
 
 /// What a field is for.

@@ -221,7 +221,7 @@ fn doubt_window(capture: &Capture, tick: Tick) -> Option<Range<Tick>> {
 /// other order that edges could have had.
 fn recorded_certainty(program: &Program, capture: &Capture) -> Certainty {
     let known = || program.lines().iter().all(|line| !capture.trace(*line).is_ever_unknown());
-    match doubt_window(capture, Tick(0)).is_none() && known() {
+    match capture.resolution().is_exact() && known() {
         true => Certainty::Certain,
         false => Certainty::Doubtful,
     }

@@ -265,7 +265,8 @@ impl Tally<'_> {
             reason = Some(Reason::HiddenPulses);
         }
         // What is found of such events is neither all that happened nor certain.
-        if bound.is_composite() && is_doubtful(capture) && worst.is_some() && rule == Rule::Proven {
+        if bound.is_composite() && !capture.resolution().is_exact() && worst.is_some() && rule == Rule::Proven
+        {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::Composite);
         }
@@ -311,12 +312,6 @@ impl Tally<'_> {
             decided,
         }
     }
-}
-
-/// Whether instants of a record are not exact.
-fn is_doubtful(capture: &Capture) -> bool {
-    let resolution = capture.resolution();
-    resolution.sampled || resolution.skew > Time::ZERO || resolution.extra > Time::ZERO
 }
 
 /// The rate whose tick is `1 / (distance to the limit - skew)`, rounded up to one that exists.

@@ -47,7 +47,7 @@ impl BoundLimit {
         let hidden = self.limit.kind == Kind::Width
             && resolution.sampled
             && required.min.is_some_and(|min| min <= base.tick());
-        let composite = self.is_composite() && resolution.sampled;
+        let composite = self.is_composite() && !resolution.is_exact();
         let (can_fail, hidden) = (can_fail && !composite, hidden || composite);
         let can_pass = passing.start() <= passing.end() && !hidden;
         let apart = |ticks: i64, limit: Time| {

@@ -177,9 +177,9 @@ impl<'a> Section<'a> {
     pub(super) fn number_or_text(&self, key: &'static str) -> Option<Placed<Result<u32, String>>> {
         let value = self.get(key)?;
         match value.get_ref() {
-            DeValue::Integer(number) => match number.as_str().parse() {
-                Ok(number) => Some(self.placed(Ok(number), value.span())),
-                Err(_) => {
+            DeValue::Integer(_) => match whole(value).and_then(|number| u32::try_from(number).ok()) {
+                Some(number) => Some(self.placed(Ok(number), value.span())),
+                None => {
                     self.wrong(value, key, "a whole number from 0 on");
                     None
                 }
@@ -260,10 +260,7 @@ impl<'a> Section<'a> {
     /// A whole number that is not negative, in any base.
     pub(super) fn count(&self, key: &'static str) -> Option<Placed<u64>> {
         let value = self.get(key)?;
-        let number = match value.get_ref() {
-            DeValue::Integer(number) => u64::from_str_radix(number.as_str(), number.radix()).ok(),
-            _ => None,
-        };
+        let number = whole(value);
         if number.is_none() {
             self.wrong(value, key, "a whole number from 0 on, such as 0x51");
         }
@@ -273,10 +270,7 @@ impl<'a> Section<'a> {
     /// A list of whole numbers that are not negative.
     pub(super) fn numbers(&self, key: &'static str) -> Option<Vec<u32>> {
         let value = self.get(key)?;
-        let number = |item: &Spanned<DeValue<'_>>| match item.get_ref() {
-            DeValue::Integer(number) => number.as_str().parse().ok(),
-            _ => None,
-        };
+        let number = |item: &Spanned<DeValue<'_>>| u32::try_from(whole(item)?).ok();
         let DeValue::Array(array) = value.get_ref() else {
             self.wrong(value, key, "a list of numbers");
             return None;
@@ -371,6 +365,14 @@ fn describe(value: &DeValue<'_>) -> &'static str {
         DeValue::Datetime(_) => "a date",
         DeValue::Array(_) => "a list",
         DeValue::Table(_) => "a table",
+    }
+}
+
+/// A whole number that is not negative, in whatever base it is written.
+fn whole(value: &Spanned<DeValue<'_>>) -> Option<u64> {
+    match value.get_ref() {
+        DeValue::Integer(number) => u64::from_str_radix(number.as_str(), number.radix()).ok(),
+        _ => None,
     }
 }
 

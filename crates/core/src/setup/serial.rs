@@ -70,7 +70,7 @@ pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Optio
             let data = section.required("data", "data = \"SDATA\"");
             let bits = small(section, "bits", 16);
             let left = section.word("justified", &[("delayed", false), ("left", true)]);
-            let config = I2sConfig { bits: bits?, left_justified: left? };
+            let config = I2sConfig { bits, left_justified: left? };
             (Protocol::I2s(config), vec![clock?, select?, data?])
         }
         "mdio" | "swd" => {
@@ -118,16 +118,9 @@ fn bit_rate(section: &Section<'_>, example: &str) -> Option<Frequency> {
 }
 
 /// A small whole number, or a usual one when none is given.
-fn small(section: &Section<'_>, key: &'static str, usual: u32) -> Option<u32> {
-    match section.number_or_text(key) {
-        None => Some(usual),
-        Some(Placed { value: Ok(number), .. }) => Some(number),
-        Some(Placed { place, .. }) => {
-            let error = Error::new(ErrorKind::Setup, format!("{key} is a number"));
-            section.reader.report(error.with_help(format!("write {key} = {usual}")).at(Place::Text(place)));
-            None
-        }
-    }
+fn small(section: &Section<'_>, key: &'static str, usual: u32) -> u32 {
+    let number = section.count(key).map_or(u64::from(usual), |number| number.value);
+    u32::try_from(number).unwrap_or(u32::MAX)
 }
 
 fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
@@ -142,7 +135,7 @@ fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let highest_first = section.word("order", &[("lowest-first", false), ("highest-first", true)]);
     let config = UartConfig {
         bit_rate: bit_rate?,
-        data_bits: data_bits?,
+        data_bits,
         parity: parity?,
         stop_bits: stop_bits?,
         inverted,
@@ -178,8 +171,8 @@ fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
         return None;
     }
     let config = SpiConfig {
-        mode: u8::try_from(mode?).unwrap_or(u8::MAX),
-        bits: bits?,
+        mode: u8::try_from(mode).unwrap_or(u8::MAX),
+        bits,
         lowest_first: lowest_first?,
         select: select.is_some().then_some(active?),
         data: (mosi.is_some(), miso.is_some()),
@@ -235,7 +228,7 @@ fn read_clocked(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)
     }
     let config = ClockedConfig {
         rising: rising?,
-        bits: bits?,
+        bits,
         lowest_first: lowest_first?,
         start: start?,
         parity: parity?,
@@ -259,7 +252,7 @@ fn read_pulses(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)>
     let config = PulsesConfig {
         threshold: threshold?.value,
         rest: rest?.value,
-        bits: small(section, "bits", 24)?,
+        bits: small(section, "bits", 24),
         lowest_first: section.word("order", &HIGHEST)?,
         inverted: section.flag("inverted").unwrap_or(false),
     };

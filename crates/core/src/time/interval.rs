@@ -30,6 +30,11 @@ impl Resolution {
     /// Sampled by a perfect instrument: no skew, no time-base error.
     pub const SAMPLED: Resolution = Resolution { sampled: true, ..Resolution::EXACT };
 
+    /// Whether edges happened exactly at their ticks, on all inputs.
+    pub fn is_exact(&self) -> bool {
+        !self.sampled && self.skew == Time::ZERO && self.extra == Time::ZERO
+    }
+
     /// Ticks by which an edge may have happened before the tick it was seen at.
     pub fn quantum(&self) -> u32 {
         u32::from(self.sampled)

@@ -1,12 +1,12 @@
 //! The buses side by side: a column for each, and in it what follows without a rest.
 
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Frame, SerialBus};
+use deep_tap::decode::Frame;
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
 use super::rows::time_width;
-use super::{Listed, Listing, character, told, value};
+use super::{Listed, Listing, told, value};
 use crate::args::{self, Format, Values};
 use crate::errors::Failure;
 use crate::load::time;
@@ -28,13 +28,8 @@ struct Run {
 }
 
 /// Writes frames as they come; how many.
-pub(super) fn write(
-    args: &args::Frames,
-    capture: &Capture,
-    buses: &[&SerialBus],
-    listing: Listing<'_>,
-    out: &mut Out,
-) -> Result<u64, Failure> {
+pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
+    let (args, capture, buses) = (listing.args, listing.capture, listing.buses.clone());
     if args.format != Format::Text {
         let error = Error::new(ErrorKind::Unknown, "--beside writes text only");
         return Err(error.with_help("CSV and JSON have the bus in a column of its own").into());
@@ -88,7 +83,7 @@ impl Columns<'_> {
             true => {
                 let field = &frame.fields[0];
                 run.values.push(value(field, self.args.values).trim_start_matches("0x").to_string());
-                run.text.push(character(field).unwrap_or('.'));
+                run.text.push(field.character().unwrap_or('.'));
             }
             false => {
                 let fields: Vec<String> = frame.fields.iter().map(|f| told(f, self.args.values)).collect();

@@ -7,7 +7,7 @@ mod summary;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{Field, FieldKind, Frame, Frames, SerialBus};
 use deep_tap::event::FrameTests;
-use deep_tap::time::{Tick, Time};
+use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
 use crate::Outcome;
@@ -35,14 +35,18 @@ struct Listed<'a> {
 
 /// All buses in order of time.
 struct Listing<'a> {
+    args: &'a args::Frames,
+    capture: &'a Capture,
+    buses: Vec<&'a SerialBus>,
+    /// Ticks that are looked at.
+    ticks: u64,
     lanes: Vec<Lane<'a>>,
     tests: Option<FrameTests>,
-    only_faulty: bool,
     left: u64,
 }
 
 impl<'a> Listing<'a> {
-    fn new(args: &args::Frames, loaded: &'a Loaded, buses: &[&'a SerialBus]) -> Result<Self, Failure> {
+    fn new(args: &'a args::Frames, loaded: &'a Loaded, buses: Vec<&'a SerialBus>) -> Result<Self, Failure> {
         let capture = &loaded.capture;
         let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
         let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?;
@@ -63,7 +67,7 @@ impl<'a> Listing<'a> {
         let lanes = buses.iter().map(lane).collect::<Result<Vec<_>, Error>>()?;
         let tests = args.has.as_deref().map(FrameTests::parse).transpose()?;
         let left = args.first.unwrap_or(u64::MAX);
-        Ok(Listing { lanes, tests, only_faulty: args.faults, left })
+        Ok(Listing { args, capture, buses, ticks: to.0 - from.0, lanes, tests, left })
     }
 }
 
@@ -80,7 +84,7 @@ impl<'a> Iterator for Listing<'a> {
             let frame = std::mem::replace(&mut lane.next, lane.frames.next())?;
             let gap = lane.last_end.replace(frame.end).map(|last| frame.start.since(last));
             let wanted = self.tests.as_ref().is_none_or(|tests| frame.meets(tests));
-            if wanted && (!self.only_faulty || !frame.faults.is_empty()) {
+            if wanted && (!self.args.faults || !frame.faults.is_empty()) {
                 self.left -= 1;
                 return Some(Listed { bus: lane.bus, frame, gap });
             }
@@ -100,23 +104,23 @@ pub(crate) fn run(args: &args::Frames, out: &mut Out) -> Result<Outcome, Failure
 
 /// Writes what was asked for: how many frames there were, and of which buses.
 pub(crate) fn list<'a>(
-    args: &args::Frames,
+    args: &'a args::Frames,
     loaded: &'a Loaded,
     out: &mut Out,
 ) -> Result<(u64, Vec<&'a SerialBus>), Failure> {
     let capture = &loaded.capture;
     let setup = setup_of(loaded, &args.source.file)?;
     let buses = asked(args, serial_buses(setup, capture, &args.bus)?)?;
-    let listing = Listing::new(args, loaded, &buses)?;
+    let listing = Listing::new(args, loaded, buses.clone())?;
     let count = match () {
-        () if args.summary => summary::write(args, capture, &buses, listing, out)?,
-        () if args.beside => beside::write(args, capture, &buses, listing, out)?,
+        () if args.summary => summary::write(listing, out)?,
+        () if args.beside => beside::write(listing, out)?,
         () if args.count => {
             let count = listing.count() as u64;
             out.line(count.to_string())?;
             count
         }
-        () => rows::write(args, capture, &buses, listing, out)?,
+        () => rows::write(listing, out)?,
     };
     Ok((count, buses))
 }
@@ -125,17 +129,18 @@ pub(crate) fn list<'a>(
 fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a SerialBus>, Failure> {
     let Some(tests) = args.has.as_deref() else { return Ok(buses) };
     let tests = FrameTests::parse(tests)?;
-    let known: Vec<Result<&SerialBus, Error>> =
-        buses.into_iter().map(|bus| tests.check(bus.protocol.words()).map(|()| bus)).collect();
-    if known.iter().all(Result::is_err) {
-        return Err(known.into_iter().find_map(Result::err).map_or(Failure::ClosedPipe, Failure::from));
+    let mut unknown = None;
+    let mut known = Vec::new();
+    for bus in buses {
+        match tests.check(bus.protocol.words()) {
+            Ok(()) => known.push(bus),
+            Err(error) => unknown = unknown.or(Some(error)),
+        }
     }
-    Ok(known.into_iter().filter_map(Result::ok).collect())
-}
-
-/// A length of time between ticks.
-fn length(capture: &Capture, ticks: i64) -> Time {
-    capture.base().length_of(ticks)
+    match unknown.filter(|_| known.is_empty()) {
+        Some(error) => Err(error.into()),
+        None => Ok(known),
+    }
 }
 
 /// A field in words: its name and value, and the character that a byte may be.
@@ -143,8 +148,7 @@ fn told(field: &Field, values: Values) -> String {
     if field.kind == FieldKind::Control && field.bits == 1 {
         return field.name.to_string();
     }
-    let data = field.kind == FieldKind::Data;
-    match character(field).filter(|_| data && values == Values::Hex) {
+    match field.character().filter(|_| values == Values::Hex) {
         Some(character) => format!("{}={} '{character}'", field.name, value(field, values)),
         None => format!("{}={}", field.name, value(field, values)),
     }
@@ -152,22 +156,13 @@ fn told(field: &Field, values: Values) -> String {
 
 /// The value of a field.
 fn value(field: &Field, values: Values) -> String {
-    let bits = field.bits as usize;
     match values {
         Values::Decimal => field.value.to_string(),
-        Values::Binary => format!("0b{:0bits$b}", field.value),
-        Values::Text if field.kind == FieldKind::Data => match character(field) {
+        Values::Binary => format!("0b{:0bits$b}", field.value, bits = field.bits as usize),
+        Values::Text if field.kind == FieldKind::Data => match field.character() {
             Some(character) => character.to_string(),
             None => format!("\\x{:02x}", field.value),
         },
-        Values::Hex | Values::Text => format!("0x{:0digits$X}", field.value, digits = bits.div_ceil(4)),
-    }
-}
-
-/// The character that a field of seven or eight bits may be.
-fn character(field: &Field) -> Option<char> {
-    match u8::try_from(field.value) {
-        Ok(byte @ 0x20..=0x7e) if (7..=8).contains(&field.bits) => Some(char::from(byte)),
-        _ => None,
+        Values::Hex | Values::Text => field.hex(),
     }
 }

@@ -1,12 +1,12 @@
 //! One line per frame.
 
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Frame, SerialBus};
+use deep_tap::decode::Frame;
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
-use super::{Listed, Listing, length, told, value};
+use super::{Listed, Listing, told, value};
 use crate::args::{self, Format};
 use crate::errors::Failure;
 use crate::load::time;
@@ -23,14 +23,9 @@ struct Said<'a> {
 }
 
 /// Writes frames as they come; how many.
-pub(super) fn write(
-    args: &args::Frames,
-    capture: &Capture,
-    buses: &[&SerialBus],
-    listing: Listing<'_>,
-    out: &mut Out,
-) -> Result<u64, Failure> {
-    let longest = buses.iter().map(|bus| bus.name.chars().count()).max().unwrap_or(0).max(3);
+pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
+    let (args, capture) = (listing.args, listing.capture);
+    let longest = listing.buses.iter().map(|bus| bus.name.chars().count()).max().unwrap_or(0).max(3);
     let at = time_width(capture);
     match args.format {
         Format::Text => out.line(format!("{:>at$}  {:>at$}  {:<longest$}  frame", "at", "gap", "bus"))?,
@@ -72,7 +67,7 @@ fn text(
 ) -> String {
     let Listed { bus, frame, gap } = listed;
     let tick = capture.base().tick();
-    let gap = gap.map_or("-".to_string(), |gap| length(capture, gap).rounded(tick));
+    let gap = gap.map_or("-".to_string(), |gap| capture.base().length_of(gap).rounded(tick));
     let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
     let faults: String = frame.faults.iter().map(|fault| format!("  !! {}", fault.what)).collect();
     let (when, fields) = (time(capture, frame.start), fields.join(" "));

@@ -8,9 +8,10 @@ use deep_tap::diagnose::measured_bit_rate;
 use deep_tap::time::{Frequency, Time};
 use serde::Serialize;
 
-use super::{Listing, length};
-use crate::args::{self, Table};
+use super::Listing;
+use crate::args::Table;
 use crate::errors::Failure;
+use crate::load::mean_time;
 use crate::output::{Grid, Out, write_table};
 
 /// One bus, as JSON has it: times in seconds.
@@ -23,38 +24,33 @@ struct Said {
     kinds: BTreeMap<&'static str, u64>,
     faults: BTreeMap<&'static str, u64>,
     data_bytes: u64,
-    /// Share of the record that lies within frames.
+    /// Share of what was looked at that lies within frames.
     load: f64,
     /// Bits per second, as measured.
     bit_rate: Option<Frequency>,
     shortest_gap: Option<Time>,
-    mean_gap: Option<f64>,
+    mean_gap: Option<Time>,
     longest_gap: Option<Time>,
 }
 
 /// Writes a row for each bus; how many frames there are.
-pub(super) fn write(
-    args: &args::Frames,
-    capture: &Capture,
-    buses: &[&SerialBus],
-    listing: Listing<'_>,
-    out: &mut Out,
-) -> Result<u64, Failure> {
+pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
+    let (args, capture, ticks, buses) = (listing.args, listing.capture, listing.ticks, listing.buses.clone());
     let mut seen: Vec<Statistics> = buses.iter().map(|_| Statistics::default()).collect();
     for listed in listing {
         if let Some(place) = buses.iter().position(|bus| std::ptr::eq(*bus, listed.bus)) {
             seen[place].add(&listed.frame);
         }
     }
-    let said: Vec<Said> = buses.iter().zip(&seen).map(|(bus, seen)| said(capture, bus, seen)).collect();
+    let said: Vec<Said> =
+        buses.iter().zip(&seen).map(|(bus, seen)| said(capture, bus, seen, ticks)).collect();
     let table = Table { format: args.format, output: None, replace: false };
     write_table(&table, out, &said, || rows(&said), || text(capture, &said))?;
     Ok(seen.iter().map(|seen| seen.frames).sum())
 }
 
-fn said(capture: &Capture, bus: &SerialBus, seen: &Statistics) -> Said {
-    let time = |ticks: u64| length(capture, i64::try_from(ticks).unwrap_or(i64::MAX));
-    let second = capture.base().tick().to_f64();
+fn said(capture: &Capture, bus: &SerialBus, seen: &Statistics, ticks: u64) -> Said {
+    let time = |ticks: u64| capture.base().length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
     Said {
         bus: bus.name.clone(),
         kind: bus.protocol.name(),
@@ -63,10 +59,10 @@ fn said(capture: &Capture, bus: &SerialBus, seen: &Statistics) -> Said {
         kinds: seen.kinds.clone(),
         faults: seen.faults.clone(),
         data_bytes: seen.data_bits / 8,
-        load: seen.busy as f64 / capture.len().max(1) as f64,
+        load: seen.busy as f64 / ticks.max(1) as f64,
         bit_rate: measured_bit_rate(capture, bus),
         shortest_gap: seen.gaps.map(|gaps| time(gaps.shortest)),
-        mean_gap: seen.gaps.map(|gaps| gaps.sum as f64 / gaps.count.max(1) as f64 * second),
+        mean_gap: seen.gaps.and_then(|gaps| mean_time(capture, gaps.sum, gaps.count)),
         longest_gap: seen.gaps.map(|gaps| time(gaps.longest)),
     }
 }
@@ -105,7 +101,7 @@ fn rows(said: &[Said]) -> Vec<Vec<String>> {
             format!("{:.6}", bus.load),
             bus.bit_rate.map_or(String::new(), |rate| format!("{}", rate.to_f64())),
             seconds(bus.shortest_gap),
-            bus.mean_gap.map_or(String::new(), |gap| format!("{gap:e}")),
+            seconds(bus.mean_gap),
             seconds(bus.longest_gap),
         ]);
     }
@@ -130,7 +126,6 @@ fn text(capture: &Capture, said: &[Said]) -> String {
     let tick = capture.base().tick();
     let rounded = |time: Option<Time>| time.map_or("-".to_string(), |time| time.rounded(tick));
     for bus in said {
-        let mean = bus.mean_gap.and_then(|gap| format!("{:.0} ns", gap * 1e9).parse::<Time>().ok());
         grid.row(vec![
             bus.bus.clone(),
             bus.kind.to_string(),
@@ -140,7 +135,7 @@ fn text(capture: &Capture, said: &[Said]) -> String {
             bus.bit_rate.map_or("-".to_string(), |rate| rate.to_string()),
             rounded(bus.shortest_gap),
             rounded(bus.longest_gap),
-            rounded(mean),
+            rounded(bus.mean_gap),
             counts(&bus.kinds),
             if bus.faults.is_empty() { "none".to_string() } else { counts(&bus.faults) },
         ]);
