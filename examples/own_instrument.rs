@@ -174,9 +174,10 @@ fn main() -> Result<()> {
         what: "clock period".into(),
         kind: Kind::Period,
         events: Events::Repeat("CLK rises".into()),
-        required: Required { min: Some("900 ns".parse()?), max: Some("1.1 us".parse()?) },
+        required: Required::times(Some("900 ns".parse()?), Some("1.1 us".parse()?)),
         typical: None,
         condition: None,
+        group: None,
     };
     let bound =
         BoundLimit::bind("U1", "counter", &limit, &Scope::of(&capture)).map_err(|(_, error)| error)?;

@@ -26,9 +26,10 @@
 //!         what: "write pulse width".into(),
 //!         kind: Kind::Width,
 //!         events: Events::Pulse("WE_N low".into()),
-//!         required: Required { min: Some(min.parse()?), max: None },
+//!         required: Required::times(Some(min.parse()?), None),
 //!         typical: None,
 //!         condition: None,
+//!         group: None,
 //!     })
 //! };
 //! let verdict = |min: &str| -> deep_tap::Result<Verdict> {

@@ -53,7 +53,7 @@ fn extremes(data: &[u8]) -> [LimitResult; 2] {
     let capture = capture.bus(bus).build().expect("a whole capture");
     let limit = |kind| {
         let events = Events::Data { data: "D changes".into(), reference: "CLK rises".into() };
-        let required = Required { min: Some("10 ns".parse().expect("a time")), max: None };
+        let required = Required::times(Some("10 ns".parse().expect("a time")), None);
         let limit = Limit {
             symbol: "t".into(),
             what: String::new(),
@@ -62,6 +62,7 @@ fn extremes(data: &[u8]) -> [LimitResult; 2] {
             required,
             typical: None,
             condition: None,
+            group: None,
         };
         BoundLimit::bind("U1", "bus", &limit, &Scope::of(&capture)).expect("a right limit")
     };

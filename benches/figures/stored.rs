@@ -110,9 +110,10 @@ fn twelve(capture: &Capture) -> Vec<BoundLimit> {
             what: String::new(),
             kind,
             events,
-            required: Required { min: Some("5 ns".parse().expect("a time")), max: None },
+            required: Required::times(Some("5 ns".parse().expect("a time")), None),
             typical: None,
             condition: None,
+            group: None,
         };
         BoundLimit::bind("U1", "part", &limit, &Scope::of(capture)).expect("a right limit")
     };

@@ -113,7 +113,7 @@ fn no_verdict_about_a_voltage_is_ever_wrong_and_its_bounds_hold_the_truth() {
         let result = limit::check(&capture, &bind(&capture, &limit), Rule::Proven).unwrap();
         let truth = Time::from_rational(truth);
         let bounds = result.bounds.unwrap();
-        assert!(bounds.contain(truth), "seed {seed}: {truth} not in {bounds:?}");
+        assert!(bounds.contain(truth.into()), "seed {seed}: {truth} not in {bounds:?}");
         // No wider than what 26 mV either way at both ends, and a sample, make of it.
         let width = bounds.hi.to_f64() - bounds.lo.to_f64();
         assert!(width < 4.0 * (0.026 / 3000.0 + 0.4e-6) + 1e-6, "seed {seed}: {width}");

@@ -58,7 +58,10 @@ fn each_planted_fault_is_found_by_its_limit_and_by_no_other() {
             let bounds = result.bounds.unwrap();
             let nearly =
                 time(truth).to_rational().checked_add(time("0.9 ns").to_rational()).map(Time::from_rational);
-            assert!(bounds.contain(time(truth)) || bounds.contain(nearly.unwrap()), "{fault}: {result:#?}");
+            assert!(
+                bounds.contain(time(truth).into()) || bounds.contain(nearly.unwrap().into()),
+                "{fault}: {result:#?}"
+            );
         }
     }
 }
@@ -201,7 +204,7 @@ fn the_clock_chip_answers_in_time_and_keeps_its_bus_free_unless_it_is_planted() 
                 "{result:#?}"
             );
             if wanted == Verdict::Fail {
-                assert!(result.bounds.unwrap().contain(time("900 ns")), "{result:#?}");
+                assert!(result.bounds.unwrap().contain(time("900 ns").into()), "{result:#?}");
             }
         }
         // Everything else talks without a fault, too.

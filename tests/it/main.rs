@@ -24,9 +24,10 @@ mod events;
 mod events_oracle;
 /// Short pulses.
 mod glitches;
+/// Hand-computed verdicts on and beside every boundary.
+mod kinds;
 /// Order of knowledge between the core's modules.
 mod layers;
-/// Hand-computed verdicts on and beside every boundary.
 mod limits;
 /// Instruments over the network, on the loopback address.
 mod more_buses;

@@ -128,7 +128,11 @@ fn what_a_rate_can_decide_is_what_it_then_decides() {
                     assert_eq!(with(Verdict::Fail).count() > 0, outlook.can_fail, "{told}");
                     seen[usize::from(outlook.can_pass) + usize::from(outlook.can_fail)] += 1;
                     if let (Some(min), None) = (min, max) {
-                        let shortest = with(Verdict::Pass).map(|o| o.interval.ticks).min().unwrap();
+                        let shortest = with(Verdict::Pass)
+                            .filter_map(|o| o.measured.interval())
+                            .map(|i| i.ticks)
+                            .min()
+                            .unwrap();
                         let margin = base.length_of(shortest).to_rational().checked_sub(min.to_rational());
                         assert_eq!(outlook.distance.map(Time::to_rational), margin, "{told}");
                     }

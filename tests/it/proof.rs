@@ -6,11 +6,15 @@ use std::ops::ControlFlow;
 use deep_tap::bench::{Instant, Random, Script, StandIn, StandInOptions};
 use deep_tap::capture::Capture;
 use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
-use deep_tap::limit::{Doubt, Events, Kind, Limit, Occurrence, Verdict};
+use deep_tap::limit::{Events, Kind, Limit, Measured, Occurrence, Quantity, Required, Unit, Verdict};
 use deep_tap::line::{Input, Level, Line};
 use deep_tap::time::{Bounds, Percent, Rate, Rational, Resolution, Time, TimeBase};
 
 use crate::support::{data, limit, occurrences, pair};
+
+fn control(control: &str, reference: &str) -> Events {
+    Events::Control { control: control.into(), reference: reference.into() }
+}
 
 const SLOTS: usize = 100;
 const TRIALS: u64 = 250;
@@ -48,7 +52,7 @@ impl Truth {
         let rises = Truth::rises(&self.a);
         let anchor = *rises.get(slot)?;
         match kind {
-            Kind::Delay => {
+            Kind::Delay | Kind::Recovery => {
                 let next = rises.get(slot + 1).copied().unwrap_or(i64::MAX);
                 let answer = Truth::rises(&self.b).into_iter().find(|b| *b >= anchor)?;
                 (answer < next).then_some(answer - anchor)
@@ -57,9 +61,22 @@ impl Truth {
             Kind::Setup => {
                 self.b.iter().rev().map(|(at, _)| *at).find(|at| *at < anchor).map(|at| anchor - at)
             }
+            Kind::Removal => {
+                Truth::rises(&self.b).into_iter().rev().find(|at| *at < anchor).map(|at| anchor - at)
+            }
+            Kind::Skew => Truth::rises(&self.b).into_iter().map(|at| (at - anchor).abs()).min(),
             Kind::Width => self.a.iter().find(|(at, up)| !*up && *at > anchor).map(|(at, _)| at - anchor),
             _ => rises.get(slot + 1).map(|next| next - anchor),
         }
+    }
+
+    /// The same as what the kind is written in.
+    fn value(&self, kind: Kind, slot: usize) -> Option<Quantity> {
+        if kind != Kind::Duty {
+            return self.interval(kind, slot).map(|fs| femto(fs).into());
+        }
+        let (high, period) = (self.interval(Kind::Width, slot)?, self.interval(Kind::Period, slot)?);
+        Rational::new(high.into(), period.into()).map(|share| Unit::Percent.of(share))
     }
 }
 
@@ -109,13 +126,17 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
 }
 
 /// The widest that bounds may be: a tick and the skew to either side, and the time-base error.
-fn widest(capture: &Capture, occurrence: &Occurrence, bounds: &Bounds) -> Time {
+fn widest(capture: &Capture, occurrence: &Occurrence, bounds: &Bounds<Quantity>) -> Time {
     let resolution = capture.resolution();
     let two = Rational::from(2);
     let tick = capture.base().tick().to_rational();
     let longest = bounds.hi.to_rational().abs().max(bounds.lo.to_rational().abs());
     let clock = longest.checked_mul(resolution.accuracy.to_fraction()).unwrap();
-    let skew = if occurrence.interval.same_input { Rational::ZERO } else { resolution.skew.to_rational() };
+    let skew = if occurrence.measured.interval().unwrap().same_input {
+        Rational::ZERO
+    } else {
+        resolution.skew.to_rational()
+    };
     let half = tick.checked_add(skew).and_then(|s| s.checked_add(clock)).unwrap();
     Time::from_rational(half.checked_mul(two).unwrap())
 }
@@ -131,19 +152,16 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
     let (found, _) = occurrences(capture, limit);
     let tick_fs = capture.base().tick().to_f64() * 1e15;
     for occurrence in &found {
-        let anchor = if limit.kind == Kind::Setup { occurrence.end } else { occurrence.start };
+        let backwards = matches!(limit.kind, Kind::Setup | Kind::Removal);
+        let anchor = if backwards { occurrence.end } else { occurrence.start };
         // Each slot's event comes about 20 ticks into it; the time base may run away by as much.
         let slot = ((anchor.0 as f64 - 20.0) * tick_fs / truth.slot as f64).round() as usize;
-        let interval = truth.interval(limit.kind, slot);
-        let what = || {
-            format!(
-                "{:?} {:?} slot {slot}: {occurrence:?}, truth {interval:?} fs",
-                limit.kind, limit.required
-            )
-        };
+        let value = truth.value(limit.kind, slot);
+        let what =
+            || format!("{:?} {:?} slot {slot}: {occurrence:?}, truth {value:?}", limit.kind, limit.required);
         let bounds = occurrence.bounds(capture.base(), capture.resolution()).unwrap();
         tally.seen += 1;
-        match interval.map(femto) {
+        match value {
             Some(interval) => {
                 assert!(bounds.contain(interval), "truth outside the bounds: {}", what());
                 let min = limit.required.min.is_none_or(|min| interval >= min);
@@ -159,7 +177,12 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
         }
         tally.passed += u64::from(occurrence.verdict == Verdict::Pass);
         tally.failed += u64::from(occurrence.verdict == Verdict::Fail);
-        if occurrence.doubt != Some(Doubt::Order) && occurrence.interval.ticks > 1 {
+        // With one partner only: several make the bounds wider.
+        let single = match occurrence.measured {
+            Measured::Interval { interval, partners } => partners.0 == partners.1 && interval.ticks > 1,
+            _ => false,
+        };
+        if single {
             let width = bounds.hi.to_rational().checked_sub(bounds.lo.to_rational()).unwrap();
             assert!(
                 Time::from_rational(width) <= widest(capture, occurrence, &bounds),
@@ -194,9 +217,18 @@ fn truth_is_inside_the_bounds_and_no_verdict_is_wrong() {
             (Kind::Setup, data("B", "A rises"), (min, max)),
             (Kind::Width, Events::Pulse("A high".into()), (min, max)),
             (Kind::Period, Events::Repeat("A rises".into()), period),
+            (Kind::Recovery, control("A rises", "B rises"), (min, max)),
+            (Kind::Removal, control("A rises", "B rises"), period),
+            (Kind::Skew, pair("A rises", "B rises"), (min, max)),
         ] {
             compare(&truth, &capture, &limit(kind, events, min, max), &mut tally);
         }
+        // About as long a share of the period as the pulse has.
+        let share = bound.to_rational().checked_div(femto(truth.slot).to_rational()).unwrap();
+        let share = Some(Unit::Percent.of(share));
+        let (min, max) = if random.below(2) == 0 { (share, None) } else { (None, share) };
+        let duty = limit(Kind::Duty, Events::Pulse("A high".into()), None, None);
+        compare(&truth, &capture, &Limit { required: Required { min, max }, ..duty }, &mut tally);
     }
     assert!(tally.seen >= 100_000, "only {} occurrences", tally.seen);
     // The test would prove nothing if nearly everything were inconclusive.

@@ -128,7 +128,17 @@ fn a_limits_file_is_checked_by_itself_and_on_the_board() {
             "p.toml:13:7 the minimum 5 ns is above the maximum 4 ns",
         ),
         ("min = \"5 ns\"", "", "p.toml:7:1 [[limit]] 'tDS' has no 'min' or 'max'"),
-        ("min = \"5 ns\"", "min = 5", "p.toml:13:7 '5' has no unit: a time is in s"),
+        ("min = \"5 ns\"", "min = 5", "p.toml:13:7 '5' has no unit"),
+        ("min = \"5 ns\"", "min = \"5 nz\"", "p.toml:13:10 'nz' is no unit, and no value or limit"),
+        ("min = \"5 ns\"", "min = \"5 V\"", "p.toml:13:8 '5 V' is a voltage"),
+        ("min = \"5 ns\"", "min = \"2 tDS\"", "p.toml:13:10 this formula refers to itself: tDS → tDS"),
+        ("min = \"5 ns\"", "min = \"(1 ns + 2) * 3\"", "p.toml:13:9 a time and a plain number cannot be"),
+        (
+            "min = \"5 ns\"",
+            "min = { hot = \"5 ns\" }",
+            "p.toml:13:9 the part has no operating conditions 'hot'",
+        ),
+        ("C rises", "C rises while C low", "p.toml:12:13 'C rises while C low' can never happen"),
         ("kind = \"setup\"", "kind = \"steup\"", "p.toml:10:8 'steup' is not a kind of limit"),
         (
             "reference = \"C rises\"",

@@ -44,9 +44,10 @@ pub(crate) fn limit(kind: Kind, events: Events, min: Option<Time>, max: Option<T
         what: "test".into(),
         kind,
         events,
-        required: Required { min, max },
+        required: Required::times(min, max),
         typical: None,
         condition: None,
+        group: None,
     }
 }
 

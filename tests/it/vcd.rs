@@ -48,7 +48,7 @@ fn a_real_simulation_gets_the_verdicts_that_its_test_bench_found() {
         let (occurrences, worst) = found[name];
         assert_eq!((result.symbol.as_str(), result.verdict), (symbol, verdict));
         assert_eq!((result.counts.seen, result.counts.failed), (occurrences, failed), "{symbol}");
-        assert_eq!(result.measured, Some(time(&format!("{worst} ns"))), "{symbol}");
+        assert_eq!(result.measured, Some(time(&format!("{worst} ns")).into()), "{symbol}");
     }
 }
 

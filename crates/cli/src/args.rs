@@ -181,8 +181,8 @@ pub(crate) struct Table {
     /// Write to a file instead of standard output
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
-    /// Replace an output file that is there already
-    #[arg(long, requires = "output")]
+    /// Replace output files that are there already
+    #[arg(long)]
     pub(crate) replace: bool,
 }
 
@@ -361,14 +361,27 @@ pub(crate) struct Measure {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Check {
-    #[command(flatten)]
-    pub(crate) source: Source,
-    /// Only limits with these symbols, or of these parts: 'tDH', 'U5', 'U5.tDH'
+    /// Captures (.dtap) or simulations' value change dumps (.vcd); of several, the worst of each limit
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<PathBuf>,
+    /// The setup to use, instead of the one in the capture; a dump needs one to be checked
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+    /// Only limits with these symbols, of these parts, or of these groups: 'tDH', 'U5', 'U5.tDH'
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) only: Vec<String>,
     /// How a value near its limit is decided
     #[arg(long, value_enum, default_value_t = Rule::Proven)]
     pub(crate) rule: Rule,
+    /// List every violation with its instant and value; those in a row as one line
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Also write the verdicts as JUnit XML, a test case for each limit
+    #[arg(long, value_name = "FILE")]
+    pub(crate) junit: Option<PathBuf>,
+    /// Also write every occurrence of every limit, as a table: .csv or .parquet
+    #[arg(long, value_name = "FILE")]
+    pub(crate) occurrences: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) table: Table,
 }

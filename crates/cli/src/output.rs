@@ -1,5 +1,6 @@
 //! Where results go.
 
+use std::fs::File;
 use std::io::{BufWriter, IsTerminal, Write};
 use std::path::Path;
 
@@ -8,6 +9,7 @@ use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement};
 use deep_tap::{Error, ErrorKind, Place};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
+use tempfile::NamedTempFile;
 
 use crate::args::{Format, Table};
 use crate::errors::{Failure, colours};
@@ -196,28 +198,52 @@ pub(crate) fn save(
     replace: bool,
     write: impl FnOnce(&mut dyn Write) -> std::io::Result<()>,
 ) -> Result<(), Failure> {
-    let there = || {
-        Error::new(ErrorKind::Exists, "this file is there already")
-            .with_help("choose another name, or say that it may be replaced (--replace)")
-            .at(Place::File(path.to_path_buf()))
-    };
-    if !replace && path.exists() {
-        return Err(there().into());
-    }
-    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut builder = tempfile::Builder::new();
-    // As readable as any other new file, not only for its owner.
-    #[cfg(unix)]
-    builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
-    let mut file = builder.tempfile_in(folder).map_err(|e| Error::io(path, "create", e))?;
+    let mut pending = Pending::create(path, replace)?;
     {
-        let mut writer = BufWriter::new(file.as_file_mut());
+        let mut writer = BufWriter::new(pending.file());
         write(&mut writer).and_then(|()| writer.flush()).map_err(|e| Error::io(path, "write", e))?;
     }
-    let done = if replace { file.persist(path) } else { file.persist_noclobber(path) };
-    match done {
-        Ok(_) => Ok(()),
-        Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => Err(there().into()),
-        Err(error) => Err(Error::io(path, "write", error.error).into()),
+    pending.finish()
+}
+
+/// A file that is being written; it appears under its name when it is finished.
+pub(crate) struct Pending<'a> {
+    file: NamedTempFile,
+    path: &'a Path,
+    replace: bool,
+}
+
+impl<'a> Pending<'a> {
+    pub(crate) fn create(path: &'a Path, replace: bool) -> Result<Self, Failure> {
+        if !replace && path.exists() {
+            return Err(there_already(path));
+        }
+        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let mut builder = tempfile::Builder::new();
+        // As readable as any other new file, not only for its owner.
+        #[cfg(unix)]
+        builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
+        let file = builder.tempfile_in(folder).map_err(|e| Error::io(path, "create", e))?;
+        Ok(Pending { file, path, replace })
     }
+
+    pub(crate) fn file(&mut self) -> &mut File {
+        self.file.as_file_mut()
+    }
+
+    pub(crate) fn finish(self) -> Result<(), Failure> {
+        let Pending { file, path, replace } = self;
+        let done = if replace { file.persist(path) } else { file.persist_noclobber(path) };
+        match done {
+            Ok(_) => Ok(()),
+            Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => Err(there_already(path)),
+            Err(error) => Err(Error::io(path, "write", error.error).into()),
+        }
+    }
+}
+
+fn there_already(path: &Path) -> Failure {
+    let error = Error::new(ErrorKind::Exists, "this file is there already");
+    let help = "choose another name, or say that it may be replaced (--replace)";
+    error.with_help(help).at(Place::File(path.to_path_buf())).into()
 }

@@ -6,19 +6,19 @@ use std::path::{Path, PathBuf};
 use deep_tap::capture::Capture;
 use deep_tap::format::dtap::{self, Recorder, SaveOptions};
 use deep_tap::instrument::{Instrument, Progress};
-use deep_tap::limit::{self, Rule, Runs, Verdict};
+use deep_tap::limit::{self, Rule, Verdict};
 use deep_tap::setup::{CaptureSink, RecordOptions, Setup};
-use deep_tap::time::{Samples, Tick, Time};
+use deep_tap::time::{Samples, Tick};
 use deep_tap::{Error, ErrorKind, Place};
 use indicatif::ProgressBar;
 
-use super::check;
+use super::check::{self, Over};
 use crate::Outcome;
 use crate::args;
 use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
 use crate::errors::Failure;
 use crate::load::time;
-use crate::output::{Grid, Out, progress_bar, remark};
+use crate::output::{Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
     let setup = Setup::from_file(&args.setup)?;
@@ -46,12 +46,12 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     };
     let mut runs = Repeated { check: args.check, keep: args.keep, ..Repeated::default() };
     for path in numbered(&target, args.replace) {
-        if runs.names.len() as u64 == times || interrupted() {
+        if runs.names == times || interrupted() {
             break;
         }
         match record_to_file(&setup, &mut *instrument, options, &path, save) {
             // Interrupted while it waited: what was recorded before stands.
-            Err(Failure::Error(_)) if !runs.names.is_empty() && interrupted() => break,
+            Err(Failure::Error(_)) if runs.names > 0 && interrupted() => break,
             outcome => runs.add(&setup, outcome?, &path, out)?,
         }
     }
@@ -63,10 +63,9 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
 struct Repeated {
     check: bool,
     keep: args::Keep,
-    names: Vec<String>,
+    names: u64,
     kept: u64,
-    results: Runs,
-    tick: Option<Time>,
+    over: Over,
 }
 
 impl Repeated {
@@ -75,13 +74,13 @@ impl Repeated {
         let (duration, edges) = (capture.duration(), capture.edge_count());
         let name = path.display().to_string();
         let mut line = format!("{name}: {duration}, {edges} edges");
-        self.tick = Some(capture.base().tick());
+        let tick = capture.base().tick();
         let mut keep = true;
         if self.check {
             let results = limit::check_all(&capture, setup.limits(), Rule::Proven)?;
             line.push_str(&format!(": {}", check::answer(results.iter().map(|r| r.verdict))));
             keep = self.keep == args::Keep::All || results.iter().any(|r| r.verdict == Verdict::Fail);
-            self.results.add(results);
+            self.over.add_results(&name, tick, results)?;
         }
         drop(capture);
         if keep {
@@ -90,7 +89,7 @@ impl Repeated {
             std::fs::remove_file(path).map_err(|error| Error::io(path, "remove", error))?;
             line.push_str(", not kept");
         }
-        self.names.push(name);
+        self.names += 1;
         out.line(line)?;
         // Whoever follows the output wants each capture when it is there.
         out.finish()
@@ -98,37 +97,17 @@ impl Repeated {
 
     /// The verdicts over all.
     fn finish(&self, out: &mut Out) -> Result<Outcome, Failure> {
-        let captures = match self.names.len() {
-            1 => "1 capture".to_string(),
-            n => format!("{n} captures"),
-        };
-        let (results, Some(tick)) = (self.results.results(), self.tick.filter(|_| self.check)) else {
-            out.line(captures)?;
+        if !self.check {
+            out.line(match self.names {
+                1 => "1 capture".to_string(),
+                n => format!("{n} captures"),
+            })?;
             return Ok(Outcome::Done);
-        };
-        let verdicts = results.iter().map(|over| over.result.verdict);
-        out.line(format!(
-            "\n{}          over {captures}, {} kept\n",
-            check::answer(verdicts.clone()),
-            self.kept
-        ))?;
-        let mut grid = Grid::new(
-            &["part", "limit", "what", "required", "worst", "in", "at", "margin", "seen", "verdict"],
-            &[4, 6, 7, 8],
-        );
-        for over in results {
-            let mut cells = check::cells(tick, &over.result);
-            let run = self.names.get(over.worst_run).filter(|_| over.result.worst.is_some());
-            cells.insert(5, run.cloned().unwrap_or_else(|| "-".to_string()));
-            if over.failed_runs > 0
-                && let Some(verdict) = cells.last_mut()
-            {
-                verdict.push_str(&format!(" in {} of {captures}", over.failed_runs));
-            }
-            grid.row_with_mark(cells, check::mark(over.result.verdict));
         }
-        out.line(grid.text())?;
-        Ok(check::outcome(limit::overall(verdicts)))
+        let over = &self.over;
+        out.line(format!("\n{}          over {}, {} kept\n", over.answer(), over.captures(), self.kept))?;
+        out.line(over.grid())?;
+        Ok(over.outcome())
     }
 }
 

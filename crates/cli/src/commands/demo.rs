@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use deep_tap::format::dtap::{self, SaveOptions};
-use deep_tap::limit::{Deciding, LimitResult, Rule, Verdict};
+use deep_tap::limit::{Deciding, LimitResult, Quantity, Rule, Verdict};
 use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::{Error, ErrorKind, Place};
 
@@ -122,8 +122,7 @@ impl Demo<'_> {
         self.heading(3, "Check every occurrence of every limit")?;
         self.command(&format!("check {}", path.display()))?;
         let checked = check(loaded, path, &[], Rule::Proven)?;
-        let source = args::Source { file: path.to_path_buf(), setup: None };
-        let text = checked.text(&loaded.capture, &source);
+        let text = checked.text(&loaded.capture, None);
         // The advice at the end is the rest of this story.
         let table = text.split("\nnext: ").next().unwrap_or(&text);
         self.body(table)?;
@@ -145,7 +144,7 @@ impl Demo<'_> {
     fn look(&mut self, path: &Path, checked: &Checked) -> Result<(), Failure> {
         let failed = checked.results.iter().filter(|r| r.verdict == Verdict::Fail && r.reference == "U3");
         // The clearest picture: the violation that takes the least room.
-        let Some(failed) = failed.min_by_key(|r| r.measured) else { return Ok(()) };
+        let Some(failed) = failed.min_by_key(|r| r.measured.and_then(Quantity::time)) else { return Ok(()) };
         let Some(at) = failed.at else { return Ok(()) };
         self.heading(4, &format!("Look at a violation: {} of {}", failed.symbol, failed.reference))?;
         let around = at.to_string().replace(' ', "");
@@ -185,8 +184,7 @@ impl Demo<'_> {
         self.command(&format!("check {}", target.display()))?;
         let loaded = self.load(&target)?;
         let checked = check(&loaded, &target, &[], Rule::Proven)?;
-        let source = args::Source { file: target.clone(), setup: None };
-        let text = checked.text(&loaded.capture, &source);
+        let text = checked.text(&loaded.capture, None);
         self.body(text.split("\nnext: ").next().unwrap_or(&text))?;
         let dip = checked.results.iter().find(|r| r.verdict == Verdict::Fail).and_then(|r| r.at);
         let Some(dip) = dip else { return Ok(()) };
@@ -230,7 +228,7 @@ impl Demo<'_> {
         self.out.line("")?;
         self.command(&format!("check {}", target.display()))?;
         let checked = check(&loaded, &target, &[], Rule::Proven)?;
-        let text = checked.text(&loaded.capture, &asked.source);
+        let text = checked.text(&loaded.capture, asked.source.setup.as_deref());
         self.body(text.split("\nnext: ").next().unwrap_or(&text))
     }
 
@@ -260,8 +258,7 @@ impl Demo<'_> {
         self.command(&format!("check {} --only {}", path.display(), open.join(",")))?;
         let loaded = self.load(&path)?;
         let decided = check(&loaded, &path, &open, Rule::Proven)?;
-        let source = args::Source { file: path.clone(), setup: None };
-        let text = decided.text(&loaded.capture, &source);
+        let text = decided.text(&loaded.capture, None);
         self.body(text.split("\nnext: ").next().unwrap_or(&text))
     }
 

@@ -154,7 +154,7 @@ fn said_limit(
     let resolution = &limit.resolution(base, resolution, plan.analog_every);
     let outlook = limit.outlook(base, resolution)?;
     // Another rate of the digital lines is no other rate of the analog ones.
-    let rate = if outlook.is_open() || !limit.crossings().is_empty() {
+    let rate = if outlook.is_open() || limit.is_analog() {
         None
     } else {
         limit.deciding_rate(&plan.rates, resolution)
@@ -164,7 +164,7 @@ fn said_limit(
         symbol: limit.limit.symbol.clone(),
         what: limit.limit.what.clone(),
         required: limit.limit.required.to_string(),
-        analog: !limit.crossings().is_empty(),
+        analog: limit.is_analog(),
         outlook,
         deciding_rate: rate.map(Rate::to_f64),
         rate,

@@ -79,7 +79,7 @@ impl CaptureBuilder {
         let line = &capture.analog_lines[id.0];
         let trace = &capture.analog_traces[id.0];
         let levels = trace.levels(crossing.gate(trace.scale(), line.hysteresis), capture.len);
-        let ticks = spread(trace, crossing, &levels).unwrap_or(capture.len);
+        let ticks = spread(trace, crossing, Voltage::ZERO, &levels).unwrap_or(capture.len);
         let extra = capture.base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
         capture.history.push(format!(
             "line {name} made from analog line {analog} at {threshold} with a hysteresis of {}; its edges \

@@ -43,11 +43,11 @@ impl Crossings {
 }
 
 /// How far the true crossings may lie from where the levels change, in ticks, at the most: a sample
-/// may be off by the scale's error, and the voltage moves on between samples. `None` where a
+/// may be off by the scale's error, the level by `off`, and the voltage moves on between samples. `None` where a
 /// crossing has no certain sample on one of its sides.
-pub(super) fn spread(analog: &AnalogTrace, crossing: Crossing, edges: &Trace) -> Option<u64> {
+pub(super) fn spread(analog: &AnalogTrace, crossing: Crossing, off: Voltage, edges: &Trace) -> Option<u64> {
     let scale = analog.scale();
-    let error = scale.error().to_rational();
+    let error = scale.error().to_rational().checked_add(off.to_rational())?;
     let level = crossing.level().to_rational();
     let low_to = scale.first_at_least(Voltage::from_rational(level.checked_sub(error)?)).saturating_sub(1);
     let high_from = scale.last_at_most(Voltage::from_rational(level.checked_add(error)?)).saturating_add(1);

@@ -10,7 +10,7 @@ use super::merged::BusValues;
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Value};
-use crate::time::{Rate, Resolution, Tick, Time, TimeBase};
+use crate::time::{Rate, Resolution, Tick, Time, TimeBase, Voltage};
 
 /// Where a capture comes from.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -247,10 +247,11 @@ impl Capture {
     }
 
     /// How far the true instants at which an analog line crosses a voltage may lie from the ticks
-    /// that show it, at the most. The whole record where that cannot be said.
-    pub fn crossing_spread(&self, crossing: Crossing) -> Time {
+    /// that show it, at the most; by `off` the voltage itself may be off. The whole record where that
+    /// cannot be said.
+    pub fn crossing_spread(&self, crossing: Crossing, off: Voltage) -> Time {
         let analog = self.analog_traces.get(crossing.analog().0);
-        let ticks = analog.and_then(|analog| spread(analog, crossing, self.trace(crossing.line())));
+        let ticks = analog.and_then(|analog| spread(analog, crossing, off, self.trace(crossing.line())));
         self.base.length_of(i64::try_from(ticks.unwrap_or(self.len)).unwrap_or(i64::MAX))
     }
 

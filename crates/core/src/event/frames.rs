@@ -1,5 +1,6 @@
 //! Frames of serial buses, as the event language knows them: it asks for them, decoders find them.
 
+use std::any::Any;
 use std::fmt;
 use std::sync::Arc;
 
@@ -10,7 +11,7 @@ use crate::line::LineId;
 use crate::time::{Tick, TimeBase};
 
 /// A serial bus that an event can ask for frames.
-pub trait FrameSource: fmt::Debug + Send + Sync {
+pub trait FrameSource: Any + fmt::Debug + Send + Sync {
     /// The lines it is decoded from, in the reader's order.
     fn lines(&self) -> &[LineId];
 
@@ -49,6 +50,12 @@ impl FrameBus {
     /// A name for a source of frames.
     pub fn new(source: impl FrameSource + 'static) -> Self {
         FrameBus(Arc::new(source))
+    }
+
+    /// The source, if it is of this type.
+    pub fn source<S: FrameSource>(&self) -> Option<&S> {
+        let source: &dyn Any = &*self.0;
+        source.downcast_ref()
     }
 }
 

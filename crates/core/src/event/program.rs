@@ -277,6 +277,19 @@ impl Program {
         sorted_lines(&self.root)
     }
 
+    /// A line that would have to be high and low at once for this to happen, if there is one.
+    pub fn contradiction(&self) -> Option<LineId> {
+        let edge = self.as_qualified_edge()?;
+        let after = match edge.direction {
+            Direction::Rises => Some((edge.line, true)),
+            Direction::Falls => Some((edge.line, false)),
+            Direction::Changes => None,
+        };
+        let wanted: Vec<(LineId, bool)> = edge.levels.iter().copied().chain(after).collect();
+        let opposite = |(line, high): &(LineId, bool)| wanted.contains(&(*line, !high));
+        wanted.iter().find(|level| opposite(level)).map(|(line, _)| *line)
+    }
+
     /// The edge it is, if it is the edge of one line, and the levels its `while` asks for, if those
     /// are plain levels that must all hold: what a simple hardware trigger can do.
     pub fn as_qualified_edge(&self) -> Option<LineEdge> {

@@ -1,112 +1,20 @@
-//! The result of a limit over a whole capture.
+//! Checking limits over a whole capture.
 
 use std::ops::ControlFlow;
 
 use rayon::prelude::*;
-use serde::Serialize;
 
+use super::bound::BoundLimit;
 use super::judge::{Rule, Verdict};
-use super::occurrence::{CertainPair, Doubt, Found, Occurrence, Take};
-use super::part::{BoundLimit, Kind, Required};
+use super::occurrence::{Doubt, Found, Measured, Occurrence};
+use super::part::Kind;
+use super::quantity::{Quantity, Required};
+use super::result::{Counts, Deciding, LimitResult, Reason, Statistics};
+use super::walk::{CertainPair, Take};
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::line::LineId;
-use crate::time::{Bounds, Interval, Rate, Rational, Resolution, Time};
-
-/// How many occurrences ended how.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Counts {
-    /// Occurrences in all.
-    pub seen: u64,
-    /// Of these, passed.
-    pub passed: u64,
-    /// Of these, failed.
-    pub failed: u64,
-    /// Of these, inconclusive.
-    pub inconclusive: u64,
-    /// Starting events that found no partner, and pulses cut off by an end of the record.
-    pub unpaired: u64,
-}
-
-/// The measured values of all occurrences.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
-pub struct Statistics {
-    /// The smallest.
-    pub min: Time,
-    /// The mean, rounded.
-    pub mean: f64,
-    /// The largest.
-    pub max: Time,
-}
-
-/// At which sample rate an inconclusive measurement would be decided.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Deciding {
-    /// At this rate, the lowest sufficient one that the instrument has (or, where its rates are
-    /// not known, the exact one).
-    Rate(Rate),
-    /// At this rate, which is above the instrument's fastest.
-    Beyond {
-        /// The rate that would be needed.
-        needed: Rate,
-        /// The fastest that the instrument has.
-        fastest: Rate,
-    },
-    /// At no rate: the measured value is on the limit, within the skew and time-base error.
-    Never,
-}
-
-/// Why a limit as a whole is inconclusive.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Reason {
-    /// The worst occurrence is in doubt.
-    Occurrence(Doubt),
-    /// All pulses seen pass, but shorter ones than a tick may have been missed, and the limit
-    /// forbids them.
-    HiddenPulses,
-    /// Its events are of several parts, or frames of a bus: a sampled record may hide some of them, and
-    /// show some that did not happen.
-    Composite,
-}
-
-/// The verdict on one limit, with everything needed to believe it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct LimitResult {
-    /// The part's reference on the board.
-    pub reference: String,
-    /// The part number.
-    pub part: String,
-    /// The datasheet's symbol.
-    pub symbol: String,
-    /// The datasheet's words.
-    pub what: String,
-    /// What one occurrence is.
-    pub kind: Kind,
-    /// The required range.
-    pub required: Required,
-    /// The verdict: the worst over all occurrences.
-    pub verdict: Verdict,
-    /// Why it is inconclusive, if it is.
-    pub reason: Option<Reason>,
-    /// The worst occurrence: of those with the worst verdict, the one with the least margin.
-    pub worst: Option<Occurrence>,
-    /// What is known of the worst occurrence's true interval.
-    pub bounds: Option<Bounds>,
-    /// When the worst occurrence begins.
-    pub at: Option<Time>,
-    /// The worst occurrence's interval as counted.
-    pub measured: Option<Time>,
-    /// The worst occurrence's distance to the limit, negative when violated.
-    pub margin: Option<Time>,
-    /// How many occurrences ended how.
-    pub counts: Counts,
-    /// The values of all occurrences.
-    pub statistics: Option<Statistics>,
-    /// For an inconclusive result, the rate that would decide it.
-    pub decided: Option<Deciding>,
-}
+use crate::time::{Interval, Rate, Rational, Resolution, Time};
 
 /// Checks one limit over a whole capture.
 ///
@@ -115,11 +23,14 @@ pub struct LimitResult {
 /// cannot be decoded.
 pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitResult> {
     limit.check_frames(capture.base())?;
-    let blurred = limit.blurred(capture);
+    let Some(settled) = limit.settled(capture) else {
+        return Ok(Tally::new(capture, limit.limit.required).result(limit, rule));
+    };
+    let blurred = settled.blurred(capture);
     let capture = blurred.as_ref().unwrap_or(capture);
     let mut tally = Tally::new(capture, limit.limit.required);
-    limit.walk(capture, rule, &mut tally)?;
-    Ok(tally.result(limit, rule))
+    settled.walk(capture, rule, &mut tally)?;
+    Ok(tally.result(&settled, rule))
 }
 
 /// Checks several limits over a whole capture, on all cores; the results are in their order.
@@ -152,28 +63,28 @@ struct Tally<'a> {
     capture: &'a Capture,
     required: Required,
     counts: Counts,
+    /// Of intervals, in ticks.
     sum: i128,
     least: i64,
     most: i64,
+    /// Of values that are no intervals.
+    values: Option<Values>,
     worst: Option<Worst>,
 }
 
 struct Worst {
     rank: u8,
-    margin: Time,
+    margin: Option<Rational>,
     occurrence: Occurrence,
     /// Another occurrence of this rank and a length in this range is not worse: the margin is least
     /// at one of its ends.
     within: (i64, i64),
 }
 
-/// Distance of a measured value to the nearer end of the required range, negative outside.
-fn margin(required: Required, measured: Time) -> Time {
-    let measured = measured.to_rational();
-    let below = required.min.and_then(|min| measured.checked_sub(min.to_rational()));
-    let above = required.max.and_then(|max| max.to_rational().checked_sub(measured));
-    let least = below.into_iter().chain(above).min();
-    Time::from_rational(least.unwrap_or(Rational::ZERO))
+struct Values {
+    sum: f64,
+    least: Quantity,
+    most: Quantity,
 }
 
 /// How bad a verdict is.
@@ -188,18 +99,23 @@ fn rank(verdict: Verdict) -> u8 {
 impl<'a> Tally<'a> {
     fn new(capture: &'a Capture, required: Required) -> Self {
         let (least, most) = (i64::MAX, i64::MIN);
-        Tally { capture, required, counts: Counts::default(), sum: 0, least, most, worst: None }
+        Tally { capture, required, counts: Counts::default(), sum: 0, least, most, values: None, worst: None }
     }
 
-    /// Counts an occurrence; whether it may be the worst so far.
     #[inline]
-    fn count(&mut self, ticks: i64, verdict: Verdict) -> bool {
+    fn count(&mut self, verdict: Verdict) {
         self.counts.seen += 1;
         match verdict {
             Verdict::Pass => self.counts.passed += 1,
             Verdict::Fail => self.counts.failed += 1,
             Verdict::Inconclusive | Verdict::NotSeen => self.counts.inconclusive += 1,
         }
+    }
+
+    /// Counts an interval; whether it may be the worst so far.
+    #[inline]
+    fn count_ticks(&mut self, ticks: i64, verdict: Verdict) -> bool {
+        self.count(verdict);
         self.sum += i128::from(ticks);
         (self.least, self.most) = (self.least.min(ticks), self.most.max(ticks));
         match &self.worst {
@@ -212,10 +128,27 @@ impl<'a> Tally<'a> {
         }
     }
 
+    /// Counts a value that is no interval.
+    fn count_value(&mut self, occurrence: Occurrence) {
+        self.count(occurrence.verdict);
+        if let Some(value) = occurrence.value(self.capture.base()) {
+            let values = self.values.get_or_insert(Values { sum: 0.0, least: value, most: value });
+            values.sum += value.to_f64();
+            if value.to_rational() < values.least.to_rational() {
+                values.least = value;
+            }
+            if value.to_rational() > values.most.to_rational() {
+                values.most = value;
+            }
+        }
+        self.compare(occurrence, 0);
+    }
+
     #[cold]
-    fn compare(&mut self, occurrence: Occurrence) {
-        let (rank, ticks) = (rank(occurrence.verdict), occurrence.interval.ticks);
-        let margin = margin(self.required, self.capture.base().length_of(ticks));
+    fn compare(&mut self, occurrence: Occurrence, ticks: i64) {
+        let rank = rank(occurrence.verdict);
+        let value = occurrence.value(self.capture.base());
+        let margin = value.and_then(|value| self.required.margin(value.to_rational()));
         match &mut self.worst {
             Some(worst) if worst.rank == rank => {
                 worst.within = (worst.within.0.min(ticks), worst.within.1.max(ticks));
@@ -223,6 +156,7 @@ impl<'a> Tally<'a> {
                     (worst.margin, worst.occurrence) = (margin, occurrence);
                 }
             }
+            Some(worst) if worst.rank > rank => {}
             worst => *worst = Some(Worst { rank, margin, occurrence, within: (ticks, ticks) }),
         }
     }
@@ -232,19 +166,22 @@ impl Take for Tally<'_> {
     fn found(&mut self, found: Found) -> ControlFlow<()> {
         match found {
             Found::Unpaired(_) => self.counts.unpaired += 1,
-            Found::Occurrence(occurrence) => {
-                if self.count(occurrence.interval.ticks, occurrence.verdict) {
-                    self.compare(occurrence);
+            Found::Occurrence(occurrence) => match occurrence.measured.interval() {
+                Some(Interval { ticks, .. }) => {
+                    if self.count_ticks(ticks, occurrence.verdict) {
+                        self.compare(occurrence, ticks);
+                    }
                 }
-            }
+                None => self.count_value(occurrence),
+            },
         }
         ControlFlow::Continue(())
     }
 
     #[inline]
     fn certain(&mut self, certain: CertainPair, like: Interval) -> ControlFlow<()> {
-        if self.count(certain.ticks(), certain.verdict) {
-            self.compare(certain.occurrence(like));
+        if self.count_ticks(certain.ticks(), certain.verdict) {
+            self.compare(certain.occurrence(like), certain.ticks());
         }
         ControlFlow::Continue(())
     }
@@ -255,11 +192,13 @@ impl Tally<'_> {
         let capture = self.capture;
         let base = capture.base();
         let limit = &bound.limit;
+        let margin = self.worst.as_ref().and_then(|worst| worst.margin);
         let worst = self.worst.map(|worst| worst.occurrence);
         let mut verdict = worst.map_or(Verdict::NotSeen, |w| w.verdict);
         let mut reason = worst.and_then(|w| w.doubt).map(Reason::Occurrence);
         // A pulse shorter than a tick can be missed: passing all that were seen proves nothing.
-        let hides = capture.resolution().sampled && limit.required.min.is_some_and(|min| min <= base.tick());
+        let hides =
+            capture.resolution().sampled && limit.required.min_time().is_some_and(|min| min <= base.tick());
         if limit.kind == Kind::Width && hides && verdict == Verdict::Pass && rule == Rule::Proven {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::HiddenPulses);
@@ -275,15 +214,21 @@ impl Tally<'_> {
             Rule::Measured => Resolution::EXACT,
         };
         let bounds = worst.and_then(|w| w.bounds(base, &resolution));
-        let measured = worst.map(|w| base.length_of(w.interval.ticks));
-        let statistics = (self.counts.seen > 0).then(|| Statistics {
-            min: base.length_of(self.least),
-            mean: self.sum as f64 / self.counts.seen as f64 * base.tick().to_f64(),
-            max: base.length_of(self.most),
-        });
+        let measured = worst.and_then(|w| w.value(base));
+        let statistics = match self.values {
+            Some(Values { sum, least, most }) => {
+                Some(Statistics { min: least, mean: sum / self.counts.seen as f64, max: most })
+            }
+            None if self.counts.seen > 0 => Some(Statistics {
+                min: base.length_of(self.least).into(),
+                mean: self.sum as f64 / self.counts.seen as f64 * base.tick().to_f64(),
+                max: base.length_of(self.most).into(),
+            }),
+            None => None,
+        };
         let decided = match (verdict, reason, worst) {
             (Verdict::Inconclusive, Some(Reason::HiddenPulses), _) => {
-                limit.required.min.and_then(|min| just_above(capture, min))
+                limit.required.min_time().and_then(|min| just_above(capture, min))
             }
             (Verdict::Inconclusive, Some(Reason::Occurrence(doubt)), Some(worst)) => {
                 deciding(capture, limit.required, &worst, doubt)
@@ -299,14 +244,17 @@ impl Tally<'_> {
             symbol: limit.symbol.clone(),
             what: limit.what.clone(),
             kind: limit.kind,
+            group: limit.group.clone(),
+            unit: limit.kind.unit(),
             required: limit.required,
+            typical: limit.typical,
             verdict,
             reason,
             worst,
             bounds,
             at: worst.map(|w| base.time_of(w.start)),
             measured,
-            margin: measured.map(|m| margin(limit.required, m)),
+            margin: margin.map(|margin| limit.kind.unit().of(margin)),
             counts: self.counts,
             statistics,
             decided,
@@ -321,15 +269,32 @@ fn deciding(capture: &Capture, required: Required, worst: &Occurrence, doubt: Do
     if doubt == Doubt::Unknown || !resolution.sampled {
         return None;
     }
-    let measured = base.length_of(worst.interval.ticks).to_rational();
-    let distance = match doubt {
-        Doubt::Resolution => margin(required, Time::from_rational(measured)).to_rational().abs(),
-        // To know the order, a tick must fit into the interval itself; half a tick is its best guess.
-        _ => base.tick().to_rational().checked_div(Rational::from(2))?,
+    let distance = required.margin(worst.value(base)?.to_rational())?.abs();
+    let skew = |same_input| if same_input { Rational::ZERO } else { resolution.skew.to_rational() };
+    // The time by which an edge must be known: what a tick may be, at the most.
+    let (distance, blur, measured) = match worst.measured {
+        Measured::Interval { interval, .. } => {
+            // To know the order, a tick must fit into the interval itself; half a tick is its best guess.
+            let distance = match doubt {
+                Doubt::Resolution => distance,
+                Doubt::Order | Doubt::Unknown => base.tick().to_rational().checked_div(Rational::from(2))?,
+            };
+            (distance, skew(interval.same_input), base.length_of(interval.ticks).to_rational())
+        }
+        // A tick changes a share by its own share of the period.
+        Measured::Share { period, same_input, .. } if doubt == Doubt::Resolution => {
+            let period = base.length_of(period).to_rational();
+            let twice = skew(same_input).checked_mul(Rational::from(2))?;
+            (distance.checked_mul(period)?, twice, Rational::ZERO)
+        }
+        Measured::Bits { interval, .. } if doubt == Doubt::Resolution => {
+            let took = base.length_of(interval.ticks).to_rational();
+            (distance.checked_mul(took)?, Rational::ZERO, took)
+        }
+        Measured::Share { .. } | Measured::Bits { .. } | Measured::Voltage { .. } => return None,
     };
-    let skew = if worst.interval.same_input { Rational::ZERO } else { resolution.skew.to_rational() };
     let clock = measured.abs().checked_mul(resolution.accuracy.to_fraction())?;
-    let tick = distance.checked_sub(skew)?.checked_sub(clock)?.checked_sub(resolution.extra.to_rational())?;
+    let tick = distance.checked_sub(blur)?.checked_sub(clock)?.checked_sub(resolution.extra.to_rational())?;
     if tick <= Rational::ZERO {
         return Some(Deciding::Never);
     }

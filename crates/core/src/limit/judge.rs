@@ -5,9 +5,9 @@
 
 use serde::Serialize;
 
-use super::part::Required;
+use super::quantity::{Quantity, Required};
 use crate::error::{Error, ErrorKind, Result};
-use crate::time::{Interval, Rational, Resolution, Time, TimeBase};
+use crate::time::{Bounds, Interval, Rational, Resolution, Time, TimeBase};
 
 /// What became of a limit, or of one occurrence of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -43,6 +43,22 @@ pub enum Rule {
     Proven,
     /// The counted value is taken for the true one, without regard to its uncertainty.
     Measured,
+}
+
+impl Required {
+    /// The decision about a value of which this is known, in the unit of the ends, a share as a fraction.
+    pub fn decide(&self, known: Bounds<Rational>) -> Verdict {
+        let (min, max) = (self.min.map(Quantity::to_rational), self.max.map(Quantity::to_rational));
+        let under = min.is_some_and(|min| known.hi < min || (known.hi_exclusive && known.hi == min));
+        let over = max.is_some_and(|max| known.lo > max || (known.lo_exclusive && known.lo == max));
+        if under || over {
+            Verdict::Fail
+        } else if min.is_none_or(|min| known.lo >= min) && max.is_none_or(|max| known.hi <= max) {
+            Verdict::Pass
+        } else {
+            Verdict::Inconclusive
+        }
+    }
 }
 
 /// A required range as ticks. The fields hold the extreme tick counts of each decision.
@@ -105,12 +121,12 @@ impl Judge {
             possible_from: 0,
             certain_from: 0,
         };
-        if let Some(min) = required.min {
+        if let Some(min) = required.min_time() {
             let min = base.ticks_in(min)?;
             judge.pass_from = clamp(scale.first_with_lo_at_least(min)?);
             judge.fail_to = clamp(scale.last_with_hi_below(min)?);
         }
-        if let Some(max) = required.max {
+        if let Some(max) = required.max_time() {
             let max = base.ticks_in(max)?;
             judge.pass_to = clamp(scale.last_with_hi_at_most(max)?);
             judge.fail_from = clamp(scale.first_with_lo_above(max)?);

@@ -10,17 +10,29 @@
 //! | inconclusive | neither: at this sample rate the question has no answer |
 //! | not seen | the limit's events never occurred: this is not a pass |
 
+mod bound;
 mod check;
+mod formula;
 mod judge;
 mod lookahead;
 mod occurrence;
 mod outlook;
 mod part;
+mod quantity;
+mod result;
 mod runs;
+mod violations;
+mod walk;
 
-pub use check::{Counts, Deciding, LimitResult, Reason, Statistics, check, check_all, overall};
+pub use bound::BoundLimit;
+pub use check::{check, check_all, overall};
+pub(crate) use formula::plain_number;
+pub use formula::{Value, evaluate};
 pub use judge::{Rule, Verdict};
-pub use occurrence::{Doubt, Found, Occurrence};
+pub use occurrence::{Doubt, Found, Measured, Occurrence};
 pub use outlook::Outlook;
-pub use part::{BoundLimit, Events, Kind, Limit, Part, Pin, Required};
+pub use part::{Events, Kind, Limit, Mark, Part, Pin, Which};
+pub use quantity::{Quantity, Required, Unit};
+pub use result::{Counts, Deciding, LimitResult, Reason, Statistics};
 pub use runs::{OverRuns, Runs};
+pub use violations::{Streak, Violations, violations};

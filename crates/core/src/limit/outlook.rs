@@ -2,10 +2,11 @@
 
 use serde::Serialize;
 
+use super::bound::{BoundLimit, Programs};
 use super::judge::Rule;
-use super::part::{BoundLimit, Kind};
+use super::part::Kind;
 use crate::error::Result;
-use crate::time::{Rate, Resolution, Time, TimeBase};
+use crate::time::{Rate, Rational, Resolution, Time, TimeBase};
 
 /// Whether a sample rate can decide a limit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -32,12 +33,17 @@ impl BoundLimit {
     /// # Errors
     /// When the limit cannot be expressed in exact ticks.
     pub fn outlook(&self, base: TimeBase, resolution: &Resolution) -> Result<Outlook> {
-        let judge = self.judge(base, resolution, Rule::Proven)?;
         let required = self.limit.required;
+        if let Some(can_pass) = self.can_pass_beyond_time(base, resolution) {
+            return Ok(Outlook { can_pass, can_fail: true, distance: None });
+        }
+        let judge = self.judge(base, resolution, Rule::Proven)?;
         // An answer that may have come before its start can pass: if it did, there is no occurrence.
         // A change of data that is not certainly in order leaves it open which one counts.
         let counted = match self.limit.kind {
-            Kind::Delay => judge.possible_from,
+            Kind::Delay | Kind::Recovery => judge.possible_from,
+            // Either order is one.
+            Kind::Skew => 0,
             _ => judge.certain_from,
         };
         let passing = counted.max(judge.pass_from).max(0)..=judge.pass_to;
@@ -46,7 +52,7 @@ impl BoundLimit {
         // A pulse no longer than a tick can be missed altogether.
         let hidden = self.limit.kind == Kind::Width
             && resolution.sampled
-            && required.min.is_some_and(|min| min <= base.tick());
+            && required.min_time().is_some_and(|min| min <= base.tick());
         let composite = self.is_composite() && !resolution.is_exact();
         let (can_fail, hidden) = (can_fail && !composite, hidden || composite);
         let can_pass = passing.start() <= passing.end() && !hidden;
@@ -55,17 +61,44 @@ impl BoundLimit {
             let (a, b) = (counted.max(limit.to_rational()), counted.min(limit.to_rational()));
             a.checked_sub(b).map(Time::from_rational)
         };
-        let above = required.min.and_then(|min| apart(*passing.start(), min));
-        let below = required.max.and_then(|max| apart(*passing.end(), max));
+        let above = required.min_time().and_then(|min| apart(*passing.start(), min));
+        let below = required.max_time().and_then(|max| apart(*passing.end(), max));
         let distance = above.into_iter().chain(below).max().filter(|_| can_pass);
         Ok(Outlook { can_pass, can_fail, distance })
+    }
+
+    /// Whether a limit that is about no interval can pass at all; `None` for the others.
+    fn can_pass_beyond_time(&self, base: TimeBase, resolution: &Resolution) -> Option<bool> {
+        /// Bits between the first and the last falling edge of the shortest frame that most have.
+        const USUAL_BITS: i64 = 8;
+        match &self.programs {
+            Programs::Bits { nominal, .. } => {
+                let bit = nominal.to_rational().recip()?;
+                let took = bit.checked_mul(Rational::from(USUAL_BITS))?;
+                let off =
+                    base.tick().to_rational().checked_mul(Rational::from(i64::from(resolution.quantum())));
+                let off = off?.checked_add(resolution.extra.to_rational())?.checked_div(took)?;
+                let off = off.checked_add(resolution.accuracy.to_fraction())?;
+                let ends = self.limit.required;
+                let (Some(min), Some(max)) = (ends.min, ends.max) else { return Some(true) };
+                let room = max.to_rational().checked_sub(min.to_rational())?;
+                Some(off.checked_mul(Rational::from(2))? < room)
+            }
+            Programs::Steady { .. } | Programs::Voltage { .. } => Some(true),
+            Programs::Pulse { .. } if self.limit.kind == Kind::Duty => Some(true),
+            _ => None,
+        }
     }
 
     /// How well instants are known for this limit where analog lines are sampled every so many
     /// ticks: worse than those of edges, if it looks at voltages. What the error of a voltage adds
     /// depends on how fast it moves, and is known with the capture only.
     pub fn resolution(&self, base: TimeBase, resolution: &Resolution, analog_every: u64) -> Resolution {
-        let ticks = analog_every.saturating_mul(self.crossings().len() as u64);
+        let crossings = match &self.programs {
+            Programs::Ramp { .. } => 2,
+            _ => self.crossings().len(),
+        };
+        let ticks = analog_every.saturating_mul(crossings as u64);
         let extra = base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX)).to_rational();
         let sum = extra.checked_add(resolution.extra.to_rational()).unwrap_or(extra);
         Resolution { extra: Time::from_rational(sum), ..*resolution }

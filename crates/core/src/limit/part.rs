@@ -1,14 +1,13 @@
-//! A part's timing table, and what binds it to a board.
+//! A part's timing table.
 
 use std::fmt;
 use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
+use super::quantity::{Quantity, Required, Unit};
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::event::{ConditionProgram, Meaning, Program, Scope};
-use crate::line::{Crossing, LineId};
-use crate::time::{Time, TimeBase};
+use crate::time::{Frequency, Percent, Voltage};
 
 /// A part with its timing limits, as printed in its datasheet.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -50,17 +49,53 @@ pub enum Kind {
     Period,
     /// From an event to the first following partner event.
     Delay,
+    /// From the release of an asynchronous control to the reference event after it.
+    Recovery,
+    /// From the reference event to the release of an asynchronous control after it.
+    Removal,
+    /// The share of each period for which a condition holds.
+    Duty,
+    /// The distance from an event to the nearest partner event, before or after it.
+    Skew,
+    /// Nothing may change while a condition holds.
+    Stable,
+    /// From a lower level of an analog line up to a higher one.
+    RiseTime,
+    /// From a higher level of an analog line down to a lower one.
+    FallTime,
+    /// The voltage of an analog line.
+    Level,
+    /// How far the bit rate of a serial bus is from its nominal value.
+    Rate,
 }
 
 impl Kind {
-    /// All kinds with their names, which are those of the timing checks of IEEE 1364.
-    pub const ALL: [(Kind, &'static str); 5] = [
+    /// All kinds with their names; where IEEE 1364 has such a timing check, it is that one's.
+    pub const ALL: [(Kind, &'static str); 14] = [
         (Kind::Setup, "setup"),
         (Kind::Hold, "hold"),
+        (Kind::Recovery, "recovery"),
+        (Kind::Removal, "removal"),
         (Kind::Width, "width"),
         (Kind::Period, "period"),
+        (Kind::Duty, "duty"),
         (Kind::Delay, "delay"),
+        (Kind::Skew, "skew"),
+        (Kind::Stable, "stable"),
+        (Kind::RiseTime, "rise-time"),
+        (Kind::FallTime, "fall-time"),
+        (Kind::Level, "level"),
+        (Kind::Rate, "rate"),
     ];
+
+    /// What its limits are written in.
+    pub fn unit(self) -> Unit {
+        match self {
+            Kind::Duty | Kind::Rate => Unit::Percent,
+            Kind::Level => Unit::Voltage,
+            _ => Unit::Time,
+        }
+    }
 }
 
 impl fmt::Display for Kind {
@@ -100,38 +135,100 @@ pub enum Events {
         /// When it must stand.
         reference: String,
     },
-    /// `width`: the condition that must last.
+    /// `recovery` and `removal`: the release of a control, and the reference event.
+    Control {
+        /// When the control is released.
+        control: String,
+        /// The event that the release must keep away from.
+        reference: String,
+    },
+    /// `width` and `duty`: the condition that lasts.
     Pulse(String),
     /// `period`: the event that repeats.
     Repeat(String),
-    /// `delay`: the starting event and its answer.
+    /// `delay` and `skew`: an event and its partner.
     Pair {
-        /// What starts the time.
+        /// The event that is looked at.
         from: String,
-        /// What ends it.
+        /// Its partner.
         to: String,
+    },
+    /// `stable`: what must not change while the limit's condition holds.
+    Steady(String),
+    /// `rise-time` and `fall-time`: the analog line, and the levels between which it is measured.
+    Ramp {
+        /// The pin.
+        line: String,
+        /// The lower level.
+        low: Mark,
+        /// The upper level.
+        high: Mark,
+    },
+    /// `level`: the analog line, and which of its voltages.
+    Voltage {
+        /// The pin.
+        line: String,
+        /// Which of its voltages.
+        which: Which,
+    },
+    /// `rate`: the serial bus, and its bit rate if that is not the one that the setup states.
+    Bits {
+        /// The pin.
+        bus: String,
+        /// The nominal bit rate.
+        nominal: Option<Frequency>,
     },
 }
 
-/// The required range of an interval. At least one end is given.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct Required {
-    /// Not shorter than this.
-    pub min: Option<Time>,
-    /// Not longer than this.
-    pub max: Option<Time>,
+impl Events {
+    /// Its texts in the event language, and names of pins.
+    pub fn texts(&self) -> Vec<&str> {
+        match self {
+            Events::Data { data: a, reference: b }
+            | Events::Control { control: a, reference: b }
+            | Events::Pair { from: a, to: b } => vec![a, b],
+            Events::Pulse(text) | Events::Repeat(text) | Events::Steady(text) => vec![text],
+            Events::Ramp { line, .. } | Events::Voltage { line, .. } => vec![line],
+            Events::Bits { bus, .. } => vec![bus],
+        }
+    }
 }
 
-impl fmt::Display for Required {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let text = match (self.min, self.max) {
-            (Some(min), Some(max)) => format!("{min} .. {max}"),
-            (Some(min), None) => format!("≥ {min}"),
-            (None, Some(max)) => format!("≤ {max}"),
-            (None, None) => "anything".to_string(),
-        };
-        f.pad(&text)
+/// A level of an analog line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mark {
+    /// A voltage.
+    Voltage(Voltage),
+    /// A share of the way from the line's own low level to its high one (IEEE 181-2011, 5.3).
+    Percent(Percent),
+}
+
+impl FromStr for Mark {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self> {
+        match text.parse::<Quantity>() {
+            Ok(Quantity::Voltage(voltage)) => Ok(Mark::Voltage(voltage)),
+            Ok(Quantity::Percent(percent)) => Ok(Mark::Percent(percent)),
+            Ok(Quantity::Time(_)) | Err(_) => {
+                Err(Error::new(ErrorKind::Quantity, format!("'{text}' is no level of an analog line"))
+                    .with_help(
+                        "write a voltage, such as '0.9 V', or a share of the line's swing, such as '30 %'",
+                    ))
+            }
+        }
     }
+}
+
+/// Which voltage of an analog line a limit is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Which {
+    /// Every sample where the limit's condition holds, or in the whole record.
+    All,
+    /// The settled level of each stretch in which the line is low.
+    Low,
+    /// The settled level of each stretch in which it is high.
+    High,
 }
 
 /// One row of a timing table.
@@ -148,118 +245,10 @@ pub struct Limit {
     /// The required range.
     pub required: Required,
     /// The typical value, for information.
-    pub typical: Option<Time>,
+    pub typical: Option<Quantity>,
     /// Counts only where this condition holds: at the reference or starting event, or where a
-    /// pulse begins.
+    /// pulse begins. For `stable`, while it holds nothing may change.
     pub condition: Option<String>,
-}
-
-/// A limit bound to the lines of a board, ready to be checked.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct BoundLimit {
-    /// The part's reference on the board, such as `U3`.
-    pub reference: String,
-    /// The part number.
-    pub part: String,
-    /// The limit.
-    pub limit: Limit,
-    pub(super) programs: Programs,
-}
-
-/// The compiled events of a limit.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Programs {
-    Data { data: Program, reference: Program },
-    Pulse { pulse: ConditionProgram, condition: Option<ConditionProgram> },
-    Repeat(Program),
-    Pair { from: Program, to: Program },
-}
-
-impl BoundLimit {
-    /// Binds a limit whose events name pins to what `pins` says they are.
-    ///
-    /// # Errors
-    /// The errors of the event language, for the field of the limit that is wrong: its name comes
-    /// first in the result's pair.
-    pub fn bind(
-        reference: &str,
-        part: &str,
-        limit: &Limit,
-        pins: &Scope,
-    ) -> Result<Self, (&'static str, Error)> {
-        let event = |field, text: &str| Program::compile(text, pins).map_err(|e| (field, e));
-        let data_event = |field, text: &str| {
-            // `data = "DQ"` is short for `data = "DQ changes"`.
-            match pins.get(text) {
-                Some(Meaning::Line(_) | Meaning::Bus(_)) => event(field, &format!("\"{text}\" changes")),
-                _ => event(field, text),
-            }
-        };
-        let condition = match &limit.condition {
-            Some(text) => Some(ConditionProgram::compile(text, pins).map_err(|e| ("while", e))?),
-            None => None,
-        };
-        let guarded = |program: Program| match &condition {
-            Some(condition) => program.guarded(condition),
-            None => program,
-        };
-        let programs = match &limit.events {
-            Events::Data { data, reference } => Programs::Data {
-                data: data_event("data", data)?,
-                reference: guarded(event("reference", reference)?),
-            },
-            Events::Pulse(pulse) => Programs::Pulse {
-                pulse: ConditionProgram::compile(pulse, pins).map_err(|e| ("pulse", e))?,
-                condition,
-            },
-            Events::Repeat(text) => Programs::Repeat(guarded(event("event", text)?)),
-            Events::Pair { from, to } => {
-                Programs::Pair { from: guarded(event("from", from)?), to: data_event("to", to)? }
-            }
-        };
-        let (reference, part) = (reference.to_string(), part.to_string());
-        Ok(BoundLimit { reference, part, limit: limit.clone(), programs })
-    }
-
-    /// The crossings of analog lines that it looks at, each once.
-    pub fn crossings(&self) -> Vec<Crossing> {
-        self.lines().into_iter().filter_map(Crossing::of_line).collect()
-    }
-
-    /// Its events, but for a pulse.
-    fn events(&self) -> Vec<&Program> {
-        match &self.programs {
-            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => vec![a, b],
-            Programs::Repeat(event) => vec![event],
-            Programs::Pulse { .. } => Vec::new(),
-        }
-    }
-
-    /// Whether the buses whose frames it looks at can be decoded at this clock.
-    pub(super) fn check_frames(&self, base: TimeBase) -> Result<()> {
-        self.events().into_iter().try_for_each(|event| event.check_frames(base))
-    }
-
-    /// Whether one of its events is of several parts, or a frame: what a sampled record does not show of
-    /// those may still have happened.
-    pub fn is_composite(&self) -> bool {
-        self.events().into_iter().any(|event| !event.is_simple())
-    }
-
-    /// All lines that it looks at, crossings included, each once.
-    pub fn lines(&self) -> Vec<LineId> {
-        let mut lines = match &self.programs {
-            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
-                [a.lines(), b.lines()].concat()
-            }
-            Programs::Repeat(event) => event.lines(),
-            Programs::Pulse { pulse, condition } => {
-                let more = condition.iter().flat_map(ConditionProgram::lines);
-                pulse.lines().iter().chain(more).copied().collect()
-            }
-        };
-        lines.sort_unstable();
-        lines.dedup();
-        lines
-    }
+    /// The group of limits that it belongs to, such as `read cycle`.
+    pub group: Option<String>,
 }

@@ -2,8 +2,8 @@
 
 use serde::Serialize;
 
-use super::check::{Counts, LimitResult, Statistics};
 use super::judge::Verdict;
+use super::result::{Counts, LimitResult, Statistics};
 
 /// One limit over several captures.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -98,8 +98,8 @@ fn joined(a: &LimitResult, b: &LimitResult) -> Option<Statistics> {
     };
     let (n, m) = (a.counts.seen as f64, b.counts.seen as f64);
     Some(Statistics {
-        min: first.min.min(second.min),
+        min: if second.min < first.min { second.min } else { first.min },
         mean: (first.mean * n + second.mean * m) / (n + m),
-        max: first.max.max(second.max),
+        max: if second.max > first.max { second.max } else { first.max },
     })
 }

@@ -67,6 +67,10 @@ pub(super) struct DraftPart {
     pub(super) pins: Vec<NamedText>,
     /// The limits to check; all when `None`.
     pub(super) only: Option<Vec<Placed<String>>>,
+    /// The operating conditions that hold for it.
+    pub(super) conditions: Option<Placed<String>>,
+    /// What its formulas are worked out with.
+    pub(super) values: Vec<NamedText>,
     pub(super) place: TextPlace,
 }
 
@@ -482,6 +486,8 @@ fn read_part(section: &Section<'_>) -> Option<DraftPart> {
         reference: reference?.value,
         pins: pins?,
         only,
+        conditions: section.text("conditions"),
+        values: section.map("values").unwrap_or_default(),
         place: section.place(),
     })
 }

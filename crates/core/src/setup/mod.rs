@@ -3,6 +3,7 @@
 //! All problems of all files are reported at once, each with its place and a remedy.
 
 mod draft;
+mod figures;
 mod levels;
 mod parts;
 mod reader;

@@ -2,25 +2,52 @@
 
 use crate::error::{Error, ErrorKind, Place, TextPlace, suggest};
 use crate::event::{Condition, Event};
-use crate::limit::{Events, Kind, Limit, Part, Pin, Required};
-use crate::time::Time;
+use crate::limit::{Events, Kind, Limit, Mark, Part, Pin, Required, Which};
+use crate::time::{Frequency, Percent, Rational};
 
-use super::reader::{Placed, Reader, Section, moved};
+use super::figures::{Figure, Figures, Row};
+use super::reader::{NamedText, Placed, Reader, Section, moved};
 
-/// A part with the places of its limits' fields in the file.
-pub(super) struct PlacedPart {
-    pub(super) part: Part,
+/// A part as its file has it, its figures not worked out yet.
+pub(super) struct ReadPart {
+    part: Part,
+    /// What the conditions are in words, by name; one without a name where there is one set of figures.
+    conditions: Vec<(Option<String>, String)>,
+    pub(super) figures: Figures,
     /// Per limit, the place of each event field and of the limit itself.
-    pub(super) places: Vec<Vec<(&'static str, TextPlace)>>,
+    pub(super) places: Vec<Places>,
+}
+
+impl ReadPart {
+    /// The part under one of its operating conditions, with some of its values replaced.
+    pub(super) fn resolve(self, condition: Option<&str>, given: &[NamedText]) -> (Part, Vec<Error>) {
+        let ReadPart { mut part, conditions, figures, .. } = self;
+        let (rows, problems) = figures.resolve(condition, given);
+        for (limit, (required, typical)) in part.limits.iter_mut().zip(rows) {
+            (limit.required, limit.typical) = (required, typical);
+        }
+        part.conditions =
+            conditions.into_iter().find(|(name, _)| name.as_deref() == condition).map(|(_, words)| words);
+        // What has no figure under these conditions is no limit here.
+        part.limits.retain(|limit| limit.kind == Kind::Stable || limit.required != Required::default());
+        (part, problems)
+    }
 }
 
 /// Reads a limits file. Whatever could be understood is returned beside the problems.
-pub(super) fn read_part(name: &str, text: &str) -> (PlacedPart, Vec<Error>) {
+pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
     let reader = Reader::new(name, text, ErrorKind::Limits);
-    let placed = reader.read(|top| {
+    let read = reader.read(|top| {
         let part_name = top.required("part", "part = \"EX-ADC24\"").map(|p| p.value).unwrap_or_default();
         let source = top.required("source", "source = \"data sheet DS-17, revision C, table 6\"");
-        let conditions = top.text("conditions").map(|p| p.value);
+        let conditions: Vec<(Option<String>, String)> = match top.text_or_map("conditions") {
+            None => Vec::new(),
+            Some(Ok(words)) => vec![(None, words.value)],
+            Some(Err(named)) => named
+                .into_iter()
+                .map(|(name, words)| (Some(name.value), words.value.unwrap_or_default()))
+                .collect(),
+        };
         let made_up = top.flag("made-up").unwrap_or(false);
         let pins: Vec<Pin> = top
             .map("pins")
@@ -31,12 +58,15 @@ pub(super) fn read_part(name: &str, text: &str) -> (PlacedPart, Vec<Error>) {
         if pins.is_empty() {
             top.missing("pins", "pins = { SCLK = \"serial clock, input\" }");
         }
+        let names = conditions.iter().filter_map(|(name, _)| name.clone()).collect();
+        let mut figures =
+            Figures { values: top.map("values").unwrap_or_default(), conditions: names, rows: Vec::new() };
         let mut limits: Vec<Limit> = Vec::new();
         let mut places = Vec::new();
         for section in top.sections("limit", "symbol") {
-            let read = read_limit(&section);
+            let read = read_limit(&section, &figures.conditions);
             section.finish();
-            if let Some((limit, limit_places)) = read {
+            if let Some((limit, row, limit_places)) = read {
                 if limits.iter().any(|l| l.symbol == limit.symbol) {
                     let message = format!("there are two limits called '{}'", limit.symbol);
                     let error =
@@ -44,6 +74,7 @@ pub(super) fn read_part(name: &str, text: &str) -> (PlacedPart, Vec<Error>) {
                     reader.report(error.at(Place::Text(section.place())));
                 }
                 limits.push(limit);
+                figures.rows.push(row);
                 places.push(limit_places);
             }
         }
@@ -51,32 +82,37 @@ pub(super) fn read_part(name: &str, text: &str) -> (PlacedPart, Vec<Error>) {
             top.missing("limit", "[[limit]] with symbol, what, kind, its events, and min or max");
         }
         let source = source.map(|p| p.value).unwrap_or_default();
-        PlacedPart { part: Part { name: part_name, source, conditions, made_up, pins, limits }, places }
+        let part = Part { name: part_name, source, conditions: None, made_up, pins, limits };
+        ReadPart { part, conditions, figures, places }
     });
-    (placed, reader.into_problems())
+    (read, reader.into_problems())
 }
 
 type Places = Vec<(&'static str, TextPlace)>;
 
-fn read_limit(section: &Section<'_>) -> Option<(Limit, Places)> {
+fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Row, Places)> {
     let symbol = section.required("symbol", "symbol = \"tDH\"");
     let what = section.required("what", "what = \"data hold after write enable\"");
-    let kind = match section.text("kind") {
-        Some(kind) => match kind.value.parse::<Kind>() {
-            Ok(parsed) => Some(parsed),
-            Err(error) => {
-                section.reader.report(error.at(Place::Text(kind.place)));
-                None
+    let group = section.text("group").map(|group| group.value);
+    let kind = read_kind(section);
+    let figure = |key| {
+        let figure = section.figure(key);
+        if let Some(Figure::Under(entries)) = &figure {
+            for (name, _) in entries.iter().filter(|(name, _)| !conditions.contains(&name.value)) {
+                let message = format!("the part has no operating conditions '{}'", name.value);
+                let help = match conditions.is_empty() {
+                    true => {
+                        format!("name them: conditions = {{ \"{}\" = \"VDD 3.0 V to 3.6 V\" }}", name.value)
+                    }
+                    false => suggest(&name.value, conditions.iter().map(String::as_str), "conditions"),
+                };
+                let error = Error::new(ErrorKind::Limits, message).with_help(help);
+                section.reader.report(error.at(Place::Text(name.place.clone())));
             }
-        },
-        None => {
-            let kinds: Vec<&str> = Kind::ALL.iter().map(|(_, name)| *name).collect();
-            section.missing("kind", &format!("kind = \"hold\" (one of {})", kinds.join(", ")));
-            None
         }
+        figure
     };
-    let (min, typical, max) =
-        (section.parsed::<Time>("min"), section.parsed::<Time>("typ"), section.parsed::<Time>("max"));
+    let (min, typical, max) = (figure("min"), figure("typ"), figure("max"));
     let condition = section.text("while");
     let mut places: Places = vec![("limit", section.place())];
     if let Some(condition) = &condition {
@@ -85,40 +121,95 @@ fn read_limit(section: &Section<'_>) -> Option<(Limit, Places)> {
         }
         places.push(("while", condition.place.clone()));
     }
-    let mut event = |key: &'static str, example: &str| -> Option<String> {
-        let text = section.required(key, example)?;
-        places.push((key, text.place.clone()));
-        check_event(section, key, &text);
-        Some(text.value)
-    };
-    let events = match kind? {
-        Kind::Setup | Kind::Hold => Events::Data {
-            data: event("data", "data = \"DQ\"")?,
-            reference: event("reference", "reference = \"WE_N rises\"")?,
-        },
-        Kind::Width => Events::Pulse(event("pulse", "pulse = \"WE_N low\"")?),
-        Kind::Period => Events::Repeat(event("event", "event = \"SCLK rises\"")?),
-        Kind::Delay => Events::Pair {
-            from: event("from", "from = \"SCLK falls\"")?,
-            to: event("to", "to = \"DOUT changes\"")?,
-        },
-    };
-    if min.is_none() && max.is_none() {
-        section.missing("min' or 'max", "min = \"5 ns\"");
+    let events = read_events(section, kind?, &mut places)?;
+    match (kind?, &min, &max) {
+        (Kind::Stable, None, None) => {
+            if condition.is_none() {
+                section.missing("while", "while = \"WE_N low\"");
+            }
+        }
+        (Kind::Stable, ..) => {
+            section.complain(
+                "a limit of kind 'stable' has no 'min' or 'max'",
+                "any change at all is a violation",
+            );
+        }
+        (_, None, None) => {
+            let example =
+                format!("min = \"{}\"", kind?.unit().example().rsplit('\'').nth(1).unwrap_or("5 ns"));
+            section.missing("min' or 'max", &example);
+        }
+        _ => {}
     }
-    if let (Some(min), Some(max)) = (&min, &max)
-        && min.value > max.value
-    {
-        let message = format!("the minimum {} is above the maximum {}", min.value, max.value);
-        let error = Error::new(ErrorKind::Limits, message).with_help("swap them, or correct one");
-        section.reader.report(error.at(Place::Text(min.place.clone())));
-    }
-    let value = |placed: Option<Placed<Time>>| placed.map(|p| p.value);
-    let required = Required { min: value(min), max: value(max) };
     let condition = condition.map(|c| c.value);
     let (symbol, what) = (symbol?.value, what?.value);
-    let limit = Limit { symbol, what, kind: kind?, events, required, typical: value(typical), condition };
-    Some((limit, places))
+    let row = Row { symbol: symbol.clone(), kind, min, typical, max };
+    let required = Required::default();
+    let limit = Limit { symbol, what, kind: kind?, events, required, typical: None, condition, group };
+    Some((limit, row, places))
+}
+
+fn read_kind(section: &Section<'_>) -> Option<Kind> {
+    let Some(kind) = section.text("kind") else {
+        let kinds: Vec<&str> = Kind::ALL.iter().map(|(_, name)| *name).collect();
+        section.missing("kind", &format!("kind = \"hold\" (one of {})", kinds.join(", ")));
+        return None;
+    };
+    match kind.value.parse::<Kind>() {
+        Ok(parsed) => Some(parsed),
+        Err(error) => {
+            section.reader.report(error.at(Place::Text(kind.place)));
+            None
+        }
+    }
+}
+
+fn read_events(section: &Section<'_>, kind: Kind, places: &mut Places) -> Option<Events> {
+    let mut text = |key: &'static str, example: &str, check: bool| -> Option<String> {
+        let text = section.required(key, example)?;
+        places.push((key, text.place.clone()));
+        if check {
+            check_event(section, key, &text);
+        }
+        Some(text.value)
+    };
+    let mut event = |key, example| text(key, example, true);
+    Some(match kind {
+        Kind::Setup | Kind::Hold => {
+            let data = event("data", "data = \"DQ\"");
+            Events::Data { reference: event("reference", "reference = \"WE_N rises\"")?, data: data? }
+        }
+        Kind::Recovery | Kind::Removal => {
+            let control = event("control", "control = \"RESET_N rises\"");
+            Events::Control { reference: event("reference", "reference = \"CK rises\"")?, control: control? }
+        }
+        Kind::Width | Kind::Duty => Events::Pulse(event("pulse", "pulse = \"WE_N low\"")?),
+        Kind::Period => Events::Repeat(event("event", "event = \"SCLK rises\"")?),
+        Kind::Delay | Kind::Skew => {
+            let from = event("from", "from = \"SCLK falls\"");
+            Events::Pair { to: event("to", "to = \"DOUT changes\"")?, from: from? }
+        }
+        Kind::Stable => Events::Steady(event("data", "data = \"DQ\"")?),
+        Kind::RiseTime | Kind::FallTime => {
+            let line = text("line", "line = \"VDD\"", false);
+            let share = |percent| {
+                Mark::Percent(Percent::from_fraction(Rational::new(percent, 100).unwrap_or(Rational::ZERO)))
+            };
+            let (low, high) = (section.parsed::<Mark>("low"), section.parsed::<Mark>("high"));
+            let (low, high) = (low.map_or(share(10), |p| p.value), high.map_or(share(90), |p| p.value));
+            Events::Ramp { line: line?, low, high }
+        }
+        Kind::Level => {
+            let line = text("line", "line = \"VDD\"", false);
+            let words = [("all", Which::All), ("low", Which::Low), ("high", Which::High)];
+            Events::Voltage { line: line?, which: section.word("level", &words)? }
+        }
+        Kind::Rate => {
+            let bus = text("bus", "bus = \"TX\"", false);
+            let nominal = section.parsed::<Frequency>("nominal").map(|nominal| nominal.value);
+            Events::Bits { bus: bus?, nominal }
+        }
+    })
 }
 
 /// Checks an expression as far as the file alone allows.

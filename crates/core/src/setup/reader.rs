@@ -8,6 +8,7 @@ use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::figures::Figure;
 use crate::error::{Error, ErrorKind, Place, TextPlace, suggest};
 
 /// One text being read, and the problems found in it.
@@ -280,6 +281,34 @@ impl<'a> Section<'a> {
             self.wrong(value, key, "a list of whole numbers from 0 on");
         }
         numbers
+    }
+
+    /// A figure: one, or one for each of several conditions.
+    pub(super) fn figure(&self, key: &'static str) -> Option<Figure> {
+        let value = self.get(key)?;
+        match value.get_ref() {
+            DeValue::String(text) => Some(Figure::Always(self.placed(text.to_string(), value.span()))),
+            // A bare number is read as it stands: what asks for it says which unit is missing.
+            DeValue::Integer(number) => {
+                Some(Figure::Always(self.placed(number.as_str().to_string(), value.span())))
+            }
+            DeValue::Float(number) => {
+                Some(Figure::Always(self.placed(number.as_str().to_string(), value.span())))
+            }
+            DeValue::Table(_) => self.map(key).map(Figure::Under),
+            _ => {
+                self.wrong(value, key, "a text in quotes, such as \"12.5 ns\"");
+                None
+            }
+        }
+    }
+
+    /// A text, or a table of texts.
+    pub(super) fn text_or_map(&self, key: &'static str) -> Option<Result<Placed<String>, Vec<NamedText>>> {
+        match self.get(key)?.get_ref() {
+            DeValue::Table(_) => self.map(key).map(Err),
+            _ => self.text(key).map(Ok),
+        }
     }
 
     /// A table with keys of the user's choice: each key with its value, a text or `false`.

@@ -4,7 +4,7 @@ use crate::capture::Attachment;
 use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
 use crate::event::{FrameBus, Meaning, Program, Scope, State, StateMachine, mentions};
-use crate::limit::{BoundLimit, Events, Limit};
+use crate::limit::{BoundLimit, Limit};
 use crate::line::{AnalogId, AnalogLine, Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
 use crate::time::{Percent, Rational, Time, TimeBase};
@@ -328,16 +328,20 @@ impl Loader<'_> {
                 text
             }
         };
-        let (placed, problems) = read_part(&self.texts.display(&target), &text);
+        let (read, problems) = read_part(&self.texts.display(&target), &text);
         let broken = !problems.is_empty();
-        // The same file may serve several parts: report its problems once.
-        for problem in problems {
-            let known = |p: &Error| p.place() == problem.place() && p.message() == problem.message();
-            if !self.problems.iter().any(known) {
-                self.problems.push(problem);
-            }
+        self.report_once(problems);
+        let condition = self.conditions(draft, &read.figures.conditions).map(str::to_string);
+        for value in read.figures.unknown_values(&draft.values) {
+            let known: Vec<String> = read.figures.values.iter().map(|(name, _)| name.value.clone()).collect();
+            let help = suggest(&value.value, known.iter().map(String::as_str), "value of this part");
+            self.problems.push(wrong(&value.place, format!("the part has no value '{}'", value.value), help));
         }
-        let part = placed.part;
+        let places: Vec<_> =
+            read.figures.rows.iter().map(|row| row.symbol.clone()).zip(read.places.clone()).collect();
+        let (part, problems) = read.resolve(condition.as_deref(), &draft.values);
+        let broken = broken || !problems.is_empty();
+        self.report_once(problems);
         let mut pins = Scope::new();
         let mut unwired = Vec::new();
         for (pin, line) in &draft.pins {
@@ -403,7 +407,9 @@ impl Loader<'_> {
         }
         let mut limits = Vec::new();
         let mut not_wired = Vec::new();
-        for (limit, places) in part.limits.iter().zip(&placed.places) {
+        for limit in &part.limits {
+            let places = places.iter().find(|(symbol, _)| *symbol == limit.symbol);
+            let places = places.map_or(&[][..], |(_, places)| places);
             let chosen = draft.only.as_ref().is_none_or(|only| only.iter().any(|o| o.value == limit.symbol));
             if !chosen || broken {
                 continue;
@@ -423,15 +429,47 @@ impl Loader<'_> {
         }
         Some(PlacedPart { reference: draft.reference.clone(), part, limits, not_wired })
     }
+
+    /// The same limits file may serve several parts: its problems are reported once.
+    fn report_once(&mut self, problems: Vec<Error>) {
+        for problem in problems {
+            let known = |p: &Error| p.place() == problem.place() && p.message() == problem.message();
+            if !self.problems.iter().any(known) {
+                self.problems.push(problem);
+            }
+        }
+    }
+
+    /// The operating conditions that hold for a part: the chosen ones of those it has.
+    fn conditions<'a>(&mut self, draft: &'a DraftPart, known: &'a [String]) -> Option<&'a str> {
+        let chosen = draft.conditions.as_ref();
+        match (chosen, known) {
+            (None, []) => None,
+            (None, [only]) => Some(only),
+            (None, [first, ..]) => {
+                let message = format!("{} has figures for several operating conditions", draft.reference);
+                let help =
+                    format!("choose one with conditions = \"{first}\"; there are: {}", known.join(", "));
+                self.problems.push(wrong(&draft.place, message, help));
+                Some(first)
+            }
+            (Some(chosen), _) => {
+                if !known.contains(&chosen.value) {
+                    let message =
+                        format!("{} has no operating conditions '{}'", draft.reference, chosen.value);
+                    let help = suggest(&chosen.value, known.iter().map(String::as_str), "conditions");
+                    self.problems.push(wrong(&chosen.place, message, help));
+                    return known.first().map(String::as_str);
+                }
+                Some(&chosen.value)
+            }
+        }
+    }
 }
 
 fn limit_mentions(limit: &Limit, pin: &str) -> bool {
-    let texts: Vec<&String> = match &limit.events {
-        Events::Data { data, reference } => vec![data, reference],
-        Events::Pulse(text) | Events::Repeat(text) => vec![text],
-        Events::Pair { from, to } => vec![from, to],
-    };
-    texts.into_iter().chain(&limit.condition).any(|text| mentions(text, pin))
+    let texts = limit.events.texts().into_iter().chain(limit.condition.as_deref());
+    texts.into_iter().any(|text| mentions(text, pin))
 }
 
 /// What has a name that an expression may use.

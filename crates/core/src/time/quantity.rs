@@ -50,6 +50,23 @@ macro_rules! quantity {
             pub fn to_f64(self) -> f64 {
                 self.0.to_f64()
             }
+
+            /// The same rounded to what `resolution` supports, with the prefix that fits: the last digit
+            /// printed is not finer than the resolution's leading digit. A zero resolution prints all
+            /// digits.
+            ///
+            /// ```
+            /// use deep_tap_core::time::Time;
+            /// let at: Time = "3.21841234 ms".parse()?;
+            /// assert_eq!(at.rounded("10 ns".parse()?), "3.21841 ms");
+            /// # Ok::<(), deep_tap_core::Error>(())
+            /// ```
+            pub fn rounded(self, resolution: Self) -> String {
+                if resolution.0.is_zero() {
+                    return self.to_string();
+                }
+                print_rounded(self.0, resolution.0, $unit)
+            }
         }
 
         impl FromStr for $name {
@@ -120,23 +137,6 @@ impl Time {
     pub fn from_ps(ps: i64) -> Self {
         Time(Rational::new(i128::from(ps), 1_000_000_000_000).unwrap_or(Rational::ZERO))
     }
-
-    /// The same time rounded to what `resolution` supports, with the prefix that fits: the last
-    /// digit printed is not finer than the resolution's leading digit. A zero resolution prints
-    /// all digits.
-    ///
-    /// ```
-    /// use deep_tap_core::time::Time;
-    /// let at: Time = "3.21841234 ms".parse()?;
-    /// assert_eq!(at.rounded("10 ns".parse()?), "3.21841 ms");
-    /// # Ok::<(), deep_tap_core::Error>(())
-    /// ```
-    pub fn rounded(self, resolution: Time) -> String {
-        if resolution.0.is_zero() {
-            return self.to_string();
-        }
-        print_rounded(self.0, resolution.0, "s")
-    }
 }
 
 impl Rate {
@@ -162,6 +162,15 @@ impl Percent {
     /// The exact fraction: 25 % is one quarter.
     pub const fn to_fraction(self) -> Rational {
         self.0
+    }
+
+    /// The same rounded to what `resolution` supports, in percent; a zero resolution prints all digits.
+    pub fn rounded(self, resolution: Percent) -> String {
+        let hundred = |value: Rational| value.checked_mul(Rational::from(100)).unwrap_or(value);
+        match resolution.0.is_zero() {
+            true => self.to_string(),
+            false => print_plain(hundred(self.0), hundred(resolution.0), "%"),
+        }
     }
 }
 
@@ -308,10 +317,16 @@ fn print_exact(value: Rational, unit: &str) -> String {
 }
 
 fn print_rounded(value: Rational, resolution: Rational, unit: &str) -> String {
-    let (mut prefix, mut exponent) = prefix_for(value);
-    if value.is_zero() {
-        (prefix, exponent) = prefix_for(resolution);
-    }
+    let (prefix, exponent) = prefix_for(if value.is_zero() { resolution } else { value });
+    print_in(value, resolution, exponent, &format!("{prefix}{unit}"))
+}
+
+/// The same without a prefix.
+fn print_plain(value: Rational, resolution: Rational, unit: &str) -> String {
+    print_in(value, resolution, 0, unit)
+}
+
+fn print_in(value: Rational, resolution: Rational, exponent: i32, unit: &str) -> String {
     // The number of decimals whose last digit still is at least as coarse as the resolution's first.
     let mut places = 0;
     while places < 18
@@ -321,8 +336,8 @@ fn print_rounded(value: Rational, resolution: Rational, unit: &str) -> String {
     }
     let scaled = Rational::power_of_ten(places - exponent).and_then(|s| value.checked_mul(s));
     match scaled {
-        Some(scaled) => format!("{} {prefix}{unit}", fixed(scaled.round(), places as usize)),
-        None => format!("{} {prefix}{unit}", value.to_f64() * 10f64.powi(-exponent)),
+        Some(scaled) => format!("{} {unit}", fixed(scaled.round(), places as usize)),
+        None => format!("{} {unit}", value.to_f64() * 10f64.powi(-exponent)),
     }
 }
 

@@ -1,96 +1,17 @@
-//! `check`: the verdict table.
+//! The verdict table.
 
 use std::path::Path;
 
 use deep_tap::capture::Capture;
-use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, LimitResult, Reason, Rule, Verdict};
-use deep_tap::time::{Rate, Time};
-use deep_tap::{Error, ErrorKind};
-use serde::Serialize;
+use deep_tap::limit::{Deciding, Doubt, LimitResult, Reason, Rule, Verdict};
+use deep_tap::time::Time;
 
-use crate::Outcome;
-use crate::args;
-use crate::errors::Failure;
-use crate::load::{Loaded, load, setup_of, tell_damage};
-use crate::output::{Grid, Mark, Out, write_table};
-
-/// The verdicts on a record, as JSON has them: times in seconds, rates in samples per second.
-#[derive(Serialize)]
-pub(crate) struct Checked {
-    file: String,
-    source: String,
-    rate: Rate,
-    tick: Time,
-    rule: Rule,
-    history: Vec<String>,
-    pub(crate) verdict: Verdict,
-    pub(crate) results: Vec<LimitResult>,
-    /// Limits left out because a pin they need is not wired.
-    not_wired: Vec<String>,
-}
-
-pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure> {
-    let loaded = load(&args.source)?;
-    let rule = match args.rule {
-        args::Rule::Proven => Rule::Proven,
-        args::Rule::Measured => Rule::Measured,
-    };
-    let checked = check(&loaded, &args.source.file, &args.only, rule)?;
-    write_table(
-        &args.table,
-        out,
-        &checked,
-        || checked.rows(),
-        || checked.text(&loaded.capture, &args.source),
-    )?;
-    tell_damage(&loaded.capture);
-    Ok(checked.outcome())
-}
-
-/// Checks the limits of a record's setup, or those of them that are named.
-pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -> Result<Checked, Failure> {
-    let setup = setup_of(loaded, file)?;
-    let capture = &loaded.capture;
-    let matches = |limit: &BoundLimit, name: &str| {
-        let (part, symbol) = (&limit.reference, &limit.limit.symbol);
-        name == part || name == symbol || name.split_once('.') == Some((part.as_str(), symbol.as_str()))
-    };
-    for name in only {
-        if !setup.limits().any(|l| matches(l, name)) {
-            let known: Vec<String> =
-                setup.limits().map(|l| format!("{}.{}", l.reference, l.limit.symbol)).collect();
-            let error = Error::new(ErrorKind::Unknown, format!("--only: there is no limit or part '{name}'"));
-            return Err(error.with_help(format!("there are: {}", known.join(", "))).into());
-        }
-    }
-    if setup.limits().next().is_none() {
-        let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
-        let help = "add a section like: [[part]] with limits = \"parts/ex-mem8.toml\", reference = \"U5\" and its pins";
-        return Err(error.with_help(help).into());
-    }
-    let wanted = setup.limits().filter(|l| only.is_empty() || only.iter().any(|name| matches(l, name)));
-    let results = limit::check_all(capture, wanted, rule)?;
-    let not_wired =
-        setup.parts.iter().flat_map(|p| p.not_wired.iter().map(|s| format!("{}.{s}", p.reference)));
-    Ok(Checked {
-        file: file.display().to_string(),
-        source: capture.origin().source.clone(),
-        rate: capture.base().rate(),
-        tick: capture.base().tick(),
-        rule,
-        history: capture.history().to_vec(),
-        verdict: limit::overall(results.iter().map(|r| r.verdict)),
-        results,
-        not_wired: not_wired.collect(),
-    })
-}
+use super::{Checked, answer};
+use crate::output::{Grid, Mark};
+use crate::quantities::{plain, resolution, seconds, signed, uncertain};
 
 impl Checked {
-    pub(crate) fn outcome(&self) -> Outcome {
-        outcome(self.verdict)
-    }
-
-    pub(crate) fn text(&self, capture: &Capture, source: &args::Source) -> String {
+    pub(crate) fn text(&self, capture: &Capture, setup: Option<&Path>) -> String {
         let answer = answer(self.results.iter().map(|r| r.verdict));
         let kind = if capture.resolution().sampled {
             format!("{}, tick {}", self.rate, self.tick)
@@ -113,6 +34,7 @@ impl Checked {
             grid.row_with_mark(cells(capture.base().tick(), result), mark);
         }
         text.push_str(&format!("\n{}\n", grid.text()));
+        text.push_str(&self.list_text());
         if !self.not_wired.is_empty() {
             text.push_str(&format!("\nleft out, since a pin is not wired: {}\n", self.not_wired.join(", ")));
         }
@@ -128,7 +50,7 @@ impl Checked {
         if !notes.is_empty() {
             text.push_str(&format!("\n{}\n", notes.join("\n")));
         }
-        let advice = self.advice(capture, source);
+        let advice = self.advice(capture, setup);
         if !advice.is_empty() {
             text.push_str(&format!("\n{}\n", advice.join("\n")));
         }
@@ -136,9 +58,9 @@ impl Checked {
     }
 
     /// What to do next.
-    fn advice(&self, capture: &Capture, source: &args::Source) -> Vec<String> {
+    fn advice(&self, capture: &Capture, setup: Option<&Path>) -> Vec<String> {
         let mut lines = Vec::new();
-        let setup = source.setup.as_ref().map_or(String::new(), |s| format!(" --setup {}", s.display()));
+        let setup = setup.map_or(String::new(), |setup| format!(" --setup {}", setup.display()));
         if let Some(failed) = self.results.iter().find(|r| r.verdict == Verdict::Fail)
             && let Some(at) = failed.at
         {
@@ -169,32 +91,34 @@ impl Checked {
         lines
     }
 
-    fn rows(&self) -> Vec<Vec<String>> {
+    pub(super) fn rows(&self) -> Vec<Vec<String>> {
         let header = [
             "part",
             "limit",
             "what",
             "kind",
-            "min_s",
-            "max_s",
+            "group",
+            "unit",
+            "min",
+            "typ",
+            "max",
             "verdict",
-            "worst_s",
-            "worst_lo_s",
-            "worst_hi_s",
+            "worst",
+            "worst_lo",
+            "worst_hi",
             "at_s",
-            "margin_s",
+            "margin",
             "seen",
             "passed",
             "failed",
             "inconclusive",
             "unpaired",
-            "smallest_s",
-            "mean_s",
-            "largest_s",
+            "smallest",
+            "mean",
+            "largest",
             "decided_at_S_per_s",
         ];
         let mut rows = vec![header.iter().map(ToString::to_string).collect()];
-        let number = |time: Option<Time>| time.map_or(String::new(), |t| format!("{:e}", t.to_f64()));
         for r in &self.results {
             let decided = match r.decided {
                 Some(Deciding::Rate(rate)) => format!("{:e}", rate.to_f64()),
@@ -205,50 +129,30 @@ impl Checked {
                 r.symbol.clone(),
                 r.what.clone(),
                 r.kind.to_string(),
-                number(r.required.min),
-                number(r.required.max),
+                r.group.clone().unwrap_or_default(),
+                r.unit.to_string(),
+                plain(r.required.min),
+                plain(r.typical),
+                plain(r.required.max),
                 r.verdict.to_string().to_lowercase(),
-                number(r.measured),
-                number(r.bounds.map(|b| b.lo)),
-                number(r.bounds.map(|b| b.hi)),
-                number(r.at),
-                number(r.margin),
+                plain(r.measured),
+                plain(r.bounds.map(|b| b.lo)),
+                plain(r.bounds.map(|b| b.hi)),
+                seconds(r.at),
+                plain(r.margin),
                 r.counts.seen.to_string(),
                 r.counts.passed.to_string(),
                 r.counts.failed.to_string(),
                 r.counts.inconclusive.to_string(),
                 r.counts.unpaired.to_string(),
-                number(r.statistics.map(|s| s.min)),
+                plain(r.statistics.map(|s| s.min)),
                 r.statistics.map_or(String::new(), |s| format!("{:e}", s.mean)),
-                number(r.statistics.map(|s| s.max)),
+                plain(r.statistics.map(|s| s.max)),
                 decided,
             ]);
         }
         rows
     }
-}
-
-/// What a program that asks learns from a verdict.
-pub(crate) fn outcome(verdict: Verdict) -> Outcome {
-    match verdict {
-        Verdict::Fail => Outcome::Violated,
-        Verdict::Pass => Outcome::Done,
-        Verdict::Inconclusive | Verdict::NotSeen => Outcome::Open,
-    }
-}
-
-/// How many limits have which verdict.
-pub(crate) fn answer(verdicts: impl Iterator<Item = Verdict> + Clone) -> String {
-    let count = |verdict| verdicts.clone().filter(|v| *v == verdict).count();
-    let counts = [
-        (count(Verdict::Fail), "violated"),
-        (count(Verdict::Inconclusive), "inconclusive"),
-        (count(Verdict::Pass), "passed"),
-        (count(Verdict::NotSeen), "not seen"),
-    ];
-    let told: Vec<String> =
-        counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
-    told.join(", ")
 }
 
 /// How a verdict is set off.
@@ -263,31 +167,19 @@ pub(crate) fn mark(verdict: Verdict) -> Mark {
 /// A row of the verdict table.
 pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
     let dash = || "-".to_string();
-    let worst = match (result.bounds, result.measured) {
-        (Some(bounds), Some(measured)) => {
-            let (lo, hi) = (bounds.lo, bounds.hi);
-            let below = measured.to_f64() - lo.to_f64();
-            let above = hi.to_f64() - measured.to_f64();
-            if lo == hi {
-                measured.to_string()
-            } else if (above - below).abs() < above * 1e-3 {
-                format!("{} ± {}", measured.rounded(tick), outward(above))
-            } else {
-                // The lower bound is held at zero, or several partners are possible.
-                format!("{} .. {}", lo.rounded(tenth(tick)), hi.rounded(tenth(tick)))
-            }
-        }
-        _ => dash(),
-    };
-    let at = result.at.map_or_else(dash, |at| signed(at, tick));
+    let known = result.measured.zip(result.bounds);
+    let margin = result
+        .margin
+        .zip(known)
+        .map(|(margin, (measured, bounds))| signed(margin, resolution(measured, bounds, tick)));
     vec![
         result.reference.clone(),
         result.symbol.clone(),
         result.what.clone(),
         result.required.to_string(),
-        worst,
-        at,
-        result.margin.map_or_else(dash, |m| signed(m, tick)),
+        known.map_or_else(dash, |(measured, bounds)| uncertain(measured, bounds, tick)),
+        result.at.map_or_else(dash, |at| signed(at.into(), tick.into())),
+        margin.unwrap_or_else(dash),
         result.counts.seen.to_string(),
         verdict_text(result),
     ]
@@ -307,7 +199,7 @@ fn verdict_text(result: &LimitResult) -> String {
 }
 
 /// Why a limit has no plain answer, in a sentence.
-fn explanation(result: &LimitResult) -> Option<String> {
+pub(super) fn explanation(result: &LimitResult) -> Option<String> {
     let counts = &result.counts;
     let text = match result.verdict {
         Verdict::NotSeen if counts.unpaired > 0 => {
@@ -350,33 +242,4 @@ fn explanation(result: &LimitResult) -> Option<String> {
         Verdict::NotSeen | Verdict::Pass | Verdict::Fail => return None,
     };
     Some(format!("{}.{}: {text}", result.reference, result.symbol))
-}
-
-fn tenth(tick: Time) -> Time {
-    let tenth = deep_tap::time::Rational::new(1, 10).and_then(|t| tick.to_rational().checked_mul(t));
-    tenth.map_or(tick, Time::from_rational)
-}
-
-/// With its sign, and as many digits as the resolution supports.
-fn signed(time: Time, resolution: Time) -> String {
-    let text = time.rounded(resolution);
-    if text.starts_with('-') { text } else { format!("+{text}") }
-}
-
-/// An uncertainty in seconds with three digits, rounded away from zero.
-fn outward(seconds: f64) -> String {
-    let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
-    let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
-    let value = seconds / scale;
-    let step = if value >= 100.0 {
-        1.0
-    } else if value >= 10.0 {
-        0.1
-    } else {
-        0.01
-    };
-    // A hair less before rounding up, so that 10 stays 10.
-    let value = ((value / step) - 1e-6).ceil() * step;
-    let text = format!("{value:.2}");
-    format!("{} {unit}", text.trim_end_matches('0').trim_end_matches('.'))
 }

@@ -1,0 +1,180 @@
+//! Every violation, one by one, or in streaks where many follow each other.
+
+use deep_tap::limit::{LimitResult, Occurrence, Quantity, Rule, Streak, Unit, violations};
+use deep_tap::time::{Bounds, Rational, Resolution, Time};
+use serde::Serialize;
+
+use super::{Checked, wanted};
+use crate::errors::Failure;
+use crate::load::{Loaded, setup_of};
+use crate::output::Grid;
+use crate::quantities::{plain, resolution, seconds, signed, uncertain};
+
+/// Most violations of a limit that are kept.
+const MOST: usize = 1_000_000;
+/// Most lines that a limit gets in the text.
+const MOST_LINES: usize = 40;
+
+/// The violations of one limit.
+#[derive(Serialize)]
+pub(super) struct Listed {
+    part: String,
+    limit: String,
+    count: u64,
+    occurrences: Vec<Told>,
+    #[serde(skip)]
+    streaks: Vec<(Told, Told, u64)>,
+    #[serde(skip)]
+    required: String,
+    #[serde(skip)]
+    seen: String,
+}
+
+/// One violation: when it begins, and its value.
+#[derive(Clone, Serialize)]
+struct Told {
+    at: Time,
+    value: Option<Quantity>,
+    lo: Option<Quantity>,
+    hi: Option<Quantity>,
+    margin: Option<Quantity>,
+    #[serde(skip)]
+    tick: Time,
+}
+
+impl Checked {
+    /// Lists the violations of the limits that have some.
+    pub(super) fn list(&mut self, loaded: &Loaded, only: &[String], rule: Rule) -> Result<(), Failure> {
+        let capture = &loaded.capture;
+        let base = capture.base();
+        let setup = setup_of(loaded, self.file.as_ref())?;
+        let mut all = Vec::new();
+        for (bound, result) in wanted(setup, only).zip(&self.results) {
+            if result.counts.failed == 0 {
+                continue;
+            }
+            let found = violations(capture, bound, rule, MOST)?;
+            let resolution = match rule {
+                Rule::Proven => bound.blurred(capture).map_or(*capture.resolution(), |c| *c.resolution()),
+                Rule::Measured => Resolution::EXACT,
+            };
+            let told = |occurrence: &Occurrence| told(loaded, result, occurrence, &resolution);
+            let streak =
+                |s: &Streak| (Told { at: told(&s.first).at, ..told(&s.worst) }, told(&s.last), s.count);
+            all.push(Listed {
+                part: result.reference.clone(),
+                limit: result.symbol.clone(),
+                count: found.count,
+                occurrences: found.found.iter().map(told).collect(),
+                streaks: found.streaks.iter().map(streak).collect(),
+                required: result.required.to_string(),
+                seen: seen(result, base.tick()),
+            });
+        }
+        self.violations = Some(all);
+        Ok(())
+    }
+
+    /// The violations as text: a line for each, or for each streak.
+    pub(super) fn list_text(&self) -> String {
+        let mut text = String::new();
+        for listed in self.violations.iter().flatten() {
+            let times = if listed.count == 1 { "violation" } else { "violations" };
+            text.push_str(&format!(
+                "\n{}.{}, required {}: {} {times}; {}\n",
+                listed.part, listed.limit, listed.required, listed.count, listed.seen
+            ));
+            let rows = listed.streaks.iter().any(|(_, _, count)| *count > 1);
+            let mut grid = match rows {
+                true => Grid::new(&["", "at", "up to", "in a row", "worst", "margin"], &[1, 2, 3, 4, 5]),
+                false => Grid::new(&["", "at", "value", "margin"], &[1, 2, 3]),
+            };
+            for (first, last, count) in listed.streaks.iter().take(MOST_LINES) {
+                let mut cells = vec![" ".to_string(), signed(first.at.into(), first.tick.into())];
+                match count {
+                    1 if rows => cells.extend([String::new(), String::new()]),
+                    1 => {}
+                    _ => cells.extend([signed(last.at.into(), last.tick.into()), count.to_string()]),
+                }
+                cells.extend([first.text(), first.margin_text()]);
+                grid.row(cells);
+            }
+            text.push_str(&format!("{}\n", grid.text()));
+            if listed.streaks.len() > MOST_LINES {
+                let more = listed.streaks.len() - MOST_LINES;
+                text.push_str(&format!("  and {more} more lines; --format csv has every single one\n"));
+            }
+        }
+        text
+    }
+
+    /// The violations as rows, each its own.
+    pub(super) fn all_rows(&self) -> Vec<Vec<String>> {
+        let header = ["file", "part", "limit", "at_s", "value", "lo", "hi", "margin"];
+        let mut rows = vec![header.map(str::to_string).to_vec()];
+        rows.extend(self.violation_rows());
+        rows
+    }
+
+    pub(super) fn violation_rows(&self) -> impl Iterator<Item = Vec<String>> {
+        self.violations.iter().flatten().flat_map(|listed| {
+            listed.occurrences.iter().map(|told| {
+                vec![
+                    self.file.clone(),
+                    listed.part.clone(),
+                    listed.limit.clone(),
+                    seconds(Some(told.at)),
+                    plain(told.value),
+                    plain(told.lo),
+                    plain(told.hi),
+                    plain(told.margin),
+                ]
+            })
+        })
+    }
+}
+
+/// What all occurrences together were.
+fn seen(result: &LimitResult, tick: Time) -> String {
+    let Some(statistics) = &result.statistics else { return String::new() };
+    let digits = match result.unit {
+        Unit::Time => Quantity::Time(tick),
+        unit => unit.of(Rational::new(1, 1000).unwrap_or(Rational::ZERO)),
+    };
+    let typical = result.typical.map_or(String::new(), |typical| format!("typical {typical}, "));
+    let (min, max) = (statistics.min.rounded(digits), statistics.max.rounded(digits));
+    format!("{typical}seen {} times, {min} to {max}", result.counts.seen)
+}
+
+fn told(loaded: &Loaded, result: &LimitResult, occurrence: &Occurrence, resolution: &Resolution) -> Told {
+    let base = loaded.capture.base();
+    let value = occurrence.value(base);
+    let bounds = occurrence.bounds(base, resolution);
+    let margin = value.and_then(|value| result.required.margin(value.to_rational()));
+    Told {
+        at: base.time_of(occurrence.start),
+        value,
+        lo: bounds.map(|b| b.lo),
+        hi: bounds.map(|b| b.hi),
+        margin: margin.map(|margin| result.unit.of(margin)),
+        tick: base.tick(),
+    }
+}
+
+impl Told {
+    fn known(&self) -> Option<(Quantity, Bounds<Quantity>)> {
+        let (lo, hi) = self.lo.zip(self.hi)?;
+        Some((self.value?, Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false }))
+    }
+
+    fn text(&self) -> String {
+        self.known().map_or("-".to_string(), |(value, bounds)| uncertain(value, bounds, self.tick))
+    }
+
+    fn margin_text(&self) -> String {
+        let known = self.margin.zip(self.known());
+        known.map_or("-".to_string(), |(margin, (value, bounds))| {
+            signed(margin, resolution(value, bounds, self.tick))
+        })
+    }
+}

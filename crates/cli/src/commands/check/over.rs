@@ -1,0 +1,151 @@
+//! The same limits over several captures: the worst of each.
+
+use deep_tap::limit::{OverRuns, Runs, overall};
+use deep_tap::time::Time;
+use deep_tap::{Error, ErrorKind};
+use serde::{Serialize, Serializer};
+
+use super::table::{cells, explanation, mark};
+use super::{Checked, answer, outcome};
+use crate::Outcome;
+use crate::errors::Failure;
+use crate::output::Grid;
+
+/// The results of several captures.
+#[derive(Default)]
+pub(crate) struct Over {
+    names: Vec<String>,
+    runs: Runs,
+    tick: Option<Time>,
+    /// Each with its violations, where these are listed.
+    each: Vec<Checked>,
+}
+
+impl Serialize for Over {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        #[derive(Serialize)]
+        struct All<'a> {
+            files: &'a [String],
+            verdict: deep_tap::limit::Verdict,
+            results: &'a [OverRuns],
+            captures: &'a [Checked],
+        }
+        let verdict = overall(self.results().iter().map(|over| over.result.verdict));
+        All { files: &self.names, verdict, results: self.results(), captures: &self.each }
+            .serialize(serializer)
+    }
+}
+
+impl Over {
+    /// Adds the results of one capture by its name.
+    ///
+    /// # Errors
+    /// When they are not of the same limits as those before.
+    pub(crate) fn add_results(
+        &mut self,
+        name: &str,
+        tick: Time,
+        results: Vec<deep_tap::limit::LimitResult>,
+    ) -> Result<(), Failure> {
+        let same = |over: &OverRuns, result: &deep_tap::limit::LimitResult| {
+            (&over.result.reference, &over.result.symbol) == (&result.reference, &result.symbol)
+        };
+        let before = self.results();
+        let fits = before.len() == results.len() && before.iter().zip(&results).all(|(a, b)| same(a, b));
+        if !self.runs.is_empty() && !fits {
+            let first = &self.names[0];
+            let error =
+                Error::new(ErrorKind::Setup, format!("{name} has other limits than {first} in its setup"));
+            let help = "check captures of the same setup together, or give one for all with --setup";
+            return Err(error.with_help(help).into());
+        }
+        self.names.push(name.to_string());
+        // The coarsest digits are honest for all.
+        self.tick = self.tick.max(Some(tick));
+        self.runs.add(results);
+        Ok(())
+    }
+
+    pub(super) fn add(&mut self, checked: Checked) -> Result<(), Failure> {
+        self.add_results(&checked.file, checked.tick, checked.results.clone())?;
+        self.each.push(checked);
+        Ok(())
+    }
+
+    fn results(&self) -> &[OverRuns] {
+        self.runs.results()
+    }
+
+    pub(crate) fn outcome(&self) -> Outcome {
+        outcome(overall(self.results().iter().map(|over| over.result.verdict)))
+    }
+
+    pub(crate) fn answer(&self) -> String {
+        answer(self.results().iter().map(|over| over.result.verdict))
+    }
+
+    /// The table of the worst of each limit.
+    pub(crate) fn grid(&self) -> String {
+        let captures = self.captures();
+        let header = ["part", "limit", "what", "required", "worst", "in", "at", "margin", "seen", "verdict"];
+        let mut grid = Grid::new(&header, &[4, 6, 7, 8]);
+        for over in self.results() {
+            let mut cells = cells(self.tick.unwrap_or(Time::ZERO), &over.result);
+            let run = self.names.get(over.worst_run).filter(|_| over.result.worst.is_some());
+            cells.insert(5, run.cloned().unwrap_or_else(|| "-".to_string()));
+            if over.failed_runs > 0
+                && let Some(verdict) = cells.last_mut()
+            {
+                verdict.push_str(&format!(" in {} of {captures}", over.failed_runs));
+            }
+            grid.row_with_mark(cells, mark(over.result.verdict));
+        }
+        grid.text()
+    }
+
+    /// How many captures there are, in words.
+    pub(crate) fn captures(&self) -> String {
+        match self.names.len() {
+            1 => "1 capture".to_string(),
+            n => format!("{n} captures"),
+        }
+    }
+
+    pub(super) fn text(&self) -> String {
+        let mut text = format!("{}          over {}\n\n{}\n", self.answer(), self.captures(), self.grid());
+        let notes: Vec<String> = self.results().iter().filter_map(|over| explanation(&over.result)).collect();
+        if !notes.is_empty() {
+            text.push_str(&format!("\n{}\n", notes.join("\n")));
+        }
+        for checked in &self.each {
+            let list = checked.list_text();
+            if !list.is_empty() {
+                text.push_str(&format!("\n{}\n{}", checked.file, list.trim_start_matches('\n')));
+            }
+        }
+        let worst = self.results().iter().find(|over| over.failed_runs > 0);
+        if let Some(name) = worst.and_then(|over| self.names.get(over.worst_run)) {
+            text.push_str(&format!("\nnext: deep-tap check {name} --all\n"));
+        }
+        text
+    }
+
+    pub(super) fn rows(&self) -> Vec<Vec<String>> {
+        let mut rows: Vec<Vec<String>> = Vec::new();
+        for checked in &self.each {
+            let mut own = checked.rows().into_iter();
+            let header = own.next().unwrap_or_default();
+            if rows.is_empty() {
+                rows.push(std::iter::once("file".to_string()).chain(header).collect());
+            }
+            rows.extend(own.map(|row| std::iter::once(checked.file.clone()).chain(row).collect()));
+        }
+        rows
+    }
+
+    pub(super) fn all_rows(&self) -> Vec<Vec<String>> {
+        let mut rows = self.each.first().map_or(Vec::new(), |first| first.all_rows()[..1].to_vec());
+        rows.extend(self.each.iter().flat_map(Checked::violation_rows));
+        rows
+    }
+}

@@ -1,0 +1,277 @@
+//! Limits bound to the lines of a board.
+
+use super::part::{Events, Kind, Limit, Mark, Which};
+use crate::decode::{Protocol, SerialBus};
+use crate::error::{Error, ErrorKind, Result, suggest};
+use crate::event::{ConditionProgram, Meaning, Program, Scope};
+use crate::line::{AnalogId, Crossing, LineId};
+use crate::time::{Frequency, TimeBase};
+
+/// A limit bound to the lines of a board, ready to be checked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BoundLimit {
+    /// The part's reference on the board, such as `U3`.
+    pub reference: String,
+    /// The part number.
+    pub part: String,
+    /// The limit.
+    pub limit: Limit,
+    pub(super) programs: Programs,
+}
+
+/// The compiled events of a limit.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Programs {
+    /// The last `data` before, or the first after, each `reference`.
+    Data {
+        data: Program,
+        reference: Program,
+    },
+    /// The first, or the nearest, `to` of each `from`.
+    Pair {
+        from: Program,
+        to: Program,
+    },
+    Pulse {
+        pulse: ConditionProgram,
+        condition: Option<ConditionProgram>,
+    },
+    Repeat(Program),
+    Steady {
+        changes: Program,
+        holds: ConditionProgram,
+    },
+    Ramp {
+        ramp: Ramp,
+        condition: Option<ConditionProgram>,
+    },
+    Voltage {
+        line: AnalogId,
+        which: Which,
+        condition: Option<ConditionProgram>,
+    },
+    Bits {
+        bus: SerialBus,
+        nominal: Frequency,
+    },
+}
+
+/// A way between two levels of an analog line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Ramp {
+    pub(super) line: AnalogId,
+    pub(super) low: Mark,
+    pub(super) high: Mark,
+    pub(super) rises: bool,
+}
+
+impl BoundLimit {
+    /// Binds a limit whose events name pins to what `pins` says they are.
+    ///
+    /// # Errors
+    /// The errors of the event language, for the field of the limit that is wrong: its name comes
+    /// first in the result's pair.
+    pub fn bind(
+        reference: &str,
+        part: &str,
+        limit: &Limit,
+        pins: &Scope,
+    ) -> Result<Self, (&'static str, Error)> {
+        let event = |field, text: &str| {
+            let program = Program::compile(text, pins).map_err(|e| (field, e))?;
+            possible(program.contradiction(), pins, text).map_err(|e| (field, e))?;
+            Ok(program)
+        };
+        let data_event = |field, text: &str| {
+            // `data = "DQ"` is short for `data = "DQ changes"`.
+            match pins.get(text) {
+                Some(Meaning::Line(_) | Meaning::Bus(_)) => event(field, &format!("\"{text}\" changes")),
+                _ => event(field, text),
+            }
+        };
+        let condition = match &limit.condition {
+            Some(text) => Some(ConditionProgram::compile(text, pins).map_err(|e| ("while", e))?),
+            None => None,
+        };
+        let guarded = |program: Program| {
+            let Some(condition) = &condition else { return Ok(program) };
+            let program = program.guarded(condition);
+            possible(program.contradiction(), pins, condition.text()).map_err(|e| ("while", e))?;
+            Ok(program)
+        };
+        let programs = match &limit.events {
+            Events::Data { data, reference } => Programs::Data {
+                data: data_event("data", data)?,
+                reference: guarded(event("reference", reference)?)?,
+            },
+            // For each release: the reference event after it, or the last one before it.
+            Events::Control { control, reference } => {
+                let control = guarded(event("control", control)?)?;
+                let reference = event("reference", reference)?;
+                match limit.kind {
+                    Kind::Removal => Programs::Data { data: reference, reference: control },
+                    _ => Programs::Pair { from: control, to: reference },
+                }
+            }
+            Events::Pulse(pulse) => Programs::Pulse {
+                pulse: ConditionProgram::compile(pulse, pins).map_err(|e| ("pulse", e))?,
+                condition,
+            },
+            Events::Repeat(text) => Programs::Repeat(guarded(event("event", text)?)?),
+            Events::Pair { from, to } => {
+                Programs::Pair { from: guarded(data_event("from", from)?)?, to: data_event("to", to)? }
+            }
+            Events::Steady(data) => {
+                let Some(holds) = condition.clone() else {
+                    let error = Error::new(ErrorKind::Limits, "this kind needs 'while'");
+                    return Err(("while", error.with_help("say while what the data must not change")));
+                };
+                Programs::Steady { changes: guarded(data_event("data", data)?)?, holds }
+            }
+            Events::Ramp { line, low, high } => {
+                let rises = limit.kind == Kind::RiseTime;
+                let line = analog(pins, line).map_err(|e| ("line", e))?;
+                Programs::Ramp { ramp: Ramp { line, low: *low, high: *high, rises }, condition }
+            }
+            Events::Voltage { line, which } => Programs::Voltage {
+                line: analog(pins, line).map_err(|e| ("line", e))?,
+                which: *which,
+                condition,
+            },
+            Events::Bits { bus, nominal } => {
+                let (bus, nominal) = bits(pins, bus, *nominal).map_err(|e| ("bus", e))?;
+                Programs::Bits { bus, nominal }
+            }
+        };
+        let (reference, part) = (reference.to_string(), part.to_string());
+        Ok(BoundLimit { reference, part, limit: limit.clone(), programs })
+    }
+
+    /// The crossings of analog lines that it looks at, each once.
+    pub fn crossings(&self) -> Vec<Crossing> {
+        self.lines().into_iter().filter_map(Crossing::of_line).collect()
+    }
+
+    /// Whether it looks at voltages of analog lines.
+    pub fn is_analog(&self) -> bool {
+        let voltages = matches!(self.programs, Programs::Ramp { .. } | Programs::Voltage { .. });
+        voltages || !self.crossings().is_empty()
+    }
+
+    /// Its events, but for what lasts.
+    fn events(&self) -> Vec<&Program> {
+        match &self.programs {
+            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => vec![a, b],
+            Programs::Repeat(event) | Programs::Steady { changes: event, .. } => vec![event],
+            Programs::Pulse { .. }
+            | Programs::Ramp { .. }
+            | Programs::Voltage { .. }
+            | Programs::Bits { .. } => Vec::new(),
+        }
+    }
+
+    /// Its conditions.
+    fn conditions(&self) -> Vec<&ConditionProgram> {
+        match &self.programs {
+            Programs::Pulse { pulse, condition } => [pulse].into_iter().chain(condition).collect(),
+            Programs::Steady { holds, .. } => vec![holds],
+            Programs::Ramp { condition, .. } | Programs::Voltage { condition, .. } => {
+                condition.iter().collect()
+            }
+            Programs::Data { .. } | Programs::Pair { .. } | Programs::Repeat(_) | Programs::Bits { .. } => {
+                Vec::new()
+            }
+        }
+    }
+
+    /// Whether the buses whose frames it looks at can be decoded at this clock.
+    pub(super) fn check_frames(&self, base: TimeBase) -> Result<()> {
+        if let Programs::Bits { bus, .. } = &self.programs {
+            bus.protocol.decoder(base)?;
+        }
+        self.events().into_iter().try_for_each(|event| event.check_frames(base))
+    }
+
+    /// Whether one of its events is of several parts, or a frame: what a sampled record does not show of
+    /// those may still have happened.
+    pub fn is_composite(&self) -> bool {
+        self.events().into_iter().any(|event| !event.is_simple())
+    }
+
+    /// All lines that it looks at, crossings included, each once.
+    pub fn lines(&self) -> Vec<LineId> {
+        let mut lines: Vec<LineId> = self.events().into_iter().flat_map(Program::lines).collect();
+        lines.extend(self.conditions().into_iter().flat_map(ConditionProgram::lines));
+        if let Programs::Bits { bus, .. } = &self.programs {
+            lines.extend(&bus.lines);
+        }
+        lines.sort_unstable();
+        lines.dedup();
+        lines
+    }
+}
+
+/// An error for an event that can never happen, since it asks a line to be high and low at once.
+fn possible(contradiction: Option<LineId>, pins: &Scope, text: &str) -> Result<()> {
+    let Some(line) = contradiction else { return Ok(()) };
+    let names: Vec<&str> = pins.names().filter(|name| pins.get(name) == Some(&Meaning::Line(line))).collect();
+    let message = format!("'{text}' can never happen on this board");
+    let help = match names.as_slice() {
+        [] | [_] => format!("it asks {} to be high and low at once", names.first().unwrap_or(&"a line")),
+        several => {
+            format!("{} are bound to one line, which would be high and low at once", several.join(" and "))
+        }
+    };
+    Err(Error::new(ErrorKind::Limits, message).with_help(help))
+}
+
+/// The analog line that a pin is.
+fn analog(pins: &Scope, pin: &str) -> Result<AnalogId> {
+    match pins.get(pin) {
+        Some(Meaning::Analog(line)) => Ok(*line),
+        Some(_) => {
+            Err(Error::new(ErrorKind::Limits, format!("'{pin}' is no analog line, so it has no voltages"))
+                .with_help("bind the pin to an analog line of the setup ([[analog]])"))
+        }
+        None => Err(unknown(pins, pin)),
+    }
+}
+
+/// The serial bus that a pin is, and its nominal bit rate.
+fn bits(pins: &Scope, pin: &str, nominal: Option<Frequency>) -> Result<(SerialBus, Frequency)> {
+    let bus = match pins.get(pin) {
+        Some(Meaning::Frames(bus)) => bus.source::<SerialBus>(),
+        Some(_) => None,
+        None => return Err(unknown(pins, pin)),
+    };
+    let Some(bus) = bus else {
+        return Err(Error::new(
+            ErrorKind::Limits,
+            format!("'{pin}' is no serial bus, so it has no bit rate"),
+        )
+        .with_help("bind the pin to a bus with a kind, such as kind = \"uart\""));
+    };
+    let stated = match &bus.protocol {
+        Protocol::Uart(config) => config.bit_rate,
+        Protocol::Can(config) => Some(config.bit_rate),
+        Protocol::Lin(config) => Some(config.bit_rate),
+        other => {
+            let message = format!("the bits of '{pin}' ({}) are those of a clock line", other.name());
+            return Err(Error::new(ErrorKind::Limits, message)
+                .with_help("limit the clock itself: kind = \"period\", event = \"CLOCK rises\""));
+        }
+    };
+    let Some(nominal) = nominal.or(stated).filter(|rate| *rate > Frequency::ZERO) else {
+        return Err(Error::new(ErrorKind::Limits, format!("the nominal bit rate of '{pin}' is not known"))
+            .with_help("the bus has bit-rate = \"auto\": write nominal = \"115.2 kHz\" into the limit, or state the bus's bit rate"));
+    };
+    Ok((bus.clone(), nominal))
+}
+
+fn unknown(pins: &Scope, pin: &str) -> Error {
+    Error::new(ErrorKind::Limits, format!("nothing is called '{pin}'")).with_help(suggest(
+        pin,
+        pins.names(),
+        "pin",
+    ))
+}

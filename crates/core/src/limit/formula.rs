@@ -1,0 +1,313 @@
+//! Arithmetic with quantities, as data sheets have it: `tCYC / 2 - 5 ns`, `max(0.4 tCYC, 20 ns)`.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use super::quantity::{Quantity, Unit};
+use crate::error::{Error, ErrorKind, Place, Result, TextPlace};
+use crate::time::{Rational, Time};
+
+/// Deepest nesting of brackets and signs.
+const DEEPEST: u32 = 40;
+
+/// A number, with its unit or without.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Value {
+    /// A plain number.
+    Number(Rational),
+    /// A quantity.
+    Quantity(Quantity),
+}
+
+impl Value {
+    fn unit(self) -> Option<Unit> {
+        match self {
+            Value::Number(_) => None,
+            Value::Quantity(quantity) => Some(quantity.unit()),
+        }
+    }
+
+    fn rational(self) -> Rational {
+        match self {
+            Value::Number(number) => number,
+            Value::Quantity(quantity) => quantity.to_rational(),
+        }
+    }
+
+    fn of(unit: Option<Unit>, value: Rational) -> Self {
+        unit.map_or(Value::Number(value), |unit| Value::Quantity(unit.of(value)))
+    }
+
+    fn what(self) -> &'static str {
+        match self.unit() {
+            None => "a plain number",
+            Some(Unit::Time) => "a time",
+            Some(Unit::Percent) => "a percentage",
+            Some(Unit::Voltage) => "a voltage",
+        }
+    }
+}
+
+/// Works a formula out: quantities with their units, plain numbers, `+ - * /`, brackets, `min(…)` and
+/// `max(…)`, and names, which `look_up` is asked for. A number before a name multiplies it.
+///
+/// ```
+/// use deep_tap_core::limit::{Quantity, Unit, Value, evaluate};
+///
+/// let cycle = |_: &str| Ok(Value::Quantity("40 ns".parse()?));
+/// let half = evaluate("tCYC / 2 - 5 ns", Unit::Time, &mut { cycle })?;
+/// assert_eq!(half.to_string(), "15 ns");
+/// assert_eq!(evaluate("max(0.4 tCYC, 20 ns)", Unit::Time, &mut { cycle })?.to_string(), "20 ns");
+/// assert!(evaluate("tCYC + 2", Unit::Time, &mut { cycle }).is_err(), "2 of what?");
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+///
+/// # Errors
+/// [`ErrorKind::Limits`] with the column: what does not parse, units that do not go together, a result
+/// that is not in `unit`; and what `look_up` returns.
+pub fn evaluate(text: &str, unit: Unit, look_up: &mut dyn FnMut(&str) -> Result<Value>) -> Result<Quantity> {
+    let mut reader = Reader { text, at: 0, depth: 0, look_up };
+    let value = reader.sum()?;
+    reader.skip_blanks();
+    if reader.at < text.len() {
+        return Err(reader
+            .error(reader.at..text.len(), "this does not belong to the formula")
+            .with_help(SIGNS));
+    }
+    match value {
+        Value::Quantity(quantity) if quantity.unit() == unit => Ok(quantity),
+        // Nothing is nothing in every unit.
+        Value::Number(number) if number.is_zero() => Ok(unit.of(number)),
+        Value::Number(_) => {
+            let message = format!("'{}' has no unit", text.trim());
+            Err(reader.error(0..text.len(), &message).with_help(format!("this is {}", unit.example())))
+        }
+        other => {
+            let message = format!("'{}' is {}", text.trim(), other.what());
+            Err(reader.error(0..text.len(), &message).with_help(format!("this should be {}", unit.example())))
+        }
+    }
+}
+
+const SIGNS: &str = "a formula has quantities, numbers, names, + - * /, brackets, min(…) and max(…)";
+
+struct Reader<'a> {
+    text: &'a str,
+    at: usize,
+    depth: u32,
+    look_up: &'a mut dyn FnMut(&str) -> Result<Value>,
+}
+
+impl Reader<'_> {
+    fn error(&self, span: Range<usize>, message: &str) -> Error {
+        let place = TextPlace { name: Arc::from(""), text: Arc::from(self.text), span };
+        Error::new(ErrorKind::Limits, message).at(Place::Text(place))
+    }
+
+    fn rest(&self) -> &str {
+        &self.text[self.at..]
+    }
+
+    fn skip_blanks(&mut self) {
+        self.at = self.text.len() - self.rest().trim_start().len();
+    }
+
+    /// Takes one of these signs.
+    fn sign(&mut self, signs: &[char]) -> Option<char> {
+        self.skip_blanks();
+        let sign = self.rest().chars().next().filter(|c| signs.contains(c))?;
+        self.at += sign.len_utf8();
+        Some(sign)
+    }
+
+    fn sum(&mut self) -> Result<Value> {
+        let begin = self.at;
+        let mut left = self.product()?;
+        while let Some(sign) = self.sign(&['+', '-', '−']) {
+            let right = self.product()?;
+            if left.unit() != right.unit() && !left.rational().is_zero() && !right.rational().is_zero() {
+                let message = format!("{} and {} cannot be added up", left.what(), right.what());
+                return Err(self
+                    .error(begin..self.at, &message)
+                    .with_help("write a unit behind each number"));
+            }
+            let (a, b) = (left.rational(), right.rational());
+            let sum = if sign == '+' { a.checked_add(b) } else { a.checked_sub(b) };
+            left = Value::of(left.unit().or(right.unit()), self.fits(sum, begin)?);
+        }
+        Ok(left)
+    }
+
+    fn product(&mut self) -> Result<Value> {
+        let begin = self.at;
+        let mut left = self.factor()?;
+        while let Some(sign) = self.sign(&['*', '/', '·', '×']) {
+            let right = self.factor()?;
+            left = if sign == '/' {
+                self.quotient(left, right, begin)?
+            } else {
+                self.times(left, right, begin)?
+            };
+        }
+        Ok(left)
+    }
+
+    fn times(&self, left: Value, right: Value, begin: usize) -> Result<Value> {
+        // A percentage of something is that thing again.
+        let plain = |unit: Option<Unit>| matches!(unit, None | Some(Unit::Percent));
+        let unit = match (left.unit(), right.unit()) {
+            (None, unit) | (unit, None) => unit,
+            (Some(Unit::Percent), unit) | (unit, Some(Unit::Percent)) => unit,
+            (a, b) if plain(a) || plain(b) => a.or(b),
+            _ => {
+                let message = format!("{} times {} makes no limit", left.what(), right.what());
+                return Err(self.error(begin..self.at, &message).with_help(SIGNS));
+            }
+        };
+        Ok(Value::of(unit, self.fits(left.rational().checked_mul(right.rational()), begin)?))
+    }
+
+    fn quotient(&self, left: Value, right: Value, begin: usize) -> Result<Value> {
+        let unit = match (left.unit(), right.unit()) {
+            (unit, None) => unit,
+            (a, b) if a == b => None,
+            (unit, Some(Unit::Percent)) => unit,
+            _ => {
+                let message = format!("{} divided by {} makes no limit", left.what(), right.what());
+                return Err(self.error(begin..self.at, &message).with_help(SIGNS));
+            }
+        };
+        if right.rational().is_zero() {
+            return Err(self.error(begin..self.at, "this divides by zero"));
+        }
+        Ok(Value::of(unit, self.fits(left.rational().checked_div(right.rational()), begin)?))
+    }
+
+    fn fits(&self, value: Option<Rational>, begin: usize) -> Result<Rational> {
+        value.ok_or_else(|| self.error(begin..self.at, "this is too large or too small to be exact"))
+    }
+
+    fn factor(&mut self) -> Result<Value> {
+        self.depth += 1;
+        let value = if self.depth > DEEPEST {
+            Err(self.error(self.at..self.text.len(), "the formula is nested too deeply"))
+        } else {
+            self.simple()
+        };
+        self.depth -= 1;
+        value
+    }
+
+    fn simple(&mut self) -> Result<Value> {
+        let begin = self.at;
+        if self.sign(&['-', '−']).is_some() {
+            let value = self.factor()?;
+            return Ok(Value::of(value.unit(), -value.rational()));
+        }
+        if self.sign(&['(']).is_some() {
+            let value = self.sum()?;
+            self.closing(begin)?;
+            return Ok(value);
+        }
+        self.skip_blanks();
+        let begin = self.at;
+        let first = self.rest().chars().next();
+        match first {
+            Some(c) if c.is_ascii_digit() || c == '.' => self.number(),
+            Some(c) if c.is_alphabetic() || c == '_' || c == '"' => self.name(),
+            _ => {
+                let end = first.map_or(begin, |c| begin + c.len_utf8());
+                Err(self.error(begin..end, "a quantity or a name is missing here").with_help(SIGNS))
+            }
+        }
+    }
+
+    fn closing(&mut self, begin: usize) -> Result<()> {
+        match self.sign(&[')']) {
+            Some(_) => Ok(()),
+            None => Err(self.error(begin..self.at, "this bracket is not closed")),
+        }
+    }
+
+    /// A number, with its unit if one follows.
+    fn number(&mut self) -> Result<Value> {
+        let begin = self.at;
+        let digits = self.rest().find(|c: char| !(c.is_ascii_digit() || c == '.' || c == '_'));
+        self.at += digits.unwrap_or(self.rest().len());
+        let end = self.at;
+        self.skip_blanks();
+        let word = self.at;
+        let len = self.rest().find(|c: char| !(c.is_alphanumeric() || c == 'µ' || c == 'μ'));
+        let len = len.unwrap_or(self.rest().len());
+        let len = if self.rest().starts_with('%') { 1 } else { len };
+        if len > 0
+            && let Ok(quantity) = self.text[begin..word + len].parse::<Quantity>()
+        {
+            self.at = word + len;
+            return Ok(Value::Quantity(quantity));
+        }
+        self.at = end;
+        let number = plain_number(&self.text[begin..end]).map(Value::Number);
+        let number = number.ok_or_else(|| self.error(begin..end, "this is no number"))?;
+        // `0.4 tCYC` is a product.
+        if len > 0 && !self.text[word..].starts_with('%') {
+            let factor = self.factor()?;
+            return self.times(number, factor, begin);
+        }
+        Ok(number)
+    }
+
+    /// A name, or one of the two functions.
+    fn name(&mut self) -> Result<Value> {
+        let begin = self.at;
+        let name = if self.rest().starts_with('"') {
+            let Some(len) = self.rest()[1..].find('"') else {
+                return Err(self.error(begin..self.text.len(), "this quote is not closed"));
+            };
+            self.at += len + 2;
+            self.text[begin + 1..self.at - 1].to_string()
+        } else {
+            let len = self.rest().find(|c: char| !(c.is_alphanumeric() || "_.;:".contains(c)));
+            self.at += len.unwrap_or(self.rest().len());
+            self.text[begin..self.at].to_string()
+        };
+        if let "min" | "max" = name.as_str()
+            && self.sign(&['(']).is_some()
+        {
+            return self.extreme(name == "min", begin);
+        }
+        let found = (self.look_up)(&name);
+        found.map_err(|error| {
+            // An error that knows a better place, in another formula, keeps it.
+            let placed = match error.place() {
+                Some(_) => return error,
+                None => self.error(begin..self.at, error.message()),
+            };
+            match error.help() {
+                Some(help) => placed.with_help(help),
+                None => placed,
+            }
+        })
+    }
+
+    fn extreme(&mut self, least: bool, begin: usize) -> Result<Value> {
+        let mut best = self.sum()?;
+        while self.sign(&[',']).is_some() {
+            let other = self.sum()?;
+            if other.unit() != best.unit() {
+                let message = format!("{} and {} cannot be compared", best.what(), other.what());
+                return Err(self.error(begin..self.at, &message));
+            }
+            if (other.rational() < best.rational()) == least {
+                best = other;
+            }
+        }
+        self.closing(begin)?;
+        Ok(best)
+    }
+}
+
+/// A number without a unit.
+pub(crate) fn plain_number(text: &str) -> Option<Rational> {
+    format!("{} s", text.trim()).parse::<Time>().ok().map(Time::to_rational)
+}

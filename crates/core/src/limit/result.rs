@@ -1,0 +1,110 @@
+//! The result of a limit over a whole capture, as data.
+
+use serde::Serialize;
+
+use super::judge::Verdict;
+use super::occurrence::{Doubt, Occurrence};
+use super::part::Kind;
+use super::quantity::{Quantity, Required, Unit};
+use crate::time::{Bounds, Rate, Time};
+
+/// How many occurrences ended how.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Counts {
+    /// Occurrences in all.
+    pub seen: u64,
+    /// Of these, passed.
+    pub passed: u64,
+    /// Of these, failed.
+    pub failed: u64,
+    /// Of these, inconclusive.
+    pub inconclusive: u64,
+    /// Starting events that found no partner, and pulses cut off by an end of the record.
+    pub unpaired: u64,
+}
+
+/// The measured values of all occurrences.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct Statistics {
+    /// The smallest.
+    pub min: Quantity,
+    /// The mean in the unit of the others, rounded.
+    pub mean: f64,
+    /// The largest.
+    pub max: Quantity,
+}
+
+/// At which sample rate an inconclusive measurement would be decided.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Deciding {
+    /// At this rate, the lowest sufficient one that the instrument has (or, where its rates are
+    /// not known, the exact one).
+    Rate(Rate),
+    /// At this rate, which is above the instrument's fastest.
+    Beyond {
+        /// The rate that would be needed.
+        needed: Rate,
+        /// The fastest that the instrument has.
+        fastest: Rate,
+    },
+    /// At no rate: the measured value is on the limit, within the skew and time-base error.
+    Never,
+}
+
+/// Why a limit as a whole is inconclusive.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reason {
+    /// The worst occurrence is in doubt.
+    Occurrence(Doubt),
+    /// All pulses seen pass, but shorter ones than a tick may have been missed, and the limit
+    /// forbids them.
+    HiddenPulses,
+    /// Its events are of several parts, or frames of a bus: a sampled record may hide some of them, and
+    /// show some that did not happen.
+    Composite,
+}
+
+/// The verdict on one limit, with everything needed to believe it.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct LimitResult {
+    /// The part's reference on the board.
+    pub reference: String,
+    /// The part number.
+    pub part: String,
+    /// The datasheet's symbol.
+    pub symbol: String,
+    /// The datasheet's words.
+    pub what: String,
+    /// What one occurrence is.
+    pub kind: Kind,
+    /// The group of limits that it belongs to.
+    pub group: Option<String>,
+    /// What its values are in.
+    pub unit: Unit,
+    /// The required range.
+    pub required: Required,
+    /// The typical value, for information.
+    pub typical: Option<Quantity>,
+    /// The verdict: the worst over all occurrences.
+    pub verdict: Verdict,
+    /// Why it is inconclusive, if it is.
+    pub reason: Option<Reason>,
+    /// The worst occurrence: of those with the worst verdict, the one with the least margin.
+    pub worst: Option<Occurrence>,
+    /// What is known of the worst occurrence's true value.
+    pub bounds: Option<Bounds<Quantity>>,
+    /// When the worst occurrence begins.
+    pub at: Option<Time>,
+    /// The worst occurrence's value as counted.
+    pub measured: Option<Quantity>,
+    /// The worst occurrence's distance to the limit, negative when violated.
+    pub margin: Option<Quantity>,
+    /// How many occurrences ended how.
+    pub counts: Counts,
+    /// The values of all occurrences.
+    pub statistics: Option<Statistics>,
+    /// For an inconclusive result, the rate that would decide it.
+    pub decided: Option<Deciding>,
+}

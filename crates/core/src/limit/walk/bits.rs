@@ -1,0 +1,97 @@
+//! How fast the bits of a serial bus come.
+
+use std::ops::ControlFlow;
+
+use super::{Take, Walk};
+use crate::decode::{Frame, FrameSink, Protocol, SerialBus, decode};
+use crate::error::Result;
+use crate::limit::judge::{Rule, Verdict};
+use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::limit::quantity::Required;
+use crate::time::{Bounds, Frequency, Interval, Rational, Resolution, Tick};
+
+impl Walk<'_> {
+    /// Each frame is measured from its first edge to the last one of the same direction, so that
+    /// slow edges do not count.
+    pub(super) fn bits<S: Take>(
+        &self,
+        bus: &SerialBus,
+        nominal: Frequency,
+        required: Required,
+        sink: &mut S,
+    ) -> Result<ControlFlow<()>> {
+        let mut decoder = bus.protocol.decoder(self.capture.base())?;
+        let bit = self.capture.base().rate().to_rational().checked_div(nominal.to_rational());
+        let Some(bit) = bit else { return Ok(ControlFlow::Continue(())) };
+        let mut frames = Frames { walk: self, bus, nominal, required, bit, sink };
+        Ok(decode(self.capture, &bus.lines, self.capture.range(), &mut *decoder, &mut frames))
+    }
+}
+
+struct Frames<'w, 'a, S> {
+    walk: &'w Walk<'a>,
+    bus: &'w SerialBus,
+    nominal: Frequency,
+    required: Required,
+    /// Ticks of a nominal bit.
+    bit: Rational,
+    sink: &'w mut S,
+}
+
+impl<S: Take> FrameSink for Frames<'_, '_, S> {
+    fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        match self.measure(&frame) {
+            Some(occurrence) => self.sink.found(Found::Occurrence(occurrence)),
+            None => self.sink.found(Found::Unpaired(frame.start)),
+        }
+    }
+}
+
+impl<S> Frames<'_, '_, S> {
+    /// `None` where a frame has no second edge, or it is open how many bits there are between two.
+    fn measure(&self, frame: &Frame) -> Option<Occurrence> {
+        let capture = self.walk.capture;
+        let trace = capture.trace(*self.bus.lines.first()?);
+        let to = trace.level_at(frame.start);
+        let edges = || trace.edges(frame.start..frame.end).filter(|edge| edge.to == to).map(|edge| edge.tick);
+        // The break of a LIN frame may be of any length: bits are counted from the edge after it.
+        let skipped = usize::from(matches!(self.bus.protocol, Protocol::Lin(_)));
+        let first = edges().nth(skipped)?;
+        let (mut last, mut bits) = (first, 0u32);
+        for edge in edges().skip(skipped + 1) {
+            bits = bits.checked_add(self.bits_between(last, edge)?)?;
+            last = edge;
+        }
+        if bits == 0 {
+            return None;
+        }
+        let interval = Interval { ticks: last.since(first), ..self.walk.like };
+        let measured = Measured::Bits { bits, interval, nominal: self.nominal };
+        let resolution = match self.walk.rule {
+            Rule::Proven => *capture.resolution(),
+            Rule::Measured => Resolution::EXACT,
+        };
+        let known = measured.bounds(capture.base(), &resolution);
+        let fractions = known.map(|Bounds { lo, hi, lo_exclusive, hi_exclusive }| Bounds {
+            lo: lo.to_rational(),
+            hi: hi.to_rational(),
+            lo_exclusive,
+            hi_exclusive,
+        });
+        let mut verdict = fractions.map_or(Verdict::Inconclusive, |known| self.required.decide(known));
+        let mut doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
+        if self.walk.unknown_within(first, last) {
+            (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+        }
+        Some(Occurrence { start: first, end: last, measured, verdict, doubt })
+    }
+
+    /// The whole number of bits that lie between two edges; `None` when that is open.
+    fn bits_between(&self, from: Tick, to: Tick) -> Option<u32> {
+        let bits = Rational::from(to.since(from)).checked_div(self.bit)?;
+        let whole = bits.round();
+        let off = bits.checked_sub(Rational::new(whole, 1)?)?.abs();
+        // A third of a bit is as far as counting is safe.
+        (off < Rational::new(1, 3)?).then(|| u32::try_from(whole).ok())?
+    }
+}

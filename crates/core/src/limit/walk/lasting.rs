@@ -1,0 +1,141 @@
+//! How long a condition lasts, and for which share of a period.
+
+use std::ops::ControlFlow;
+
+use super::{Partner, Take, Walk};
+use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
+use crate::limit::judge::{Rule, Verdict};
+use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence, Share};
+use crate::limit::quantity::{Quantity, Required};
+use crate::time::{Interval, Resolution, TimeBase};
+
+impl<'a> Walk<'a> {
+    pub(super) fn width<S: Take>(
+        &self,
+        pulse: &'a ConditionProgram,
+        condition: Option<&ConditionProgram>,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        for stretch in pulse.stretches(self.capture, self.capture.range()) {
+            let mut sure = !stretch.doubtful || self.rule == Rule::Measured;
+            match self.counts(condition, stretch) {
+                Some(true) => {}
+                Some(false) => continue,
+                None => sure = false,
+            }
+            let cut_start = !stretch.begins && stretch.start.0 == 0;
+            let cut_end = !stretch.ends && stretch.end.0 == self.capture.len();
+            if cut_start || cut_end {
+                sink.found(Found::Unpaired(stretch.start))?;
+                continue;
+            }
+            let certainty = if sure { Certainty::Certain } else { Certainty::Doubtful };
+            let ticks = stretch.end.since(stretch.start);
+            if stretch.begins && stretch.ends {
+                let partner = Partner { tick: stretch.end, ticks, certain: sure, recorded: true };
+                self.settle(Hit { tick: stretch.start, certainty }, &[partner], false, sink)?;
+            } else {
+                // An unknown level touches an end: the length is a lower bound at best.
+                let interval = Interval { ticks, ..self.like };
+                let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+                let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
+                let measured = Measured::Interval { interval, partners };
+                sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// Whether a stretch counts: the condition holds where it begins; `None` when that is open.
+    fn counts(&self, condition: Option<&ConditionProgram>, stretch: Stretch) -> Option<bool> {
+        let level = |line| self.capture.trace(line).level_at(stretch.start);
+        condition.map_or(Some(true), |condition| condition.holds(level))
+    }
+
+    pub(super) fn duty<S: Take>(
+        &self,
+        pulse: &'a ConditionProgram,
+        condition: Option<&ConditionProgram>,
+        required: Required,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let resolution = match self.rule {
+            Rule::Proven => *self.capture.resolution(),
+            Rule::Measured => Resolution::EXACT,
+        };
+        let same_input = self.like.same_input;
+        let limits = Shares::new(self.capture.base(), &resolution, same_input, required);
+        let mut last: Option<Stretch> = None;
+        for stretch in pulse.stretches(self.capture, self.capture.range()) {
+            let Some(first) = last.replace(stretch) else { continue };
+            let counts = self.counts(condition, first);
+            if counts == Some(false) {
+                continue;
+            }
+            if !first.begins || !first.ends || !stretch.begins {
+                sink.found(Found::Unpaired(first.start))?;
+                continue;
+            }
+            let (part, period) = (first.end.since(first.start), stretch.start.since(first.start));
+            let doubtful = (first.doubtful || stretch.doubtful) && self.rule == Rule::Proven;
+            let decided = limits.as_ref().map_or(Verdict::Inconclusive, |limits| limits.decide(part, period));
+            let (verdict, doubt) = if counts.is_none() || self.unknown_within(first.start, stretch.start) {
+                (Verdict::Inconclusive, Some(Doubt::Unknown))
+            } else if doubtful {
+                (Verdict::Inconclusive, Some(Doubt::Order))
+            } else {
+                (decided, (decided == Verdict::Inconclusive).then_some(Doubt::Resolution))
+            };
+            let measured = Measured::Share { part, period, same_input };
+            let (start, end) = (first.start, stretch.start);
+            sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
+        }
+        last.map_or(ControlFlow::Continue(()), |last| sink.found(Found::Unpaired(last.start)))
+    }
+}
+
+/// A required share, ready to be compared with millions of measured ones.
+struct Shares {
+    share: Share,
+    required: Required,
+    /// Of the ends as fractions: numerators and denominators, where nothing blurs the edges.
+    plain: Option<[Option<(i128, i128)>; 2]>,
+    early: i128,
+}
+
+impl Shares {
+    fn new(base: TimeBase, resolution: &Resolution, same_input: bool, required: Required) -> Option<Self> {
+        const LARGEST: i128 = 1 << 60;
+        let share = Share::new(base, resolution, same_input)?;
+        let parts = |end: Option<Quantity>| {
+            end.map(|end| (end.to_rational().numerator(), end.to_rational().denominator()))
+        };
+        let ends = [parts(required.min), parts(required.max)];
+        let small = ends.iter().flatten().all(|(num, den)| num.abs() < LARGEST && *den < LARGEST);
+        let plain = (!share.is_blurred() && small).then_some(ends);
+        Some(Shares { share, required, plain, early: i128::from(resolution.quantum()) })
+    }
+
+    fn decide(&self, part: i64, period: i64) -> Verdict {
+        let Some([min, max]) = self.plain else {
+            let bounds = self.share.bounds(part, period);
+            return bounds.map_or(Verdict::Inconclusive, |bounds| self.required.decide(bounds));
+        };
+        let (part, period) = (i128::from(part), i128::from(period));
+        let (least, most) = ((part - self.early).max(0), (part + self.early).min(period));
+        // How a share of the period compares with an end, without dividing.
+        let against = |ticks: i128, (num, den): (i128, i128)| (ticks * den).cmp(&(num * period));
+        let low = min.map(|min| (against(least, min), against(most, min)));
+        let high = max.map(|max| (against(least, max), against(most, max)));
+        let open = self.early > 0;
+        let under = low.is_some_and(|(_, most)| most.is_lt() || (open && most.is_eq()));
+        let over = high.is_some_and(|(least, _)| least.is_gt() || (open && least.is_eq()));
+        if under || over {
+            Verdict::Fail
+        } else if low.is_none_or(|(least, _)| least.is_ge()) && high.is_none_or(|(_, most)| most.is_le()) {
+            Verdict::Pass
+        } else {
+            Verdict::Inconclusive
+        }
+    }
+}

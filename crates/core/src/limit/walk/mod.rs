@@ -1,0 +1,308 @@
+//! Finding the occurrences of a limit: which events belong together, and how sure that is.
+//!
+//! Where a record cannot tell the order of two events, or whether one happened at all, an
+//! occurrence has several possible partners. It passes when all of them pass, fails when a partner
+//! is certain and all of them fail, and is inconclusive otherwise.
+
+mod bits;
+mod lasting;
+mod pairs;
+mod skew;
+mod steady;
+mod voltage;
+
+use std::borrow::Cow;
+use std::ops::ControlFlow;
+
+use super::bound::{BoundLimit, Programs};
+use super::judge::{Judge, Rule, Verdict};
+use super::lookahead::Lookahead;
+use super::occurrence::{Doubt, Found, Measured, Occurrence};
+use super::part::{Events, Kind, Mark};
+use crate::capture::Capture;
+use crate::error::Result;
+use crate::event::{Certainty, Hit, Program};
+use crate::line::{Crossing, LineId};
+use crate::time::{Interval, Resolution, Tick, Time, TimeBase, Voltage};
+
+impl BoundLimit {
+    /// Walks over all occurrences in order of time, until `sink` says stop.
+    ///
+    /// - `delay`: each starting event is paired with the first answer before the next starting
+    ///   event. In an exact record an answer at the very tick counts; in a sampled one it counts
+    ///   as an answer that may also have come before.
+    /// - `setup`: each reference event is paired with the last change of the data before it;
+    ///   `hold`: with the first change after it. Exactly together, the change belongs to `hold`.
+    /// - `period`: each event but the first is paired with the one before.
+    /// - `recovery`: as `delay`, `removal`: as `setup`, once for each release of the control.
+    /// - `skew`: each event is paired with the nearest partner on either side.
+    /// - `width`: each stretch of the condition whose beginning and end are recorded; `duty`: each but
+    ///   the last, with the period up to the beginning of the next.
+    /// - `stable`: each change of the data while the condition holds, and each stretch without one.
+    /// - `rise-time`, `fall-time`: as `delay`, between the crossings of the two levels.
+    /// - `level`: each stretch in which the line is high, or low, or the condition holds.
+    /// - `rate`: each frame, from its first edge to the last one of the same direction.
+    ///
+    /// # Errors
+    /// When the limit cannot be expressed in exact ticks, or a bus cannot be decoded.
+    pub fn occurrences(
+        &self,
+        capture: &Capture,
+        rule: Rule,
+        sink: &mut dyn FnMut(Found) -> ControlFlow<()>,
+    ) -> Result<()> {
+        let settled = self.settled(capture);
+        let Some(limit) = &settled else { return Ok(()) };
+        let blurred = limit.blurred(capture);
+        limit.walk(blurred.as_ref().unwrap_or(capture), rule, &mut Each(sink))
+    }
+
+    /// The same limit with levels that are shares of a line's swing as voltages; `None` where the line
+    /// has no swing in this record.
+    pub(super) fn settled(&self, capture: &Capture) -> Option<Cow<'_, BoundLimit>> {
+        match &self.programs {
+            Programs::Ramp { ramp, condition } => {
+                let programs = ramp.crossings(capture, condition.as_ref())?;
+                Some(Cow::Owned(BoundLimit { programs, ..self.clone() }))
+            }
+            _ => Some(Cow::Borrowed(self)),
+        }
+    }
+
+    /// A capture as this limit sees it, where it looks at voltages of analog lines, or at lines made
+    /// from them: these are known less well than other edges. `None` where it looks at none.
+    pub fn blurred(&self, capture: &Capture) -> Option<Capture> {
+        let off = self.level_error(capture);
+        let spreads = self.lines().into_iter().map(|line| match Crossing::of_line(line) {
+            Some(crossing) => capture.crossing_spread(crossing, off),
+            None => capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra),
+        });
+        let sum = |a: Time, b: Time| {
+            a.to_rational().checked_add(b.to_rational()).map_or(capture.duration(), Time::from_rational)
+        };
+        spreads.reduce(sum).filter(|extra| *extra > Time::ZERO).map(|extra| capture.blurred(extra))
+    }
+
+    /// How far off the levels may be that were taken from the record itself.
+    fn level_error(&self, capture: &Capture) -> Voltage {
+        match &self.limit.events {
+            Events::Ramp { low, high, .. }
+                if [low, high].iter().any(|mark| matches!(mark, Mark::Percent(_))) =>
+            {
+                let line = self.crossings().first().map(|crossing| crossing.analog());
+                line.map_or(Voltage::ZERO, |line| capture.analog(line).scale().error())
+            }
+            _ => Voltage::ZERO,
+        }
+    }
+
+    /// The same, made for one kind of sink: what is done for each of millions is then one piece.
+    pub(super) fn walk(&self, capture: &Capture, rule: Rule, sink: &mut impl Take) -> Result<()> {
+        let walk = Walk::new(self, capture, rule)?;
+        let backwards = matches!(self.limit.kind, Kind::Setup | Kind::Removal);
+        // A stop asked for by the sink is not an error.
+        let _ = match &self.programs {
+            Programs::Data { data, reference } if backwards => walk.setup(data, reference, sink),
+            Programs::Data { data, reference } => walk.forward(reference, data, false, sink),
+            Programs::Pair { from, to } if self.limit.kind == Kind::Skew => walk.skew(from, to, sink),
+            Programs::Pair { from, to } => walk.forward(from, to, true, sink),
+            Programs::Repeat(event) => walk.period(event, sink),
+            Programs::Pulse { pulse, condition } if self.limit.kind == Kind::Duty => {
+                walk.duty(pulse, condition.as_ref(), self.limit.required, sink)
+            }
+            Programs::Pulse { pulse, condition } => walk.width(pulse, condition.as_ref(), sink),
+            Programs::Steady { changes, holds } => walk.steady(changes, holds, sink),
+            Programs::Voltage { line, which, condition } => {
+                walk.voltage(*line, *which, condition.as_ref(), self.limit.required, sink)
+            }
+            Programs::Bits { bus, nominal } => walk.bits(bus, *nominal, self.limit.required, sink)?,
+            // Settled before.
+            Programs::Ramp { .. } => ControlFlow::Continue(()),
+        };
+        Ok(())
+    }
+}
+
+/// Takes what a walk finds, and may say stop.
+pub(super) trait Take {
+    fn found(&mut self, found: Found) -> ControlFlow<()>;
+
+    /// The same for two events that certainly belong together; by far the most are such.
+    #[inline]
+    fn certain(&mut self, certain: CertainPair, like: Interval) -> ControlFlow<()> {
+        self.found(Found::Occurrence(certain.occurrence(like)))
+    }
+}
+
+/// Passes everything on.
+struct Each<'s>(&'s mut dyn FnMut(Found) -> ControlFlow<()>);
+
+impl Take for Each<'_> {
+    fn found(&mut self, found: Found) -> ControlFlow<()> {
+        (self.0)(found)
+    }
+}
+
+/// Two events that certainly belong together.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct CertainPair {
+    start: Tick,
+    end: Tick,
+    pub(super) verdict: Verdict,
+}
+
+impl CertainPair {
+    #[inline]
+    pub(super) fn ticks(self) -> i64 {
+        self.end.since(self.start)
+    }
+
+    pub(super) fn occurrence(self, like: Interval) -> Occurrence {
+        let CertainPair { start, end, verdict } = self;
+        let ticks = self.ticks();
+        let doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
+        let interval = Interval { ticks, ..like };
+        let measured = Measured::Interval { interval, partners: (ticks, ticks) };
+        Occurrence { start, end, measured, verdict, doubt }
+    }
+}
+
+struct Walk<'a> {
+    capture: &'a Capture,
+    judge: Judge,
+    like: Interval,
+    rule: Rule,
+    /// Lines involved that are unknown somewhere.
+    unknown: Vec<LineId>,
+}
+
+/// A partner that an event may have.
+#[derive(Clone, Copy)]
+struct Partner {
+    tick: Tick,
+    ticks: i64,
+    certain: bool,
+    recorded: bool,
+}
+
+impl BoundLimit {
+    /// An interval like those of this limit, of no length, and all lines that it looks at.
+    fn likeness(&self, resolution: &Resolution, rule: Rule) -> (Interval, Vec<LineId>) {
+        // Start and end of the interval in order of time.
+        let quantum = resolution.quantum();
+        let (start, end) = match &self.programs {
+            Programs::Data { data, reference } => {
+                let backwards = matches!(self.limit.kind, Kind::Setup | Kind::Removal);
+                let pair = if backwards { (data, reference) } else { (reference, data) };
+                (pair.0.early(resolution), pair.1.early(resolution))
+            }
+            // Either may be the first.
+            Programs::Pair { from, to } if self.limit.kind == Kind::Skew => {
+                let early = from.early(resolution).max(to.early(resolution));
+                (early, early)
+            }
+            Programs::Pair { from, to } => (from.early(resolution), to.early(resolution)),
+            Programs::Repeat(event) => (event.early(resolution), event.early(resolution)),
+            _ => (quantum, quantum),
+        };
+        let same_input = match &self.programs {
+            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
+                a.event_lines().len() == 1 && a.event_lines() == b.event_lines()
+            }
+            Programs::Repeat(event) => event.event_lines().len() == 1,
+            Programs::Pulse { pulse, .. } => pulse.lines().len() == 1,
+            Programs::Bits { bus, .. } => bus.lines.len() == 1,
+            Programs::Steady { .. } | Programs::Ramp { .. } | Programs::Voltage { .. } => false,
+        };
+        // The condition of a pulse counts at its beginning only.
+        let lines = match &self.programs {
+            Programs::Pulse { pulse, .. } => pulse.lines().to_vec(),
+            _ => self.lines(),
+        };
+        let like = match rule {
+            Rule::Proven => Interval { ticks: 0, start_early: start, end_early: end, same_input },
+            Rule::Measured => Interval { ticks: 0, start_early: 0, end_early: 0, same_input },
+        };
+        (like, lines)
+    }
+
+    /// The decisions about intervals of this limit.
+    pub(super) fn judge(&self, base: TimeBase, resolution: &Resolution, rule: Rule) -> Result<Judge> {
+        let (like, _) = self.likeness(resolution, rule);
+        let resolution = match rule {
+            Rule::Proven => *resolution,
+            Rule::Measured => Resolution::EXACT,
+        };
+        let together = !matches!(self.limit.kind, Kind::Setup | Kind::Removal);
+        Judge::new(self.limit.required, base, &resolution, like, together)
+    }
+}
+
+impl<'a> Walk<'a> {
+    fn new(limit: &BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
+        let (like, lines) = limit.likeness(capture.resolution(), rule);
+        let judge = limit.judge(capture.base(), capture.resolution(), rule)?;
+        let unknown = lines.into_iter().filter(|l| capture.trace(*l).is_ever_unknown()).collect();
+        Ok(Walk { capture, judge, like, rule, unknown })
+    }
+
+    fn hits(&self, program: &'a Program) -> Lookahead<'a> {
+        Lookahead::new(program, self.capture, self.rule)
+    }
+
+    /// Decides one event that certainly has this one partner.
+    #[inline]
+    fn settle_certain<S: Take>(&self, start: Tick, end: Tick, sink: &mut S) -> ControlFlow<()> {
+        let verdict = self.judge.decide(end.since(start));
+        sink.certain(CertainPair { start, end, verdict }, self.like)
+    }
+
+    /// Decides one event that has these possible partners, nearest first.
+    fn settle<S: Take>(
+        &self,
+        anchor: Hit,
+        partners: &[Partner],
+        backwards: bool,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let recorded = anchor.is_recorded();
+        let Some(shown) = partners.iter().find(|p| p.recorded && p.ticks >= 0).or(partners.first()) else {
+            return if recorded {
+                sink.found(Found::Unpaired(anchor.tick))
+            } else {
+                ControlFlow::Continue(())
+            };
+        };
+        let definite = anchor.certainty == Certainty::Certain && partners.iter().any(|p| p.certain);
+        let verdicts = || partners.iter().map(|p| self.judge.decide(p.ticks));
+        let mut doubt = None;
+        let mut verdict = if verdicts().all(|v| v == Verdict::Pass) {
+            Verdict::Pass
+        } else if definite && verdicts().all(|v| v == Verdict::Fail) {
+            Verdict::Fail
+        } else {
+            let straddles = definite && partners.len() == 1;
+            doubt = Some(if straddles { Doubt::Resolution } else { Doubt::Order });
+            Verdict::Inconclusive
+        };
+        if !recorded && verdict == Verdict::Pass {
+            return ControlFlow::Continue(());
+        }
+        let (start, end) = if backwards { (shown.tick, anchor.tick) } else { (anchor.tick, shown.tick) };
+        let (start, end) = (start.min(end), start.max(end));
+        if self.unknown_within(start, end) {
+            (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+        }
+        let ticks = partners.iter().map(|p| p.ticks);
+        let span = (ticks.clone().min().unwrap_or(shown.ticks), ticks.max().unwrap_or(shown.ticks));
+        let interval = Interval { ticks: shown.ticks, ..self.like };
+        let measured = Measured::Interval { interval, partners: span };
+        sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
+    }
+
+    fn unknown_within(&self, start: Tick, end: Tick) -> bool {
+        // The last tick belongs to the end event; a single-tick occurrence still has its tick.
+        let range = start..end.max(Tick(start.0 + 1));
+        self.unknown.iter().any(|l| self.capture.is_unknown_within(*l, range.clone()))
+    }
+}

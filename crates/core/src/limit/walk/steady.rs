@@ -1,0 +1,67 @@
+//! What must not change while a condition holds.
+
+use std::ops::ControlFlow;
+
+use super::{Take, Walk};
+use crate::event::{Certainty, ConditionProgram, Program, Stretch};
+use crate::limit::judge::Verdict;
+use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::time::{Interval, Tick};
+
+impl<'a> Walk<'a> {
+    pub(super) fn steady<S: Take>(
+        &self,
+        changes: &'a Program,
+        holds: &'a ConditionProgram,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let mut hits = self.hits(changes);
+        let mut stretches = holds.stretches(self.capture, self.capture.range()).peekable();
+        // A change so soon after the end may have been before it.
+        let window = self.judge.certain_from.max(0) as u64;
+        while let Some(stretch) = stretches.next() {
+            let mut quiet = true;
+            let until = Tick(stretch.end.0.saturating_add(window));
+            let until = stretches.peek().map_or(until, |next| until.min(next.start));
+            while let Some(hit) = hits.peek()
+                && hit.tick < until.max(stretch.end)
+            {
+                hits.next();
+                let verdict = match hit.certainty {
+                    Certainty::Certain => Verdict::Fail,
+                    Certainty::Doubtful | Certainty::Possible => Verdict::Inconclusive,
+                };
+                quiet = false;
+                self.tell(stretch, hit.tick, verdict, Doubt::Order, sink)?;
+            }
+            if !quiet {
+                continue;
+            }
+            if self.unknown_within(stretch.start, stretch.end) {
+                self.tell(stretch, stretch.end, Verdict::Inconclusive, Doubt::Unknown, sink)?;
+            } else if stretch.begins && stretch.ends {
+                self.tell(stretch, stretch.end, Verdict::Pass, Doubt::Order, sink)?;
+            } else {
+                sink.found(Found::Unpaired(stretch.start))?;
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// A stretch up to a change in it, or the whole of one without.
+    fn tell<S: Take>(
+        &self,
+        stretch: Stretch,
+        end: Tick,
+        verdict: Verdict,
+        doubt: Doubt,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let (start, end) = (stretch.start.min(end), stretch.start.max(end));
+        let ticks = end.since(start);
+        let measured =
+            Measured::Interval { interval: Interval { ticks, ..self.like }, partners: (ticks, ticks) };
+        let doubt = (verdict == Verdict::Inconclusive).then_some(doubt);
+        sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
+    }
+}

@@ -1,0 +1,163 @@
+//! Voltages of analog lines, and the ways between two of them.
+
+use std::ops::ControlFlow;
+
+use super::{Take, Walk};
+use crate::capture::{AnalogTrace, Capture};
+use crate::event::{ConditionProgram, Meaning, Program, Scope, Stretch};
+use crate::limit::bound::{Programs, Ramp};
+use crate::limit::judge::{Rule, Verdict};
+use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::limit::part::{Mark, Which};
+use crate::limit::quantity::Required;
+use crate::line::AnalogId;
+use crate::measure::{VoltageLevels, voltage_levels};
+use crate::time::{Bounds, Rational, Tick, Voltage};
+
+impl Ramp {
+    /// The two crossings that it is, in their order in time; `None` where the line has no swing.
+    pub(super) fn crossings(
+        &self,
+        capture: &Capture,
+        condition: Option<&ConditionProgram>,
+    ) -> Option<Programs> {
+        let levels = || voltage_levels(capture.analog(self.line), capture.range()).filter(|l| l.high > l.low);
+        let voltage = |mark: Mark| match mark {
+            Mark::Voltage(voltage) => Some(voltage),
+            Mark::Percent(percent) => share_of(&levels()?, percent.to_fraction()),
+        };
+        let (low, high) = (voltage(self.low)?, voltage(self.high)?);
+        let (from, to, verb) = if self.rises { (low, high, "rises") } else { (high, low, "falls") };
+        let mut scope = Scope::new();
+        scope.define("line", Meaning::Analog(self.line));
+        let through = |voltage| Program::compile(&format!("line {verb} through {voltage}"), &scope).ok();
+        let from = through(from)?;
+        let from = condition.map_or(from.clone(), |condition| from.guarded(condition));
+        Some(Programs::Pair { from, to: through(to)? })
+    }
+}
+
+/// The voltage at a share of the swing, to the microvolt.
+fn share_of(levels: &VoltageLevels, share: Rational) -> Option<Voltage> {
+    let above = levels.amplitude().to_rational().checked_mul(share)?;
+    let micro = levels.low.to_rational().checked_add(above)?.checked_mul(Rational::from(1_000_000))?;
+    Rational::new(micro.round(), 1_000_000).map(Voltage::from_rational)
+}
+
+impl Walk<'_> {
+    pub(super) fn voltage<S: Take>(
+        &self,
+        line: AnalogId,
+        which: Which,
+        condition: Option<&ConditionProgram>,
+        required: Required,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let trace = self.capture.analog(line);
+        if which == Which::All {
+            let all = Stretch {
+                start: Tick(0),
+                end: Tick(self.capture.len()),
+                begins: true,
+                ends: true,
+                doubtful: false,
+            };
+            return match condition {
+                None => self.extremes(trace, all, required, sink),
+                Some(condition) => condition
+                    .stretches(self.capture, self.capture.range())
+                    .try_for_each(|stretch| self.extremes(trace, stretch, required, sink)),
+            };
+        }
+        let levels = voltage_levels(trace, self.capture.range()).filter(|levels| levels.high > levels.low);
+        let Some(middle) = levels.and_then(|levels| share_of(&levels, Rational::new(1, 2)?)) else {
+            return ControlFlow::Continue(());
+        };
+        let mut scope = Scope::new();
+        scope.define("line", Meaning::Analog(line));
+        let side = if which == Which::High { ">" } else { "<" };
+        let Ok(pulse) = ConditionProgram::compile(&format!("line {side} {middle}"), &scope) else {
+            return ControlFlow::Continue(());
+        };
+        for stretch in pulse.stretches(self.capture, self.capture.range()) {
+            let counts = condition.map_or(Some(true), |condition| {
+                condition.holds(|line| self.capture.trace(line).level_at(stretch.start))
+            });
+            if counts == Some(false) {
+                continue;
+            }
+            match settled_level(trace, stretch).filter(|_| stretch.begins && stretch.ends) {
+                Some(voltage) => {
+                    let doubt = counts.is_none().then_some(Doubt::Unknown);
+                    self.tell_voltage(trace, stretch, (voltage, voltage), doubt, required, sink)?;
+                }
+                None => sink.found(Found::Unpaired(stretch.start))?,
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// The lowest and the highest sample of a stretch.
+    fn extremes<S: Take>(
+        &self,
+        trace: &AnalogTrace,
+        stretch: Stretch,
+        required: Required,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let Some(extremes) = trace.extremes(stretch.start..stretch.end) else {
+            return sink.found(Found::Unpaired(stretch.start));
+        };
+        let scale = trace.scale();
+        let ends = (scale.voltage(extremes.least), scale.voltage(extremes.most));
+        let doubt = (stretch.doubtful && self.rule == Rule::Proven).then_some(Doubt::Order);
+        self.tell_voltage(trace, stretch, ends, doubt, required, sink)
+    }
+
+    fn tell_voltage<S: Take>(
+        &self,
+        trace: &AnalogTrace,
+        stretch: Stretch,
+        (least, most): (Voltage, Voltage),
+        doubt: Option<Doubt>,
+        required: Required,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let error = match self.rule {
+            Rule::Proven => trace.scale().error(),
+            Rule::Measured => Voltage::ZERO,
+        };
+        let decide = |voltage: Voltage| {
+            let known = |sign: i64| error.to_rational().checked_mul(Rational::from(sign));
+            let at = |sign| voltage.to_rational().checked_add(known(sign)?);
+            let bounds = at(-1).zip(at(1));
+            bounds.map_or(Verdict::Inconclusive, |(lo, hi)| {
+                required.decide(Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false })
+            })
+        };
+        // Each end is judged by both limits; the one that is nearer to a limit, or farther beyond, is told.
+        let margin = |voltage: Voltage| required.margin(voltage.to_rational()).unwrap_or(Rational::ZERO);
+        let shown = if margin(most) < margin(least) { most } else { least };
+        let mut verdict = match (decide(least), decide(most)) {
+            (Verdict::Pass, Verdict::Pass) => Verdict::Pass,
+            (Verdict::Fail, _) | (_, Verdict::Fail) => Verdict::Fail,
+            _ => Verdict::Inconclusive,
+        };
+        let mut told = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
+        if doubt.is_some() {
+            (verdict, told) = (Verdict::Inconclusive, doubt);
+        }
+        let measured = Measured::Voltage { voltage: shown, error };
+        let (start, end) = (stretch.start, stretch.end);
+        sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt: told }))
+    }
+}
+
+/// The most frequent voltage of a stretch (IEEE 181-2011, 5.2).
+fn settled_level(trace: &AnalogTrace, stretch: Stretch) -> Option<Voltage> {
+    let mut codes: Vec<i16> =
+        trace.samples_in(stretch.start..stretch.end).filter_map(|sample| trace.code(sample)).collect();
+    codes.sort_unstable();
+    let longest = codes.chunk_by(|a, b| a == b).max_by_key(|run| run.len())?;
+    Some(trace.scale().voltage(longest[0]))
+}
