@@ -36,7 +36,10 @@ pub(super) enum Programs {
         pulse: ConditionProgram,
         condition: Option<ConditionProgram>,
     },
-    Repeat(Program),
+    Repeat {
+        event: Program,
+        condition: Option<ConditionProgram>,
+    },
     Steady {
         changes: Program,
         holds: ConditionProgram,
@@ -117,7 +120,9 @@ impl BoundLimit {
                 pulse: ConditionProgram::compile(pulse, pins).map_err(|e| ("pulse", e))?,
                 condition,
             },
-            Events::Repeat(text) => Programs::Repeat(guarded(event("event", text)?)?),
+            Events::Repeat(text) => {
+                Programs::Repeat { event: guarded(event("event", text)?)?, condition: condition.clone() }
+            }
             Events::Pair { from, to } => {
                 Programs::Pair { from: guarded(data_event("from", from)?)?, to: data_event("to", to)? }
             }
@@ -162,7 +167,7 @@ impl BoundLimit {
     fn events(&self) -> Vec<&Program> {
         match &self.programs {
             Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => vec![a, b],
-            Programs::Repeat(event) | Programs::Steady { changes: event, .. } => vec![event],
+            Programs::Repeat { event, .. } | Programs::Steady { changes: event, .. } => vec![event],
             Programs::Pulse { .. }
             | Programs::Ramp { .. }
             | Programs::Voltage { .. }
@@ -178,9 +183,8 @@ impl BoundLimit {
             Programs::Ramp { condition, .. } | Programs::Voltage { condition, .. } => {
                 condition.iter().collect()
             }
-            Programs::Data { .. } | Programs::Pair { .. } | Programs::Repeat(_) | Programs::Bits { .. } => {
-                Vec::new()
-            }
+            Programs::Repeat { condition, .. } => condition.iter().collect(),
+            Programs::Data { .. } | Programs::Pair { .. } | Programs::Bits { .. } => Vec::new(),
         }
     }
 

@@ -269,14 +269,14 @@ fn deciding(capture: &Capture, required: Required, worst: &Occurrence, doubt: Do
     if doubt == Doubt::Unknown || !resolution.sampled {
         return None;
     }
-    let distance = required.margin(worst.value(base)?.to_rational())?.abs();
+    let distance = || Some(required.margin(worst.value(base)?.to_rational())?.abs());
     let skew = |same_input| if same_input { Rational::ZERO } else { resolution.skew.to_rational() };
     // The time by which an edge must be known: what a tick may be, at the most.
     let (distance, blur, measured) = match worst.measured {
         Measured::Interval { interval, .. } => {
             // To know the order, a tick must fit into the interval itself; half a tick is its best guess.
             let distance = match doubt {
-                Doubt::Resolution => distance,
+                Doubt::Resolution => distance()?,
                 Doubt::Order | Doubt::Unknown => base.tick().to_rational().checked_div(Rational::from(2))?,
             };
             (distance, skew(interval.same_input), base.length_of(interval.ticks).to_rational())
@@ -285,11 +285,11 @@ fn deciding(capture: &Capture, required: Required, worst: &Occurrence, doubt: Do
         Measured::Share { period, same_input, .. } if doubt == Doubt::Resolution => {
             let period = base.length_of(period).to_rational();
             let twice = skew(same_input).checked_mul(Rational::from(2))?;
-            (distance.checked_mul(period)?, twice, Rational::ZERO)
+            (distance()?.checked_mul(period)?, twice, Rational::ZERO)
         }
         Measured::Bits { interval, .. } if doubt == Doubt::Resolution => {
             let took = base.length_of(interval.ticks).to_rational();
-            (distance.checked_mul(took)?, Rational::ZERO, took)
+            (distance()?.checked_mul(took)?, Rational::ZERO, took)
         }
         Measured::Share { .. } | Measured::Bits { .. } | Measured::Voltage { .. } => return None,
     };

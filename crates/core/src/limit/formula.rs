@@ -66,6 +66,26 @@ impl Value {
 /// [`ErrorKind::Limits`] with the column: what does not parse, units that do not go together, a result
 /// that is not in `unit`; and what `look_up` returns.
 pub fn evaluate(text: &str, unit: Unit, look_up: &mut dyn FnMut(&str) -> Result<Value>) -> Result<Quantity> {
+    let value = evaluate_any(text, look_up)?;
+    let wrong = |message: &str| error(text, 0..text.len(), message);
+    match value {
+        Value::Quantity(quantity) if quantity.unit() == unit => Ok(quantity),
+        // Nothing is nothing in every unit.
+        Value::Number(number) if number.is_zero() => Ok(unit.of(number)),
+        Value::Number(_) => {
+            Err(wrong(&format!("'{}' has no unit", text.trim()))
+                .with_help(format!("this is {}", unit.example())))
+        }
+        other => Err(wrong(&format!("'{}' is {}", text.trim(), other.what()))
+            .with_help(format!("this should be {}", unit.example()))),
+    }
+}
+
+/// The same in whatever unit it comes out.
+///
+/// # Errors
+/// As [`evaluate`].
+pub fn evaluate_any(text: &str, look_up: &mut dyn FnMut(&str) -> Result<Value>) -> Result<Value> {
     let mut reader = Reader { text, at: 0, depth: 0, look_up };
     let value = reader.sum()?;
     reader.skip_blanks();
@@ -74,19 +94,12 @@ pub fn evaluate(text: &str, unit: Unit, look_up: &mut dyn FnMut(&str) -> Result<
             .error(reader.at..text.len(), "this does not belong to the formula")
             .with_help(SIGNS));
     }
-    match value {
-        Value::Quantity(quantity) if quantity.unit() == unit => Ok(quantity),
-        // Nothing is nothing in every unit.
-        Value::Number(number) if number.is_zero() => Ok(unit.of(number)),
-        Value::Number(_) => {
-            let message = format!("'{}' has no unit", text.trim());
-            Err(reader.error(0..text.len(), &message).with_help(format!("this is {}", unit.example())))
-        }
-        other => {
-            let message = format!("'{}' is {}", text.trim(), other.what());
-            Err(reader.error(0..text.len(), &message).with_help(format!("this should be {}", unit.example())))
-        }
-    }
+    Ok(value)
+}
+
+fn error(text: &str, span: Range<usize>, message: &str) -> Error {
+    let place = TextPlace { name: Arc::from(""), text: Arc::from(text), span };
+    Error::new(ErrorKind::Limits, message).at(Place::Text(place))
 }
 
 const SIGNS: &str = "a formula has quantities, numbers, names, + - * /, brackets, min(…) and max(…)";
@@ -100,8 +113,7 @@ struct Reader<'a> {
 
 impl Reader<'_> {
     fn error(&self, span: Range<usize>, message: &str) -> Error {
-        let place = TextPlace { name: Arc::from(""), text: Arc::from(self.text), span };
-        Error::new(ErrorKind::Limits, message).at(Place::Text(place))
+        error(self.text, span, message)
     }
 
     fn rest(&self) -> &str {
@@ -308,6 +320,6 @@ impl Reader<'_> {
 }
 
 /// A number without a unit.
-pub(crate) fn plain_number(text: &str) -> Option<Rational> {
+fn plain_number(text: &str) -> Option<Rational> {
     format!("{} s", text.trim()).parse::<Time>().ok().map(Time::to_rational)
 }

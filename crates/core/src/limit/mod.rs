@@ -26,8 +26,7 @@ mod walk;
 
 pub use bound::BoundLimit;
 pub use check::{check, check_all, overall};
-pub(crate) use formula::plain_number;
-pub use formula::{Value, evaluate};
+pub use formula::{Value, evaluate, evaluate_any};
 pub use judge::{Rule, Verdict};
 pub use occurrence::{Doubt, Found, Measured, Occurrence};
 pub use outlook::Outlook;

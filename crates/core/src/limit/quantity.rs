@@ -213,11 +213,22 @@ impl Required {
 impl fmt::Display for Required {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let text = match (self.min, self.max) {
-            (Some(min), Some(max)) => format!("{min} .. {max}"),
-            (Some(min), None) => format!("≥ {min}"),
-            (None, Some(max)) => format!("≤ {max}"),
+            (Some(min), Some(max)) if min.to_rational() == -max.to_rational() => format!("± {}", short(max)),
+            (Some(min), Some(max)) => format!("{} .. {}", short(min), short(max)),
+            (Some(min), None) => format!("≥ {}", short(min)),
+            (None, Some(max)) => format!("≤ {}", short(max)),
             (None, None) => "no change".to_string(),
         };
         f.pad(&text)
     }
+}
+
+/// All digits, but for what a formula made of many: of that, four.
+fn short(quantity: Quantity) -> String {
+    let text = quantity.to_string();
+    if text.bytes().filter(u8::is_ascii_digit).count() <= 8 {
+        return text;
+    }
+    let share = Rational::new(1, 1000).and_then(|share| quantity.to_rational().abs().checked_mul(share));
+    share.map_or(text, |share| quantity.rounded(quantity.unit().of(share)))
 }

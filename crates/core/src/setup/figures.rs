@@ -2,7 +2,7 @@
 //! conditions that a setup chooses, worked out where they are formulas.
 
 use crate::error::{Error, ErrorKind, Place, Result, suggest};
-use crate::limit::{Kind, Quantity, Required, Unit, Value, evaluate, plain_number};
+use crate::limit::{Kind, Quantity, Required, Unit, Value, evaluate, evaluate_any};
 
 use super::reader::{NamedText, Placed, moved};
 
@@ -101,7 +101,8 @@ struct Work<'a> {
     figures: &'a Figures,
     condition: Option<&'a str>,
     given: &'a [NamedText],
-    open: Vec<String>,
+    /// Each by its name, and whether it is a value: a limit may have the same name.
+    open: Vec<(String, bool)>,
 }
 
 impl<'a> Work<'a> {
@@ -125,27 +126,27 @@ impl<'a> Work<'a> {
     }
 
     fn formula(&mut self, name: &str, end: End, unit: Unit, text: &Placed<String>) -> Result<Quantity> {
-        self.nested(name, |work| {
+        self.nested(name, false, |work| {
             let value = evaluate(&text.value, unit, &mut |name| work.look_up(name, end));
-            value.map_err(|error| match error.place() {
-                // In another formula of the file already.
-                Some(Place::Text(inner)) if inner.name.is_empty() => {
-                    moved(error, ErrorKind::Limits, &text.place)
-                }
-                _ => error,
-            })
+            value.map_err(|error| placed(error, text))
         })
     }
 
     /// Works on a name; an error when that name is being worked on already.
-    fn nested<T>(&mut self, name: &str, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
-        if self.open.iter().any(|open| open == name) {
-            let chain: Vec<&str> = self.open.iter().map(String::as_str).chain([name]).collect();
+    fn nested<T>(
+        &mut self,
+        name: &str,
+        is_value: bool,
+        work: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> Result<T> {
+        let entry = (name.to_string(), is_value);
+        if self.open.contains(&entry) {
+            let chain: Vec<&str> = self.open.iter().map(|(name, _)| name.as_str()).chain([name]).collect();
             let message = format!("this formula refers to itself: {}", chain.join(" → "));
             return Err(Error::new(ErrorKind::Limits, message)
                 .with_help("give one of them as a figure, or as one of the setup's values"));
         }
-        self.open.push(name.to_string());
+        self.open.push(entry);
         let result = work(self);
         self.open.pop();
         result
@@ -159,7 +160,7 @@ impl<'a> Work<'a> {
             Some(Placed { value: text.value.clone()?, place: text.place.clone() })
         };
         if let Some(text) = named(self.given).or_else(|| named(&self.figures.values)) {
-            return self.nested(name, |work| work.value(&text, end));
+            return self.nested(name, true, |work| work.value(&text, end));
         }
         let ends = [(".min", End::Min), (".typ", End::Typical), (".max", End::Max)];
         let asked = ends.iter().find_map(|(suffix, end)| Some((name.strip_suffix(suffix)?, *end)));
@@ -187,23 +188,16 @@ impl<'a> Work<'a> {
         Err(Error::new(ErrorKind::Limits, message).with_help("that limit gives none under these conditions"))
     }
 
-    /// A value: a quantity, a number, or a formula.
+    /// A value: a quantity, a number, or a formula that makes one.
     fn value(&mut self, text: &Placed<String>, end: End) -> Result<Value> {
-        if let Some(number) = plain_number(&text.value) {
-            return Ok(Value::Number(number));
-        }
-        let units = [Unit::Time, Unit::Percent, Unit::Voltage];
-        let mut first = None;
-        for unit in units {
-            match evaluate(&text.value, unit, &mut |name| self.look_up(name, end)) {
-                Ok(quantity) => return Ok(Value::Quantity(quantity)),
-                Err(error) => first = first.or(Some(error)),
-            }
-        }
-        let error = first.unwrap_or_else(|| Error::new(ErrorKind::Limits, "this is no value"));
-        Err(match error.place() {
-            Some(Place::Text(inner)) if inner.name.is_empty() => moved(error, ErrorKind::Limits, &text.place),
-            _ => error,
-        })
+        evaluate_any(&text.value, &mut |name| self.look_up(name, end)).map_err(|error| placed(error, text))
+    }
+}
+
+/// An error in a formula at its place in the file; one in another formula has its place already.
+fn placed(error: Error, text: &Placed<String>) -> Error {
+    match error.place() {
+        Some(Place::Text(inner)) if inner.name.is_empty() => moved(error, ErrorKind::Limits, &text.place),
+        _ => error,
     }
 }

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use super::{Partner, Take, Walk};
+use super::{Holding, Partner, Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
 use crate::limit::judge::{Rule, Verdict};
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence, Share};
@@ -55,7 +55,7 @@ impl<'a> Walk<'a> {
     pub(super) fn duty<S: Take>(
         &self,
         pulse: &'a ConditionProgram,
-        condition: Option<&ConditionProgram>,
+        condition: Option<&'a ConditionProgram>,
         required: Required,
         sink: &mut S,
     ) -> ControlFlow<()> {
@@ -65,6 +65,7 @@ impl<'a> Walk<'a> {
         };
         let same_input = self.like.same_input;
         let limits = Shares::new(self.capture.base(), &resolution, same_input, required);
+        let mut holding = Holding::new(condition, self.capture);
         let mut last: Option<Stretch> = None;
         for stretch in pulse.stretches(self.capture, self.capture.range()) {
             let Some(first) = last.replace(stretch) else { continue };
@@ -72,7 +73,8 @@ impl<'a> Walk<'a> {
             if counts == Some(false) {
                 continue;
             }
-            if !first.begins || !first.ends || !stretch.begins {
+            let held = counts.is_none() || holding.all_the_way(first.start, stretch.start);
+            if !first.begins || !first.ends || !stretch.begins || !held {
                 sink.found(Found::Unpaired(first.start))?;
                 continue;
             }

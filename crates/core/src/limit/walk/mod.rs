@@ -21,7 +21,7 @@ use super::occurrence::{Doubt, Found, Measured, Occurrence};
 use super::part::{Events, Kind, Mark};
 use crate::capture::Capture;
 use crate::error::Result;
-use crate::event::{Certainty, Hit, Program};
+use crate::event::{Certainty, ConditionProgram, Hit, Program, Stretch, Stretches};
 use crate::line::{Crossing, LineId};
 use crate::time::{Interval, Resolution, Tick, Time, TimeBase, Voltage};
 
@@ -33,11 +33,11 @@ impl BoundLimit {
     ///   as an answer that may also have come before.
     /// - `setup`: each reference event is paired with the last change of the data before it;
     ///   `hold`: with the first change after it. Exactly together, the change belongs to `hold`.
-    /// - `period`: each event but the first is paired with the one before.
+    /// - `period`: each event is paired with the one before, if the limit's condition holds all the way.
     /// - `recovery`: as `delay`, `removal`: as `setup`, once for each release of the control.
     /// - `skew`: each event is paired with the nearest partner on either side.
     /// - `width`: each stretch of the condition whose beginning and end are recorded; `duty`: each but
-    ///   the last, with the period up to the beginning of the next.
+    ///   the last, with the period up to the beginning of the next, if the condition holds all the way.
     /// - `stable`: each change of the data while the condition holds, and each stretch without one.
     /// - `rise-time`, `fall-time`: as `delay`, between the crossings of the two levels.
     /// - `level`: each stretch in which the line is high, or low, or the condition holds.
@@ -106,7 +106,7 @@ impl BoundLimit {
             Programs::Data { data, reference } => walk.forward(reference, data, false, sink),
             Programs::Pair { from, to } if self.limit.kind == Kind::Skew => walk.skew(from, to, sink),
             Programs::Pair { from, to } => walk.forward(from, to, true, sink),
-            Programs::Repeat(event) => walk.period(event, sink),
+            Programs::Repeat { event, condition } => walk.period(event, condition.as_ref(), sink),
             Programs::Pulse { pulse, condition } if self.limit.kind == Kind::Duty => {
                 walk.duty(pulse, condition.as_ref(), self.limit.required, sink)
             }
@@ -202,14 +202,14 @@ impl BoundLimit {
                 (early, early)
             }
             Programs::Pair { from, to } => (from.early(resolution), to.early(resolution)),
-            Programs::Repeat(event) => (event.early(resolution), event.early(resolution)),
+            Programs::Repeat { event, .. } => (event.early(resolution), event.early(resolution)),
             _ => (quantum, quantum),
         };
         let same_input = match &self.programs {
             Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
                 a.event_lines().len() == 1 && a.event_lines() == b.event_lines()
             }
-            Programs::Repeat(event) => event.event_lines().len() == 1,
+            Programs::Repeat { event, .. } => event.event_lines().len() == 1,
             Programs::Pulse { pulse, .. } => pulse.lines().len() == 1,
             Programs::Bits { bus, .. } => bus.lines.len() == 1,
             Programs::Steady { .. } | Programs::Ramp { .. } | Programs::Voltage { .. } => false,
@@ -304,5 +304,29 @@ impl<'a> Walk<'a> {
         // The last tick belongs to the end event; a single-tick occurrence still has its tick.
         let range = start..end.max(Tick(start.0 + 1));
         self.unknown.iter().any(|l| self.capture.is_unknown_within(*l, range.clone()))
+    }
+}
+
+/// Where a condition holds all the way from one tick to another, asked with rising ticks.
+struct Holding<'a> {
+    stretches: Option<Stretches<'a>>,
+    present: Option<Stretch>,
+}
+
+impl<'a> Holding<'a> {
+    fn new(condition: Option<&'a ConditionProgram>, capture: &'a Capture) -> Self {
+        let mut stretches = condition.map(|condition| condition.stretches(capture, capture.range()));
+        let present = stretches.as_mut().and_then(Iterator::next);
+        Holding { stretches, present }
+    }
+
+    fn all_the_way(&mut self, from: Tick, to: Tick) -> bool {
+        let Some(stretches) = &mut self.stretches else { return true };
+        while let Some(stretch) = self.present
+            && stretch.end < to
+        {
+            self.present = stretches.next();
+        }
+        self.present.is_some_and(|stretch| stretch.start <= from && stretch.end >= to)
     }
 }

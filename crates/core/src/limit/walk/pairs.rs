@@ -3,8 +3,9 @@
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
-use super::{Partner, Take, Walk};
-use crate::event::{Certainty, Hit, Program};
+use super::{Holding, Partner, Take, Walk};
+use crate::event::{Certainty, ConditionProgram, Hit, Program};
+use crate::limit::occurrence::Found;
 use crate::time::Tick;
 
 impl<'a> Walk<'a> {
@@ -129,10 +130,26 @@ impl<'a> Walk<'a> {
         ControlFlow::Continue(())
     }
 
-    pub(super) fn period<S: Take>(&self, event: &'a Program, sink: &mut S) -> ControlFlow<()> {
+    pub(super) fn period<S: Take>(
+        &self,
+        event: &'a Program,
+        condition: Option<&'a ConditionProgram>,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
         let mut last: Option<Hit> = None;
         let mut hits = self.hits(event);
+        let mut holding = Holding::new(condition, self.capture);
         while let Some(hit) = hits.next() {
+            if let Some(previous) = last
+                && !holding.all_the_way(previous.tick, hit.tick)
+            {
+                // One that is not even recorded begins no period.
+                if hit.is_recorded() {
+                    last = Some(hit);
+                    sink.found(Found::Unpaired(previous.tick))?;
+                }
+                continue;
+            }
             if let Some(previous) = last
                 && self.unknown.is_empty()
                 && previous.is_certain()
