@@ -12,6 +12,7 @@ const ORDER: &[&[&str]] = &[
     &["event"],
     &["trigger", "decode", "measure"],
     &["limit"],
+    &["expect"],
     &["instrument"],
     &["plan"],
     &["setup"],

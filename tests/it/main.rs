@@ -23,6 +23,7 @@ mod events;
 /// The event language against a naive interpreter.
 mod events_oracle;
 /// Short pulses.
+mod expect;
 mod glitches;
 /// Hand-computed verdicts on and beside every boundary.
 mod kinds;
@@ -30,6 +31,7 @@ mod kinds;
 mod layers;
 mod limits;
 /// Instruments over the network, on the loopback address.
+mod measure;
 mod more_buses;
 mod network;
 /// Boards of one's own, faults of any board, and the instrument's outputs.

@@ -55,13 +55,13 @@ pub(crate) enum Command {
     Diagnose(Diagnose),
     /// Pulses that are too short to be meant, per line and by width
     Glitches(Glitches),
-    /// Voltages: levels of analog lines and how fast they rise and fall; with --levels, those of all lines
+    /// Widths, periods, frequency, duty, jitter, intervals between events, voltages; with statistics
     #[command(after_help = EXIT_CODES)]
     Measure(Measure),
     /// The datasheet limits against a capture: the verdict table
     #[command(after_help = EXIT_CODES)]
     Check(Check),
-    /// The waveforms of a capture, as text
+    /// The waveforms of a capture: as text, SVG or PNG
     Show(Show),
     /// Another file format
     Convert(Convert),
@@ -224,11 +224,11 @@ pub(crate) struct Find {
     /// Draw the waveforms around each occurrence, at most ten of them
     #[arg(long)]
     pub(crate) around: bool,
-    /// First time to look at; the start of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
     pub(crate) from: Option<String>,
-    /// Time to look up to; the end of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
     pub(crate) to: Option<String>,
     #[command(flatten)]
     pub(crate) table: Table,
@@ -262,11 +262,11 @@ pub(crate) struct Frames {
     /// Stop after this many frames
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
     pub(crate) first: Option<u64>,
-    /// First time to look at; the start of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
     pub(crate) from: Option<String>,
-    /// Time to look up to; the end of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
     pub(crate) to: Option<String>,
     /// Text for people, CSV, or JSON with an object a line
     #[arg(long, value_enum, default_value_t = Format::Text)]
@@ -331,8 +331,46 @@ pub(crate) struct Glitches {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Measure {
-    /// A capture with analog lines; with --levels, a setup
+    /// A capture (.dtap) or a simulation's value change dump (.vcd); with --levels, a setup
     pub(crate) file: PathBuf,
+    /// The setup to use, instead of the one in the capture
+    #[arg(long, value_name = "FILE", conflicts_with = "levels")]
+    pub(crate) setup: Option<PathBuf>,
+    /// Lines to measure, analog ones too; all otherwise. A single line is measured in full
+    #[arg(long, value_name = "NAME", value_delimiter = ',', conflicts_with = "levels")]
+    pub(crate) lines: Vec<String>,
+    /// Intervals: from each of these events to the next of them, or with --until to what follows it
+    #[arg(long, value_name = "EVENT", conflicts_with_all = ["levels", "lines"])]
+    pub(crate) each: Option<String>,
+    /// With --each: the event that ends the interval; several make a chain
+    #[arg(long, value_name = "EVENT", requires = "each")]
+    pub(crate) until: Vec<String>,
+    /// The values of a limit of the setup, such as 'U5.tDH'
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["levels", "lines", "each"])]
+    pub(crate) limit: Option<String>,
+    /// The numbers of each line around one place: a time, or the first occurrence of an event
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true,
+          conflicts_with_all = ["levels", "each", "limit", "from", "to"])]
+    pub(crate) at: Option<String>,
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["levels", "limit"])]
+    pub(crate) from: Option<String>,
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["levels", "limit"])]
+    pub(crate) to: Option<String>,
+    /// Means of so many periods each, too
+    #[arg(long, value_name = "N", conflicts_with_all = ["levels", "limit", "at"],
+          value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) average: Option<u64>,
+    /// A histogram of the intervals, or of a limit's values
+    #[arg(long)]
+    pub(crate) histogram: bool,
+    /// The same as a picture: .svg or .png
+    #[arg(long, value_name = "FILE")]
+    pub(crate) picture: Option<PathBuf>,
+    /// Light or dark ground of the picture
+    #[arg(long, value_enum, default_value_t = Ground::Light)]
+    pub(crate) ground: Ground,
     /// Move the thresholds of the setup's lines and see at which voltages they change
     #[arg(long)]
     pub(crate) levels: bool,
@@ -346,17 +384,18 @@ pub(crate) struct Measure {
     /// With --levels: another sample rate than the setup's, such as '10 MS/s'
     #[arg(long, requires = "levels")]
     pub(crate) rate: Option<String>,
-    /// Analog lines to measure; all otherwise
-    #[arg(long, value_name = "NAME", value_delimiter = ',', conflicts_with = "levels")]
-    pub(crate) lines: Vec<String>,
-    /// First time to look at; the start of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with = "levels")]
-    pub(crate) from: Option<String>,
-    /// Time to look up to; the end of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with = "levels")]
-    pub(crate) to: Option<String>,
     #[command(flatten)]
     pub(crate) table: Table,
+}
+
+/// The ground of a picture.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Ground {
+    /// Dark lines on light ground
+    #[default]
+    Light,
+    /// Light lines on dark ground
+    Dark,
 }
 
 #[derive(Debug, clap::Args)]
@@ -398,27 +437,44 @@ pub(crate) enum Rule {
 pub(crate) struct Show {
     #[command(flatten)]
     pub(crate) source: Source,
-    /// Levels and values at a time, with the edges around it
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with_all = ["around", "from", "to"])]
+    /// Levels and values at a place (a time, or the first occurrence of an event), with the edges around it
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true,
+          conflicts_with_all = ["around", "from", "to", "limit", "output"])]
     pub(crate) at: Option<String>,
-    /// Waveforms around a time
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true, conflicts_with_all = ["from", "to"])]
+    /// Waveforms around a place
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["from", "to"])]
     pub(crate) around: Option<String>,
-    /// With --around: how much time to show; a tick per column otherwise
-    #[arg(long, value_name = "TIME", requires = "around")]
+    /// With --around or --limit: how much time to show; a tick per column, or what the limit takes, otherwise
+    #[arg(long, value_name = "TIME")]
     pub(crate) span: Option<String>,
-    /// First time to show; the start of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
     pub(crate) from: Option<String>,
-    /// Time to show up to; the end of the record otherwise
-    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
     pub(crate) to: Option<String>,
     /// Lines and buses to show, in this order; all otherwise
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) lines: Vec<String>,
-    /// Columns; the terminal's width otherwise
+    /// Mark what a limit of the setup measures, such as 'U5.tDH': its worst occurrence, around which is
+    /// shown if no place is given, and its violations
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) limit: Vec<String>,
+    /// Mark a place by a name: 'boot=RESET_N rises', 'here=1.2 ms'
+    #[arg(long, value_name = "NAME=PLACE")]
+    pub(crate) mark: Vec<String>,
+    /// Columns of text, the terminal's otherwise; or pixels of a picture, 1280 otherwise
     #[arg(long)]
     pub(crate) width: Option<usize>,
+    /// Save a picture instead: .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Light or dark ground of the picture
+    #[arg(long, value_enum, default_value_t = Ground::Light)]
+    pub(crate) ground: Ground,
+    /// Replace a picture that is there already
+    #[arg(long)]
+    pub(crate) replace: bool,
 }
 
 #[derive(Debug, clap::Args)]

@@ -1,12 +1,13 @@
 //! Opening what a command looks at.
 
 use std::io::Read;
+use std::ops::Range;
 use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
 use deep_tap::diagnose;
-use deep_tap::event::{FrameBus, Meaning, Scope};
+use deep_tap::event::{FrameBus, Meaning, Program, Scope};
 use deep_tap::format::{dtap, vcd};
 use deep_tap::line::LineId;
 use deep_tap::setup::Setup;
@@ -95,15 +96,48 @@ pub(crate) fn parse_time(option: &str, text: &str) -> Result<Time, Failure> {
     })
 }
 
-/// The tick of a time given on the command line, which must lie in the record (its end included).
-pub(crate) fn tick_at(capture: &Capture, option: &str, text: &str) -> Result<Tick, Failure> {
-    let at = parse_time(option, text)?;
-    let position = capture.base().position_of(at).and_then(|p| u64::try_from(p).ok());
-    position.filter(|p| *p <= capture.len()).map(Tick).ok_or_else(|| {
-        let (first, last) = (time(capture, Tick(0)), time(capture, Tick(capture.len())));
-        let error = Error::new(ErrorKind::Unknown, format!("--{option}: {at} is outside the record"));
-        Failure::Error(error.with_help(format!("the record goes from {first} to {last}")))
+/// The tick of a place given on the command line: a time, or an event, of which it is the first
+/// occurrence from `after` on. It must lie in the record (its end included).
+pub(crate) fn place(loaded: &Loaded, option: &str, text: &str, after: Tick) -> Result<Tick, Failure> {
+    let capture = &loaded.capture;
+    let looks_like_time = text.trim_start().starts_with(|c: char| c.is_ascii_digit() || "+-.".contains(c));
+    if looks_like_time {
+        let at = parse_time(option, text)?;
+        let position = capture.base().position_of(at).and_then(|p| u64::try_from(p).ok());
+        return position.filter(|p| *p <= capture.len()).map(Tick).ok_or_else(|| {
+            let (first, last) = (time(capture, Tick(0)), time(capture, Tick(capture.len())));
+            let error = Error::new(ErrorKind::Unknown, format!("--{option}: {at} is outside the record"));
+            Failure::Error(error.with_help(format!("the record goes from {first} to {last}")))
+        });
+    }
+    let program = Program::compile(text, &scope(loaded))?;
+    program.check_at(capture.base())?;
+    let hit = program.hits(capture, after..Tick(capture.len())).next().map(|hit| hit.tick);
+    hit.ok_or_else(|| {
+        let after = if after.0 > 0 { format!(" after {}", time(capture, after)) } else { String::new() };
+        let error = Error::new(
+            ErrorKind::Unknown,
+            format!("--{option}: '{text}' never happens in this record{after}"),
+        );
+        Failure::Error(error.with_help("give another event, or a time such as '3.2184 ms'"))
     })
+}
+
+/// The part of a record from one place to another; all of it otherwise.
+pub(crate) fn range(
+    loaded: &Loaded,
+    from: Option<&String>,
+    to: Option<&String>,
+) -> Result<Range<Tick>, Failure> {
+    let from = from.map(|text| place(loaded, "from", text, Tick(0))).transpose()?.unwrap_or(Tick(0));
+    let after = Tick(from.0.saturating_add(1));
+    let to = to.map(|text| place(loaded, "to", text, after)).transpose()?;
+    let to = to.unwrap_or(Tick(loaded.capture.len()));
+    if from >= to {
+        let error = Error::new(ErrorKind::Unknown, "the range to look at is empty or upside down");
+        return Err(error.with_help("--from must be before --to").into());
+    }
+    Ok(from..to)
 }
 
 /// The lines with these names; all when none is named.

@@ -6,6 +6,7 @@ mod connect;
 mod errors;
 mod load;
 mod output;
+mod picture;
 mod quantities;
 
 use std::process::ExitCode;

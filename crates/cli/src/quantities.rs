@@ -1,6 +1,7 @@
 //! Values with their uncertainty, as texts.
 
 use deep_tap::limit::{Quantity, Unit};
+use deep_tap::measure::Estimate;
 use deep_tap::time::{Bounds, Rational, Time};
 
 /// A value and what is known of it: `41 ns ± 10 ns`, or from where to where where it is not even.
@@ -84,4 +85,43 @@ pub(crate) fn plain(value: Option<Quantity>) -> String {
 /// Seconds, for programs to read.
 pub(crate) fn seconds(time: Option<Time>) -> String {
     plain(time.map(Quantity::Time))
+}
+
+/// A number with its unit, and as many digits as the resolution supports.
+pub(crate) fn engineering(value: f64, resolution: f64, unit: &str) -> String {
+    let prefixes = [
+        (1e12, "T"),
+        (1e9, "G"),
+        (1e6, "M"),
+        (1e3, "k"),
+        (1.0, ""),
+        (1e-3, "m"),
+        (1e-6, "u"),
+        (1e-9, "n"),
+        (1e-12, "p"),
+    ];
+    let size = if value == 0.0 { resolution } else { value.abs() };
+    // Shares and plain numbers have no prefix.
+    let found = prefixes.into_iter().filter(|_| !matches!(unit, "%" | "ppm"));
+    let found = found.into_iter().find(|(scale, _)| size >= *scale * 0.999_999_999);
+    let (scale, prefix) = if matches!(unit, "%" | "ppm") { (1.0, "") } else { found.unwrap_or((1e-15, "f")) };
+    let digits = if resolution > 0.0 { -(resolution / scale).log10().floor() } else { 6.0 };
+    let places = digits.clamp(0.0, 9.0) as usize;
+    format!("{:.places$} {prefix}{unit}", value / scale)
+}
+
+/// A number and how far it may be off: `10.0003 MHz ± 0.0004 MHz` as `10.0003 MHz ± 400 Hz`.
+pub(crate) fn estimate(known: Estimate, unit: &str) -> String {
+    let Estimate { value, lo, hi } = known;
+    let off = (value - lo).max(hi - value);
+    if off <= value.abs() * 1e-12 {
+        return engineering(value, value.abs() * 1e-6, unit);
+    }
+    if !hi.is_finite() {
+        return format!("over {}", engineering(lo, lo * 1e-3, unit));
+    }
+    // The last digit of the uncertainty is rounded up, so that it covers all.
+    let step = 10f64.powf(off.log10().floor() - 1.0);
+    let up = (off / step - 1e-6).ceil() * step;
+    format!("{} ± {}", engineering(value, up, unit), engineering(up, up / 10.0, unit))
 }

@@ -11,13 +11,11 @@ pub struct AxisLabel {
     pub text: String,
 }
 
-/// Columns that a label needs at least, with the gap to the next.
-const ROOM: usize = 16;
-
-/// Labels at round times (1, 2 or 5 times a power of ten) in a view of `columns`.
-pub(crate) fn labels(base: TimeBase, start: Tick, end: Tick, columns: usize) -> Vec<AxisLabel> {
+/// Labels at round times (1, 2 or 5 times a power of ten) in a view of `columns`, each with `room`
+/// columns to the next at the least.
+pub(crate) fn labels(base: TimeBase, start: Tick, end: Tick, columns: usize, room: usize) -> Vec<AxisLabel> {
     let span = base.length_of(end.since(start)).to_rational();
-    let most = (columns / ROOM).max(1) as i64;
+    let most = (columns / room.max(1)).max(1) as i64;
     let Some(step) = span.checked_div(Rational::from(most)).and_then(round_up) else { return Vec::new() };
     let first = base.time_of(start).to_rational();
     let Some(from) = first.checked_div(step).map(Rational::ceil) else { return Vec::new() };

@@ -1,13 +1,20 @@
-//! Pictures of captures.
+//! Pictures of captures and of measured values.
 //!
 //! The geometry is worked out first ([`Picture`]) and turned into an output afterwards, so that
 //! every output shows the same.
 
 mod axis;
+mod canvas;
 mod frames;
+mod histogram;
+mod sheet;
+mod svg;
 mod text;
 mod wave;
 
 pub use axis::AxisLabel;
+pub use canvas::{Drawing, Ground};
 pub use frames::FrameSpan;
+pub use histogram::{Histogram, HistogramBin};
+pub use sheet::{Dimension, Sheet};
 pub use wave::{Cell, Marker, Picture, Row, RowSource, View};

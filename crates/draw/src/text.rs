@@ -33,6 +33,9 @@ impl fmt::Display for Picture {
             writeln!(f, "{}", format!("{blank}{upper}").trim_end())?;
             writeln!(f, "{}{pad}{}", row.name, lower.trim_end())?;
         }
+        for (from, to, text) in &self.dimensions {
+            writeln!(f, "{}", format!("{blank}{}", dimension(*from, *to, text, self.columns)).trim_end())?;
+        }
         Ok(())
     }
 }
@@ -87,6 +90,22 @@ fn write_analog(f: &mut fmt::Formatter<'_>, row: &Row, margin: usize) -> fmt::Re
         writeln!(f, "{}", text.trim_end())?;
     }
     Ok(())
+}
+
+/// An interval with what is said about it: to its right if that fits, else to its left, else below.
+fn dimension(from: usize, to: usize, text: &str, columns: usize) -> String {
+    let drawn = match to - from {
+        0 => "│".to_string(),
+        n => format!("├{}┤", "─".repeat(n - 1)),
+    };
+    let len = text.chars().count();
+    if to + 2 + len <= columns {
+        format!("{}{drawn} {text}", " ".repeat(from))
+    } else if len < from {
+        format!("{}{text} {drawn}", " ".repeat(from - len - 1))
+    } else {
+        format!("{}{drawn}: {text}", " ".repeat(from))
+    }
 }
 
 /// Texts at columns; one that does not fit before the next or the edge is left out.

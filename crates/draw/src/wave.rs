@@ -9,6 +9,7 @@ use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::axis::{AxisLabel, labels};
 use crate::frames::{FrameSpan, frame_rows};
+use crate::sheet::Dimension;
 
 /// What a row shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -86,6 +87,8 @@ pub struct Picture {
     pub markers: Vec<(usize, String)>,
     /// The rows.
     pub rows: Vec<Row>,
+    /// Intervals inside the view: first and last column, and what is said about each.
+    pub dimensions: Vec<(usize, usize, String)>,
     /// Columns of each row.
     pub columns: usize,
     /// What is shown, in words: from, to, scale.
@@ -120,6 +123,19 @@ impl Picture {
         view: View,
         markers: &[Marker],
     ) -> Result<Picture> {
+        /// Columns that a label of the axis needs at least, with the gap to the next.
+        const ROOM: usize = 16;
+        Picture::with_room(capture, sources, view, markers, ROOM)
+    }
+
+    /// The same with so many columns for each label of the axis.
+    pub(crate) fn with_room(
+        capture: &Capture,
+        sources: &[RowSource<'_>],
+        view: View,
+        markers: &[Marker],
+        room: usize,
+    ) -> Result<Picture> {
         if view.columns == 0 || view.columns > 1 << 16 {
             return Err(Error::new(
                 ErrorKind::Unknown,
@@ -151,8 +167,9 @@ impl Picture {
         );
         let inside = markers.iter().filter_map(|m| view.column_of(m.tick).map(|c| (c, m.name.clone())));
         Ok(Picture {
-            axis: labels(base, view.start, view.end, view.columns),
+            axis: labels(base, view.start, view.end, view.columns, room),
             markers: inside.collect(),
+            dimensions: Vec::new(),
             rows: rows.collect(),
             columns: view.columns,
             caption,
@@ -160,8 +177,23 @@ impl Picture {
     }
 }
 
+impl Picture {
+    /// The same with intervals drawn under the rows; those outside the view are left out.
+    #[must_use]
+    pub fn with_dimensions(mut self, view: View, dimensions: &[Dimension]) -> Picture {
+        let inside = dimensions.iter().filter(|d| d.to >= view.start && d.from < view.end);
+        let place = |d: &Dimension| {
+            let from = view.column_of(d.from.max(view.start)).unwrap_or(0);
+            let to = view.column_of(d.to).unwrap_or(view.columns.saturating_sub(1));
+            (from, to.max(from), d.text.clone())
+        };
+        self.dimensions = inside.map(place).collect();
+        self
+    }
+}
+
 /// Three digits and a prefix; for a scale, which is no measurement.
-fn engineering(seconds: f64) -> String {
+pub(crate) fn engineering(seconds: f64) -> String {
     let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
     let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
     let value = seconds / scale;

@@ -17,7 +17,7 @@ use crate::load::{Loaded, load};
 use crate::output::{Out, save};
 
 /// The files of the demo, as they ship.
-const FILES: [(&str, &str); 8] = [
+const FILES: [(&str, &str); 10] = [
     ("setups/tide-gauge.toml", include_str!("../../../../setups/tide-gauge.toml")),
     ("parts/ex-sup33.toml", include_str!("../../../../parts/ex-sup33.toml")),
     ("parts/ex-adc24.toml", include_str!("../../../../parts/ex-adc24.toml")),
@@ -26,6 +26,8 @@ const FILES: [(&str, &str); 8] = [
     ("parts/ex-rail33.toml", include_str!("../../../../parts/ex-rail33.toml")),
     ("setups/buses.toml", include_str!("../../../../setups/buses.toml")),
     ("parts/i2c-fast.toml", include_str!("../../../../parts/i2c-fast.toml")),
+    ("parts/uart-8n1.toml", include_str!("../../../../parts/uart-8n1.toml")),
+    ("parts/can-bit-timing.toml", include_str!("../../../../parts/can-bit-timing.toml")),
 ];
 
 pub(crate) fn run(args: &args::Demo, out: &mut Out) -> Result<Outcome, Failure> {
@@ -163,7 +165,12 @@ impl Demo<'_> {
             from: None,
             to: None,
             lines: lines.split(',').map(str::to_string).collect(),
+            limit: Vec::new(),
+            mark: Vec::new(),
             width: Some(96),
+            output: None,
+            ground: args::Ground::Light,
+            replace: false,
         };
         let mut drawn = Out::buffer();
         show::run(&picture, &mut drawn)?;

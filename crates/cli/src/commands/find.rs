@@ -5,13 +5,13 @@ use deep_tap::draw::{Marker, Picture, RowSource, View};
 use deep_tap::event::Program;
 use deep_tap::line::{Crossing, LineId};
 use deep_tap::time::{Tick, Time};
-use deep_tap::{Error, ErrorKind};
+
 use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{load, scope, tell_damage, tick_at, time};
+use crate::load::{load, range, scope, tell_damage, time};
 use crate::output::{Grid, Out, write_table};
 
 /// Most pictures drawn by `--around`.
@@ -43,13 +43,8 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
     let capture = &loaded.capture;
     let program = Program::compile(&args.event, &scope(&loaded))?;
     program.check_at(capture.base())?;
-    let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
-    let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?.unwrap_or(Tick(capture.len()));
-    if from >= to {
-        let error = Error::new(ErrorKind::Unknown, "the range to search is empty or upside down");
-        return Err(error.with_help("--from must be before --to").into());
-    }
-    let hits = program.hits(capture, from..to).map(|hit| hit.tick);
+    let range = range(&loaded, args.from.as_ref(), args.to.as_ref())?;
+    let hits = program.hits(capture, range).map(|hit| hit.tick);
     let (ticks, count, stopped) = if args.count {
         (Vec::new(), hits.count() as u64, false)
     } else {

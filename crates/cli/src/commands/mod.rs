@@ -10,7 +10,6 @@ pub(crate) mod find;
 pub(crate) mod frames;
 pub(crate) mod glitches;
 pub(crate) mod info;
-pub(crate) mod levels;
 pub(crate) mod live;
 pub(crate) mod measure;
 pub(crate) mod plan;

@@ -1,34 +1,43 @@
-//! `show`: waveforms as text, or the levels at an instant.
+//! `show`: waveforms as text or as a picture, or the levels at an instant.
 
 use std::io::IsTerminal;
+use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
-use deep_tap::draw::{Marker, Picture, RowSource, View};
+use deep_tap::draw::{Dimension, Marker, Picture, RowSource, Sheet, View};
+use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence, Rule, Verdict};
 use deep_tap::line::{AnalogId, BusId, LineId};
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
+use super::check::checked_limit;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{load, parse_time, tell_damage, tick_at, time};
+use crate::load::{Loaded, load, parse_time, place, range, tell_damage, time};
 use crate::output::{Grid, Out};
+use crate::picture;
+use crate::quantities::uncertain;
 
 /// Columns when standard output is no terminal.
 const PIPED_WIDTH: usize = 120;
+
+/// Pixels of a picture's width.
+const PICTURE_WIDTH: usize = 1280;
 
 pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     let serial = loaded.setup.as_ref().map_or(&[][..], |setup| &setup.serial);
     let rows = rows(capture, serial, &args.lines)?;
-    match &args.at {
-        Some(at) => {
-            let tick = tick_at(capture, "at", at)?;
+    match (&args.at, &args.output) {
+        (Some(at), _) => {
+            let tick = place(&loaded, "at", at, Tick(0))?;
             out.line(instant(capture, &rows, Tick(tick.0.min(capture.len().saturating_sub(1)))))?;
         }
-        None => out.line(waveforms(args, capture, &rows)?.trim_end())?,
+        (None, Some(path)) => drawn(args, &loaded, &rows, path)?,
+        (None, None) => out.line(waveforms(args, &loaded, &rows)?.trim_end())?,
     }
     tell_damage(capture);
     Ok(Outcome::Done)
@@ -82,48 +91,143 @@ fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> usiz
     width.saturating_sub(margin)
 }
 
-fn waveforms(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> Result<String, Failure> {
+/// What is shown: where, and what is marked in it.
+struct Shown {
+    start: Tick,
+    end: Tick,
+    markers: Vec<Marker>,
+    dimensions: Vec<Dimension>,
+}
+
+/// Works out what the options ask for; `columns` is how many ticks are shown around a place.
+fn shown(args: &args::Show, loaded: &Loaded, columns: usize) -> Result<Shown, Failure> {
+    let capture = &loaded.capture;
+    let mut markers = Vec::new();
+    if capture.origin().trigger.is_some() {
+        markers.push(Marker { tick: capture.base().zero(), name: "trigger".into() });
+    }
+    for mark in &args.mark {
+        let Some((name, text)) = mark.split_once('=') else {
+            let error = Error::new(ErrorKind::Unknown, format!("--mark: '{mark}' has no place"));
+            return Err(error.with_help("write it like 'boot=RESET_N rises' or 'here=1.2 ms'").into());
+        };
+        let tick = place(loaded, "mark", text.trim(), Tick(0))?;
+        markers.push(Marker { tick, name: name.trim().to_string() });
+    }
+    let mut worst = None;
+    let mut dimensions = Vec::new();
+    for name in &args.limit {
+        let (bound, result) = checked_limit(loaded, &args.source.file, name)?;
+        let Some(occurrence) = result.worst else {
+            let error =
+                Error::new(ErrorKind::Unknown, format!("--limit: {name} was not seen in this record"));
+            return Err(error.with_help("its events never occurred; deep-tap check says more").into());
+        };
+        worst = worst.or(Some((occurrence.start, occurrence.end)));
+        dimensions.extend(self::dimensions(capture, bound, &result, &occurrence)?);
+    }
+    let (start, end) = match (&args.around, worst, args.from.is_some() || args.to.is_some()) {
+        (Some(around), _, _) => {
+            let middle = place(loaded, "around", around, Tick(0))?;
+            markers.push(Marker { tick: middle, name: time(capture, middle) });
+            around_place(args, capture, middle, columns as u64)?
+        }
+        (None, Some((from, to)), false) => {
+            // What the limit takes, and as much again to its left and right, and some edges of a clock.
+            const ROOM: u64 = 60;
+            let middle = Tick(from.0 + (to.0 - from.0) / 2);
+            around_place(args, capture, middle, (to.0 - from.0).saturating_mul(4).max(ROOM))?
+        }
+        _ => {
+            let range = range(loaded, args.from.as_ref(), args.to.as_ref())?;
+            (range.start, range.end)
+        }
+    };
+    markers.sort_by_key(|m| m.tick);
+    Ok(Shown { start, end, markers, dimensions })
+}
+
+/// The range around a place: as long as is asked for, or so many ticks.
+fn around_place(
+    args: &args::Show,
+    capture: &Capture,
+    middle: Tick,
+    ticks: u64,
+) -> Result<(Tick, Tick), Failure> {
+    let span = match &args.span {
+        Some(span) => {
+            let span = parse_time("span", span)?;
+            let ticks = capture.base().ticks_in(span).and_then(|t| u64::try_from(t.ceil()).ok());
+            ticks.filter(|t| *t > 0).ok_or_else(|| {
+                Error::new(ErrorKind::Quantity, format!("--span: {span} shows nothing"))
+                    .with_help(format!("give a time from one tick ({}) on", capture.base().tick()))
+            })?
+        }
+        None => ticks,
+    };
+    let start = middle.0.saturating_sub(span / 2);
+    Ok((Tick(start), Tick(start.saturating_add(span).min(capture.len()))))
+}
+
+/// The worst occurrence of a limit, and its violations, as dimensions.
+fn dimensions(
+    capture: &Capture,
+    bound: &BoundLimit,
+    result: &LimitResult,
+    worst: &Occurrence,
+) -> Result<Vec<Dimension>, Failure> {
+    /// More in one picture nobody tells apart.
+    const MOST: usize = 200;
+    let resolution = bound.blurred(capture).map_or(*capture.resolution(), |c| *c.resolution());
+    let tick = capture.base().tick();
+    let dimension = |occurrence: &Occurrence| {
+        let known = occurrence.value(capture.base()).zip(occurrence.bounds(capture.base(), &resolution));
+        let value = known.map_or(String::new(), |(value, bounds)| uncertain(value, bounds, tick));
+        let verdict = match occurrence.verdict {
+            Verdict::Fail => "FAIL",
+            Verdict::Pass => "pass",
+            Verdict::Inconclusive | Verdict::NotSeen => "inconclusive",
+        };
+        Dimension {
+            from: occurrence.start,
+            to: occurrence.end,
+            text: format!("{} {value}, required {}: {verdict}", result.symbol, result.required),
+            violated: occurrence.verdict == Verdict::Fail,
+            lines: bound.lines(),
+        }
+    };
+    let violated = limit::violations(capture, bound, Rule::Proven, MOST)?.found;
+    let others = violated.iter().filter(|o| (o.start, o.end) != (worst.start, worst.end));
+    Ok(std::iter::once(worst).chain(others).map(dimension).collect())
+}
+
+fn waveforms(args: &args::Show, loaded: &Loaded, rows: &[RowSource<'_>]) -> Result<String, Failure> {
+    let capture = &loaded.capture;
     let columns = columns(args, capture, rows);
     if columns == 0 {
         let error = Error::new(ErrorKind::Unknown, "the names leave no room for the waveforms");
         return Err(error.with_help("give a larger --width, or fewer --lines").into());
     }
-    let mut markers = Vec::new();
-    let zero = capture.base().zero();
-    if capture.origin().trigger.is_some() {
-        markers.push(Marker { tick: zero, name: "trigger".into() });
-    }
-    let (start, end) = match &args.around {
-        Some(around) => {
-            let middle = tick_at(capture, "around", around)?;
-            let span = match &args.span {
-                Some(span) => {
-                    let span = parse_time("span", span)?;
-                    let ticks = capture.base().ticks_in(span).and_then(|t| u64::try_from(t.ceil()).ok());
-                    ticks.filter(|t| *t > 0).ok_or_else(|| {
-                        Error::new(ErrorKind::Quantity, format!("--span: {span} shows nothing"))
-                            .with_help(format!("give a time from one tick ({}) on", capture.base().tick()))
-                    })?
-                }
-                None => columns as u64,
-            };
-            markers.push(Marker { tick: middle, name: time(capture, middle) });
-            let start = middle.0.saturating_sub(span / 2);
-            (Tick(start), Tick(start.saturating_add(span).min(capture.len())))
-        }
-        None => {
-            let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?;
-            let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?;
-            (from.unwrap_or(Tick(0)), to.unwrap_or(Tick(capture.len())))
-        }
-    };
-    if start >= end {
-        let error = Error::new(ErrorKind::Unknown, "the range to show is empty or upside down");
-        return Err(error.with_help("--from must be before --to").into());
-    }
-    markers.sort_by_key(|m| m.tick);
+    let Shown { start, end, markers, dimensions } = shown(args, loaded, columns)?;
     let view = View { start, end, columns };
-    Ok(Picture::new(capture, rows, view, &markers)?.to_string())
+    Ok(Picture::new(capture, rows, view, &markers)?.with_dimensions(view, &dimensions).to_string())
+}
+
+/// The same as a picture in a file.
+fn drawn(args: &args::Show, loaded: &Loaded, rows: &[RowSource<'_>], path: &Path) -> Result<(), Failure> {
+    let width = args.width.unwrap_or(PICTURE_WIDTH);
+    let Shown { start, end, markers, dimensions } = shown(args, loaded, width / 8)?;
+    let title = loaded.setup.as_ref().and_then(|setup| setup.title.clone());
+    let file = args.source.file.display();
+    let sheet = Sheet {
+        start,
+        end,
+        width: u32::try_from(width).unwrap_or(u32::MAX),
+        title: title.map_or_else(|| file.to_string(), |title| format!("{title} ({file})")),
+        markers: &markers,
+        dimensions: &dimensions,
+    };
+    picture::save(&sheet.draw(&loaded.capture, rows)?, path, args.ground, args.replace)
 }
 
 /// The voltage of an analog line at a tick, and between which samples that is.

@@ -134,7 +134,10 @@ fn arguments_that_are_wrong() {
         ),
         (&["show", "tide-gauge.dtap", "--width", "5"], &["no room for the waveforms"]),
         (&["show", "tide-gauge.dtap", "--around", "0s", "--span", "0s"], &["--span: 0 s shows nothing"]),
-        (&["check", "tide-gauge.dtap", "--only", "tXX"], &["there is no limit or part 'tXX'", "U5.tDH"]),
+        (
+            &["check", "tide-gauge.dtap", "--only", "tXX"],
+            &["there is no limit, part or group 'tXX'", "U5.tDH"],
+        ),
         (&["convert", "tide-gauge.dtap", "out.xyz"], &["does not say which format to write"]),
         (&["convert", "tide-gauge.dtap", "-", "--to", "dtap"], &["cannot be written to standard output"]),
         (&["convert", "tide-gauge.dtap", "tide-gauge.dtap"], &["this file is there already", "--replace"]),
@@ -223,4 +226,82 @@ fn a_reader_that_has_seen_enough_is_no_error() {
     drop(child.stdout.take());
     let output = child.wait_with_output().unwrap();
     assert_eq!((output.status.code(), output.stderr.len()), (Some(0), 0), "{output:?}");
+}
+
+#[test]
+fn measurements_and_pictures_of_nothing() {
+    let folder = captured();
+    let file = "tide-gauge.dtap";
+    for (args, wanted) in [
+        (
+            &["measure", file, "--from", "99 ms"][..],
+            &["--from: 99 ms is outside the record", "goes from -5.00000 ms"][..],
+        ),
+        (&["measure", file, "--from", "MEM_OE_N falls"], &["'MEM_OE_N falls' never happens in this record"]),
+        (&["measure", file, "--from", "5 ms", "--to", "5 ms"], &["empty or upside down"]),
+        (&["measure", file, "--at", "5 furlongs"], &["--at:"]),
+        (&["measure", file, "--lines", "ADC_SCKL"], &["no line 'ADC_SCKL'", "did you mean 'ADC_SCLK'"]),
+        (&["measure", file, "--each", "ADC_SCKL rises"], &["nothing is called 'ADC_SCKL'"]),
+        (&["measure", file, "--limit", "tXX"], &["there is no limit 'tXX'"]),
+        (&["measure", file, "--limit", "U5"], &["'U5' is more than one limit"]),
+        (&["measure", file, "--histogram"], &["a histogram is of one line, of intervals, or of a limit"]),
+        (&["measure", file, "--lines", "ADC_SCLK", "--picture", "x.bmp"], &["let it end in .svg or .png"]),
+        (
+            &["show", file, "--output", "x.png", "--width", "0"],
+            &["a picture of 0 pixels", "from 200 to 32768"],
+        ),
+        (&["show", file, "--output", "x.png", "--from", "1 ms", "--to", "1 ms"], &["empty or upside down"]),
+        (&["show", file, "--output", "x.gif"], &["let it end in .svg or .png"]),
+        (&["show", file, "--limit", "U5.tOE"], &["U5.tOE was not seen in this record"]),
+        (&["show", file, "--mark", "here"], &["'here' has no place"]),
+        (&["check", file, "--occurrences", "x.txt"], &["let it end in .csv or .parquet"]),
+        (&["check", file, "none.dtap"], &["none.dtap: cannot open"]),
+    ] {
+        refuses(folder.path(), args, wanted);
+    }
+    let left = std::fs::read_dir(folder.path()).unwrap();
+    let names: Vec<_> = left.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    assert!(names.iter().all(|name| !name.starts_with("x.") && !name.starts_with(".tmp")), "{names:?}");
+    // An output that is there stays as it is.
+    std::fs::write(folder.path().join("kept.svg"), "mine").unwrap();
+    for args in [
+        &["show", file, "--output", "kept.svg"][..],
+        &["check", file, "--junit", "kept.svg"],
+        &["measure", file, "--lines", "ADC_SCLK", "--picture", "kept.svg"],
+    ] {
+        refuses(folder.path(), args, &["kept.svg: this file is there already"]);
+    }
+    assert_eq!(std::fs::read_to_string(folder.path().join("kept.svg")).unwrap(), "mine");
+}
+
+#[test]
+fn expectations_that_cannot_be() {
+    let with = |text: &str| changed("\n[[part]]", &format!("\n[[expect]]\nname = \"x\"\n{text}\n\n[[part]]"));
+    for (text, wanted) in [
+        ("bus = \"adc\"\nbytes = \"08\"", "an SPI bus carries two words at once"),
+        ("bus = \"abc\"\nbytes = \"08\"", "there is no serial bus 'abc'"),
+        ("bus = \"adc\"\nfield = \"mosi\"\nbytes = \"8g\"", "'8g' is no hexadecimal number"),
+        ("bus = \"adc\"\nfield = \"mosi\"\nbytes = \"\"", "this expects nothing"),
+        ("bus = \"adc\"\nfield = \"moso\"\nbytes = \"08\"", "this bus has no field 'moso'"),
+        ("bus = \"adc\"", "has no 'bytes', 'text' or 'order'"),
+        ("order = \"a -> b\"", "the states are those of a bus, or of lines"),
+        (
+            "bus = \"ADDR\"\nstates = { a = \"0x10\" }\norder = \"a -> a\"",
+            "'0x10' is no value of bus ADDR (4 lines)",
+        ),
+        ("bus = \"ADDR\"\nstates = { a = \"1\" }\norder = \"a > a\"", "'a > a' is no transition"),
+        ("bus = \"ADDR\"\nstates = { a = \"1\" }\norder = \"a -> b\"", "there is no state 'b'"),
+        ("lines = [\"A0\", \"A9\"]\norder = \"A0 -> A0\"", "there is no line 'A9'"),
+    ] {
+        refuses(with(text).path(), &["plan", SETUP], &[wanted]);
+    }
+    // More than the record can hold.
+    let long = with(&format!("bus = \"adc\"\nfield = \"mosi\"\nbytes = \"{}\"", "08 ".repeat(400_000)));
+    let record = ["capture", SETUP, "--output", "long.dtap"];
+    tool().current_dir(long.path()).args(record).assert().success();
+    refuses(
+        long.path(),
+        &["check", "long.dtap"],
+        &["400000 bytes on 'adc' take", "and the record is 25 ms long"],
+    );
 }

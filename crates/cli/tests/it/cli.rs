@@ -27,7 +27,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
     ] {
         assert!(said.contains(step), "{step} is missing:\n{said}");
     }
-    assert!(said.contains("4 violated, 3 inconclusive, 4 passed, 1 not seen"), "{said}");
+    assert!(said.contains("4 violated, 4 inconclusive, 5 passed, 1 not seen"), "{said}");
     assert!(said.contains("FAIL (1 of 1095)"), "the hold time is decided at the named rate:\n{said}");
     assert!(!said.lines().any(|l| l.ends_with(' ')), "no trailing blanks");
     for file in [
@@ -44,7 +44,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
     let json: serde_json::Value =
         serde_json::from_slice(&std::fs::read(demo.join("verdicts.json")).unwrap()).unwrap();
     assert_eq!(json["verdict"], "fail");
-    assert_eq!(json["results"].as_array().unwrap().len(), 12);
+    assert_eq!(json["results"].as_array().unwrap().len(), 14);
     // Each command in the story works by itself.
     let commands: Vec<&str> = said.lines().filter_map(|l| l.trim().strip_prefix("$ deep-tap ")).collect();
     assert!(commands.len() >= 5);
@@ -77,7 +77,7 @@ fn check_answers_first_and_exits_by_verdict() {
     let (code, text) = check(&[]);
     assert_eq!(code, 1);
     assert!(text.starts_with(
-        "4 violated, 3 inconclusive, 4 passed, 1 not seen          tide-gauge.dtap, 100 MS/s, tick 10 ns\n"
+        "4 violated, 4 inconclusive, 5 passed, 1 not seen          tide-gauge.dtap, 100 MS/s, tick 10 ns\n"
     ));
     assert!(text.contains("next: deep-tap show tide-gauge.dtap --around "), "{text}");
     assert!(text.contains("next: deep-tap capture FOLDER/tide-gauge.toml --rate '250 MS/s'"), "{text}");
@@ -97,8 +97,8 @@ fn check_answers_first_and_exits_by_verdict() {
     );
     assert_eq!(hold["decided"]["rate"], 250e6);
     let (_, table) = check(&["--format", "csv"]);
-    assert_eq!(table.lines().count(), 13);
-    assert!(table.starts_with("part,limit,what,kind,min_s,max_s,verdict,worst_s"));
+    assert_eq!(table.lines().count(), 15);
+    assert!(table.starts_with("part,limit,what,kind,group,unit,min,typ,max,verdict,worst,"));
     // Into a file, which is not overwritten silently.
     assert_eq!(check(&["--format", "csv", "--output", "v.csv"]), (1, String::new()));
     assert_eq!(std::fs::read_to_string(folder.path().join("v.csv")).unwrap(), table);
@@ -242,7 +242,7 @@ fn plan_answers_before_anything_is_recorded() {
     let (code, text) = plan(&[]);
     assert_eq!(code, 3, "some limits cannot be decided: {text}");
     for wanted in [
-        "possible, 5 of 12 limits cannot be decided either way          setups/tide-gauge.toml, 100 MS/s\n",
+        "possible, 5 of 14 limits cannot be decided either way          setups/tide-gauge.toml, 100 MS/s\n",
         "window      25 ms: 5 ms before the trigger, 20 ms from it on\n",
         "memory      2.5 M samples of 67.108864 M samples on board (3.7 %)\n",
         "waiting  on 'RESET_N rises while PGOOD high'  fires\n",
@@ -257,7 +257,7 @@ fn plan_answers_before_anything_is_recorded() {
     let (_, text) = plan(&["--format", "json"]);
     let said: serde_json::Value = serde_json::from_str(&text).unwrap();
     assert_eq!((&said["samples"], &said["streamed"]), (&2_500_000.into(), &false.into()));
-    assert_eq!(said["limits"].as_array().unwrap().len(), 12);
+    assert_eq!(said["limits"].as_array().unwrap().len(), 14);
     let (code, _) = plan(&["--rate", "90 MS/s"]);
     assert_eq!(code, 2);
     assert!(!folder.path().join("tide-gauge.dtap").exists());

@@ -4,6 +4,7 @@
 mod bad_input;
 /// The tool as its users run it.
 mod cli;
+mod depth;
 /// Captures longer than memory: killed, interrupted, repeated, on a full disk.
 mod instruments;
 mod streaming;

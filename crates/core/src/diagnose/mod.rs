@@ -20,6 +20,7 @@ use sight::Sight;
 
 use crate::capture::Capture;
 use crate::decode::{Protocol, SerialBus};
+use crate::expect::Expected;
 use crate::line::{Level, LineId};
 use crate::setup::Setup;
 use crate::time::{Frequency, Rate, Rational, Tick};
@@ -243,6 +244,13 @@ pub fn settle(capture: &Capture, setup: &mut Setup) {
         {
             let bit = timing::bit_length(capture, line, sight::stretch(capture, &[line]));
             config.bit_rate = bit.map(|bit| timing::bit_rate(capture, bit, &uart::USUAL));
+        }
+    }
+    for expectation in &mut setup.expectations {
+        if let Expected::Payload(payload) = &mut expectation.what
+            && let Some(bus) = setup.serial.iter().find(|bus| bus.name == payload.bus.name)
+        {
+            payload.bus = bus.clone();
         }
     }
 }

@@ -7,6 +7,7 @@ use crate::line::{Input, Level, Radix, Threshold, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, Voltage};
 
+use super::expect::{DraftExpectation, read_expectation};
 use super::reader::{NamedText, Placed, Reader, Section};
 use super::registers::{DraftRegister, read_register};
 use super::serial::{DraftSerial, read_serial};
@@ -31,6 +32,7 @@ pub(super) struct Draft {
     pub(super) events: Vec<(Placed<String>, Placed<String>)>,
     pub(super) trigger: Option<DraftTrigger>,
     pub(super) parts: Vec<DraftPart>,
+    pub(super) expectations: Vec<DraftExpectation>,
 }
 
 #[derive(Clone, Debug)]
@@ -112,6 +114,7 @@ impl Draft {
         self.serial.extend(over.serial);
         self.registers.extend(over.registers);
         self.parts.extend(over.parts);
+        self.expectations.extend(over.expectations);
         for (name, event) in over.events {
             self.events.retain(|(known, _)| known.value != name.value);
             self.events.push((name, event));
@@ -158,6 +161,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         }
         for section in top.sections("register", "name") {
             draft.registers.extend(read_register(&section));
+            section.finish();
+        }
+        for section in top.sections("expect", "name") {
+            draft.expectations.extend(read_expectation(&section));
             section.finish();
         }
         for (name, event) in top.map("events").unwrap_or_default() {

@@ -3,6 +3,7 @@
 //! All problems of all files are reported at once, each with its place and a remedy.
 
 mod draft;
+mod expect;
 mod figures;
 mod levels;
 mod parts;
@@ -25,6 +26,7 @@ use crate::capture::{Attachment, Capture};
 use crate::decode::{Register, SerialBus};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
+use crate::expect::Expectation;
 use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
 use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
@@ -84,6 +86,8 @@ pub struct Setup {
     pub trigger: Option<Trigger>,
     /// The parts bound to the board, with all limits that are checked.
     pub parts: Vec<PlacedPart>,
+    /// What is expected of a record besides timing.
+    pub expectations: Vec<Expectation>,
     /// The texts it was made from; its own first.
     pub texts: Vec<Attachment>,
 }

@@ -10,6 +10,7 @@ use crate::plan::Before;
 use crate::time::{Percent, Rational, Time, TimeBase};
 
 use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
+use super::expect::Board;
 use super::parts::{read_part, unknown_pin};
 use super::reader::{Placed, moved};
 use super::registers::DraftRegister;
@@ -112,6 +113,14 @@ impl Loader<'_> {
         }
         let trigger = draft.trigger.as_ref().map(|trigger| self.trigger(trigger, &scope));
         let parts = draft.parts.iter().filter_map(|part| self.part(part, &scope, &draft)).collect();
+        let board = Board {
+            serial: &serial,
+            buses: &buses,
+            lines: lines.iter().enumerate().map(|(i, l)| (l.line.name.as_str(), LineId(i))).collect(),
+            scope: &scope,
+        };
+        let expectations = draft.expectations.iter();
+        let expectations = expectations.filter_map(|e| e.resolve(&board, &mut self.problems)).collect();
         let sampling = match (draft.speed.as_ref(), draft.length) {
             (Some(speed), Some(length)) => {
                 let before = draft.before.unwrap_or(Before::Share(Percent::ZERO));
@@ -139,6 +148,7 @@ impl Loader<'_> {
             events,
             trigger,
             parts,
+            expectations,
             texts: std::mem::take(&mut self.read),
         }
     }

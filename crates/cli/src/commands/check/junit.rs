@@ -7,6 +7,7 @@ use deep_tap::{Error, ErrorKind};
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 
 use super::Checked;
+use super::expectations::said;
 use super::table::{cells, explanation};
 use crate::errors::Failure;
 
@@ -49,6 +50,26 @@ impl Suite {
             let mut case = TestCase::new(format!("{} {}", result.symbol, result.what), status);
             case.set_classname(format!("{}.{}", result.reference, result.part));
             case.set_system_out(told);
+            suite.add_test_case(case);
+        }
+        for met in &checked.expectations {
+            let (found, _) = said(met);
+            let status = match met.verdict {
+                Verdict::Pass => TestCaseStatus::success(),
+                Verdict::NotSeen => {
+                    let mut status = TestCaseStatus::skipped();
+                    status.set_message(&found);
+                    status
+                }
+                Verdict::Fail | Verdict::Inconclusive => {
+                    let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
+                    let kind = if met.verdict == Verdict::Fail { "violated" } else { "inconclusive" };
+                    status.set_type(kind).set_message(&found);
+                    status
+                }
+            };
+            let mut case = TestCase::new(met.name.as_str(), status);
+            case.set_classname("expectation");
             suite.add_test_case(case);
         }
         self.0.add_test_suite(suite);

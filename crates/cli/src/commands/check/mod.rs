@@ -1,6 +1,7 @@
 //! `check`: the datasheet limits against captures.
 
 mod all;
+mod expectations;
 mod junit;
 mod occurrences;
 mod over;
@@ -8,6 +9,7 @@ mod table;
 
 use std::path::{Path, PathBuf};
 
+use deep_tap::expect::Met;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Rule, Verdict};
 use deep_tap::setup::Setup;
 use deep_tap::time::{Rate, Time};
@@ -23,6 +25,7 @@ use all::Listed;
 use junit::Suite;
 use occurrences::Rows;
 pub(crate) use over::Over;
+pub(crate) use table::verdict_text as outcome_text;
 
 /// The verdicts on a record, as JSON has them: times in seconds, shares in percent, rates in samples per
 /// second.
@@ -36,6 +39,8 @@ pub(crate) struct Checked {
     history: Vec<String>,
     pub(crate) verdict: Verdict,
     pub(crate) results: Vec<LimitResult>,
+    /// What became of what was expected besides timing.
+    expectations: Vec<Met>,
     /// Limits left out because a pin they need is not wired.
     not_wired: Vec<String>,
     /// Every violation, where that was asked for.
@@ -104,7 +109,8 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
     let setup = setup_of(loaded, file)?;
     let capture = &loaded.capture;
     for name in only {
-        if !setup.limits().any(|l| matches(l, name)) {
+        let expected = setup.expectations.iter().any(|e| e.name == *name);
+        if !expected && !setup.limits().any(|l| matches(l, name)) {
             let known: Vec<String> =
                 setup.limits().map(|l| format!("{}.{}", l.reference, l.limit.symbol)).collect();
             let error =
@@ -112,12 +118,16 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
             return Err(error.with_help(format!("there are: {}", known.join(", "))).into());
         }
     }
-    if setup.limits().next().is_none() {
+    if setup.limits().next().is_none() && setup.expectations.is_empty() {
         let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
         let help = "add a section like: [[part]] with limits = \"parts/ex-mem8.toml\", reference = \"U5\" and its pins";
         return Err(error.with_help(help).into());
     }
     let results = limit::check_all(capture, wanted(setup, only), rule)?;
+    let expected = setup.expectations.iter().filter(|e| only.is_empty() || only.contains(&e.name));
+    let expectations = expected.map(|e| e.check(capture)).collect::<Result<Vec<Met>, _>>()?;
+    let verdicts = results.iter().map(|r| r.verdict).chain(expectations.iter().map(|met| met.verdict));
+    let verdict = limit::overall(verdicts);
     let not_wired =
         setup.parts.iter().flat_map(|p| p.not_wired.iter().map(|s| format!("{}.{s}", p.reference)));
     Ok(Checked {
@@ -127,8 +137,9 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
         tick: capture.base().tick(),
         rule,
         history: capture.history().to_vec(),
-        verdict: limit::overall(results.iter().map(|r| r.verdict)),
+        verdict,
         results,
+        expectations,
         not_wired: not_wired.collect(),
         violations: None,
     })
@@ -167,4 +178,28 @@ pub(crate) fn answer(verdicts: impl Iterator<Item = Verdict> + Clone) -> String 
     let told: Vec<String> =
         counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
     told.join(", ")
+}
+
+/// One limit of a record's setup by its name, with its result.
+pub(crate) fn checked_limit<'a>(
+    loaded: &'a Loaded,
+    file: &Path,
+    name: &str,
+) -> Result<(&'a BoundLimit, LimitResult), Failure> {
+    let setup = setup_of(loaded, file)?;
+    let mut found = setup.limits().filter(|limit| matches(limit, name));
+    let name_of = |limit: &BoundLimit| format!("{}.{}", limit.reference, limit.limit.symbol);
+    match (found.next(), found.next()) {
+        (Some(limit), None) => Ok((limit, limit::check(&loaded.capture, limit, Rule::Proven)?)),
+        (Some(first), Some(second)) => {
+            let error = Error::new(ErrorKind::Unknown, format!("--limit: '{name}' is more than one limit"));
+            let help = format!("name one of them: {}, {} …", name_of(first), name_of(second));
+            Err(error.with_help(help).into())
+        }
+        (None, _) => {
+            let known: Vec<String> = setup.limits().map(name_of).collect();
+            let error = Error::new(ErrorKind::Unknown, format!("--limit: there is no limit '{name}'"));
+            Err(error.with_help(deep_tap::suggest(name, known.iter().map(String::as_str), "limit")).into())
+        }
+    }
 }

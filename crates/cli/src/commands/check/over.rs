@@ -1,12 +1,12 @@
 //! The same limits over several captures: the worst of each.
 
-use deep_tap::limit::{OverRuns, Runs, overall};
+use deep_tap::limit::{LimitResult, OverRuns, Runs, Verdict, overall};
 use deep_tap::time::Time;
 use deep_tap::{Error, ErrorKind};
 use serde::{Serialize, Serializer};
 
 use super::table::{cells, explanation, mark};
-use super::{Checked, answer, outcome};
+use super::{Checked, answer, expectations, outcome};
 use crate::Outcome;
 use crate::errors::Failure;
 use crate::output::Grid;
@@ -26,11 +26,11 @@ impl Serialize for Over {
         #[derive(Serialize)]
         struct All<'a> {
             files: &'a [String],
-            verdict: deep_tap::limit::Verdict,
+            verdict: Verdict,
             results: &'a [OverRuns],
             captures: &'a [Checked],
         }
-        let verdict = overall(self.results().iter().map(|over| over.result.verdict));
+        let verdict = overall(self.verdicts());
         All { files: &self.names, verdict, results: self.results(), captures: &self.each }
             .serialize(serializer)
     }
@@ -45,9 +45,9 @@ impl Over {
         &mut self,
         name: &str,
         tick: Time,
-        results: Vec<deep_tap::limit::LimitResult>,
+        results: Vec<LimitResult>,
     ) -> Result<(), Failure> {
-        let same = |over: &OverRuns, result: &deep_tap::limit::LimitResult| {
+        let same = |over: &OverRuns, result: &LimitResult| {
             (&over.result.reference, &over.result.symbol) == (&result.reference, &result.symbol)
         };
         let before = self.results();
@@ -76,12 +76,18 @@ impl Over {
         self.runs.results()
     }
 
+    /// Of every limit over all captures, and of every expectation in each.
+    fn verdicts(&self) -> impl Iterator<Item = Verdict> + Clone {
+        let met = self.each.iter().flat_map(|checked| checked.expectations.iter().map(|met| met.verdict));
+        self.results().iter().map(|over| over.result.verdict).chain(met)
+    }
+
     pub(crate) fn outcome(&self) -> Outcome {
-        outcome(overall(self.results().iter().map(|over| over.result.verdict)))
+        outcome(overall(self.verdicts()))
     }
 
     pub(crate) fn answer(&self) -> String {
-        answer(self.results().iter().map(|over| over.result.verdict))
+        answer(self.verdicts())
     }
 
     /// The table of the worst of each limit.
@@ -116,6 +122,10 @@ impl Over {
         let notes: Vec<String> = self.results().iter().filter_map(|over| explanation(&over.result)).collect();
         if !notes.is_empty() {
             text.push_str(&format!("\n{}\n", notes.join("\n")));
+        }
+        for checked in self.each.iter().filter(|checked| !checked.expectations.is_empty()) {
+            let met = expectations::text(&checked.expectations, checked.tick);
+            text.push_str(&format!("\n{}\n{}", checked.file, met.trim_start_matches('\n')));
         }
         for checked in &self.each {
             let list = checked.list_text();

@@ -6,13 +6,14 @@ use deep_tap::capture::Capture;
 use deep_tap::limit::{Deciding, Doubt, LimitResult, Reason, Rule, Verdict};
 use deep_tap::time::Time;
 
-use super::{Checked, answer};
+use super::{Checked, answer, expectations};
 use crate::output::{Grid, Mark};
 use crate::quantities::{plain, resolution, seconds, signed, uncertain};
 
 impl Checked {
     pub(crate) fn text(&self, capture: &Capture, setup: Option<&Path>) -> String {
-        let answer = answer(self.results.iter().map(|r| r.verdict));
+        let met = self.expectations.iter().map(|met| met.verdict);
+        let answer = answer(self.results.iter().map(|r| r.verdict).chain(met));
         let kind = if capture.resolution().sampled {
             format!("{}, tick {}", self.rate, self.tick)
         } else {
@@ -33,7 +34,12 @@ impl Checked {
             let mark = mark(result.verdict);
             grid.row_with_mark(cells(capture.base().tick(), result), mark);
         }
-        text.push_str(&format!("\n{}\n", grid.text()));
+        if !self.results.is_empty() {
+            text.push_str(&format!("\n{}\n", grid.text()));
+        }
+        if !self.expectations.is_empty() {
+            text.push_str(&expectations::text(&self.expectations, self.tick));
+        }
         text.push_str(&self.list_text());
         if !self.not_wired.is_empty() {
             text.push_str(&format!("\nleft out, since a pin is not wired: {}\n", self.not_wired.join(", ")));
@@ -185,7 +191,7 @@ pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
     ]
 }
 
-fn verdict_text(result: &LimitResult) -> String {
+pub(crate) fn verdict_text(result: &LimitResult) -> String {
     let counts = &result.counts;
     match result.verdict {
         Verdict::Pass => "pass".to_string(),

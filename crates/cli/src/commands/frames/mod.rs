@@ -4,17 +4,19 @@ mod beside;
 mod rows;
 mod summary;
 
+use std::ops::Range;
+
+use deep_tap::Error;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{Field, FieldKind, Frame, Frames, SerialBus};
 use deep_tap::event::FrameTests;
 use deep_tap::time::Tick;
-use deep_tap::{Error, ErrorKind};
 
 use crate::Outcome;
 use crate::args::{self, Values};
 use crate::commands::diagnose;
 use crate::errors::Failure;
-use crate::load::{Loaded, load, serial_buses, setup_of, tell_damage, tick_at};
+use crate::load::{Loaded, load, range, serial_buses, setup_of, tell_damage};
 use crate::output::Out;
 
 /// The frames of one bus, the next of which is at hand.
@@ -48,13 +50,7 @@ struct Listing<'a> {
 impl<'a> Listing<'a> {
     fn new(args: &'a args::Frames, loaded: &'a Loaded, buses: Vec<&'a SerialBus>) -> Result<Self, Failure> {
         let capture = &loaded.capture;
-        let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
-        let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?;
-        let to = to.unwrap_or(Tick(capture.len()));
-        if from >= to {
-            let error = Error::new(ErrorKind::Unknown, "the range to decode is empty or upside down");
-            return Err(error.with_help("--from must be before --to").into());
-        }
+        let Range { start: from, end: to } = range(loaded, args.from.as_ref(), args.to.as_ref())?;
         let lane = |bus: &&'a SerialBus| {
             let decoder = bus.protocol.decoder(capture.base()).map_err(|error| {
                 let told = Error::new(error.kind(), format!("bus '{}': {}", bus.name, error.message()));

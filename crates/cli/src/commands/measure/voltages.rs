@@ -1,28 +1,16 @@
-//! `measure`: the voltages of analog lines, and how fast they go from one to another.
+//! Voltages of analog lines, and how fast they go from one to another.
 
 use deep_tap::capture::Capture;
 use deep_tap::line::AnalogId;
 use deep_tap::measure::{Transition, VoltageLevels, transitions, voltage_levels};
 use deep_tap::time::{Tick, Time};
-use deep_tap::{Error, ErrorKind, Place};
 use serde::Serialize;
 
-use super::levels;
-use crate::Outcome;
-use crate::args;
-use crate::errors::Failure;
-use crate::load::{load, tell_damage, tick_at};
-use crate::output::{Grid, Out, write_table};
+use crate::output::Grid;
 
-/// What was measured, as JSON has it: voltages in volts, times in seconds.
+/// What was measured of an analog line: voltages in volts, times in seconds.
 #[derive(Serialize)]
-struct Measured {
-    file: String,
-    lines: Vec<MeasuredLine>,
-}
-
-#[derive(Serialize)]
-struct MeasuredLine {
+pub(super) struct MeasuredLine {
     line: String,
     levels: Option<VoltageLevels>,
     amplitude: Option<f64>,
@@ -41,54 +29,7 @@ struct Ways {
     longest: Option<Time>,
 }
 
-pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = args.file.extension().is_some_and(|e| e.eq_ignore_ascii_case("toml"));
-    if args.levels {
-        return levels::run(args, out);
-    }
-    if setup {
-        let error = Error::new(ErrorKind::Unknown, "this is a setup, and what is measured is a capture");
-        let help = "give a capture, or --levels to sweep the thresholds of the setup's lines";
-        return Err(error.with_help(help).at(Place::File(args.file.clone())).into());
-    }
-    let loaded = load(&args::Source { file: args.file.clone(), setup: None })?;
-    let capture = &loaded.capture;
-    let from = args.from.as_ref().map(|t| tick_at(capture, "from", t)).transpose()?.unwrap_or(Tick(0));
-    let to = args.to.as_ref().map(|t| tick_at(capture, "to", t)).transpose()?.unwrap_or(Tick(capture.len()));
-    if from >= to {
-        let error = Error::new(ErrorKind::Unknown, "the range to measure is empty or upside down");
-        return Err(error.with_help("--from must be before --to").into());
-    }
-    let measured = Measured {
-        file: args.file.display().to_string(),
-        lines: analog_ids(capture, args)?.into_iter().map(|line| measure(capture, line, from, to)).collect(),
-    };
-    write_table(&args.table, out, &measured, || rows(&measured), || text(&measured))?;
-    tell_damage(capture);
-    Ok(Outcome::Done)
-}
-
-fn analog_ids(capture: &Capture, args: &args::Measure) -> Result<Vec<AnalogId>, Failure> {
-    if capture.analog_lines().is_empty() {
-        let error = Error::new(ErrorKind::Unknown, "this capture has no analog lines to measure");
-        let help = "record some with [[analog]] in the setup, on an instrument that has analog inputs; \
-                    the levels of digital lines are found with deep-tap measure SETUP --levels";
-        return Err(error.with_help(help).at(Place::File(args.file.clone())).into());
-    }
-    if args.lines.is_empty() {
-        return Ok((0..capture.analog_lines().len()).map(AnalogId).collect());
-    }
-    let find = |name: &String| {
-        capture.analog_named(name).ok_or_else(|| {
-            let known = capture.analog_lines().iter().map(|line| line.name.as_str());
-            let error = Error::new(ErrorKind::Unknown, format!("the capture has no analog line '{name}'"));
-            error.with_help(deep_tap::suggest(name, known, "analog line"))
-        })
-    };
-    Ok(args.lines.iter().map(find).collect::<Result<_, _>>()?)
-}
-
-fn measure(capture: &Capture, line: AnalogId, from: Tick, to: Tick) -> MeasuredLine {
+pub(super) fn measure(capture: &Capture, line: AnalogId, from: Tick, to: Tick) -> MeasuredLine {
     let trace = capture.analog(line);
     let levels = voltage_levels(trace, from..to);
     let changing = levels.filter(|levels| levels.high > levels.low);
@@ -116,7 +57,7 @@ fn measure(capture: &Capture, line: AnalogId, from: Tick, to: Tick) -> MeasuredL
     }
 }
 
-fn rows(measured: &Measured) -> Vec<Vec<String>> {
+pub(super) fn rows(lines: &[MeasuredLine]) -> Vec<Vec<String>> {
     let header = [
         "line",
         "low_V",
@@ -138,7 +79,7 @@ fn rows(measured: &Measured) -> Vec<Vec<String>> {
     let mut rows = vec![header.map(str::to_string).to_vec()];
     let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value}"));
     let time = |time: Option<Time>| time.map_or(String::new(), |time| format!("{:e}", time.to_f64()));
-    for line in &measured.lines {
+    for line in lines {
         let volts = |pick: fn(&VoltageLevels) -> f64| number(line.levels.as_ref().map(pick));
         let mut row = vec![
             line.line.clone(),
@@ -159,10 +100,8 @@ fn rows(measured: &Measured) -> Vec<Vec<String>> {
     rows
 }
 
-fn text(measured: &Measured) -> String {
-    let lines = measured.lines.len();
-    let what = if lines == 1 { "analog line" } else { "analog lines" };
-    let mut text = format!("{lines} {what}          {}\n", measured.file);
+pub(super) fn text(lines: &[MeasuredLine]) -> String {
+    let mut text = String::new();
     let header = [
         "line",
         "low level",
@@ -175,7 +114,7 @@ fn text(measured: &Measured) -> String {
         "fall 90-10 %",
     ];
     let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6]);
-    for line in &measured.lines {
+    for line in lines {
         let Some(levels) = line.levels else {
             let mut row = vec![line.line.clone()];
             row.extend(std::iter::repeat_n("-".to_string(), header.len() - 1));
@@ -195,9 +134,9 @@ fn text(measured: &Measured) -> String {
             ways(line.fall, line.sample),
         ]);
     }
-    text.push_str(&format!("\n{}\n", grid.text()));
-    let worst = measured.lines.iter().filter_map(|line| line.levels).map(|levels| levels.error).max();
-    if let (Some(error), Some(sample)) = (worst, measured.lines.iter().map(|line| line.sample).max()) {
+    text.push_str(&format!("{}\n", grid.text()));
+    let worst = lines.iter().filter_map(|line| line.levels).map(|levels| levels.error).max();
+    if let (Some(error), Some(sample)) = (worst, lines.iter().map(|line| line.sample).max()) {
         text.push_str(&format!(
             "\nvoltages are known to {:.1} mV, rise and fall times to {sample} either way\n",
             error.to_f64() * 1e3

@@ -1,0 +1,115 @@
+//! `measure --at`: the numbers of each line around one place.
+
+use deep_tap::line::Level;
+use deep_tap::measure::{Estimate, Length, around};
+use deep_tap::time::{Tick, Time};
+use deep_tap::{Error, ErrorKind};
+use serde::Serialize;
+
+use super::chosen;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{Loaded, time};
+use crate::output::{Grid, Out, write_table};
+use crate::quantities::{estimate, seconds, uncertain};
+
+/// The lines around a place: times in seconds, frequency in hertz, duty in percent.
+#[derive(Serialize)]
+struct Said {
+    file: String,
+    at: Time,
+    lines: Vec<SaidLine>,
+}
+
+#[derive(Serialize)]
+struct SaidLine {
+    line: String,
+    level: Level,
+    since: Option<Time>,
+    until: Option<Time>,
+    pulse: Option<Length>,
+    period: Option<Length>,
+    frequency: Option<Estimate>,
+    duty: Option<Estimate>,
+}
+
+pub(super) fn run(args: &args::Measure, loaded: &Loaded, at: Tick, out: &mut Out) -> Result<(), Failure> {
+    let capture = &loaded.capture;
+    if args.histogram || args.picture.is_some() {
+        let error =
+            Error::new(ErrorKind::Unknown, "around one place there is nothing to make a histogram of");
+        return Err(error.with_help("leave --at out, or --histogram and --picture").into());
+    }
+    let (lines, _) = chosen(loaded, &args.lines)?;
+    let base = capture.base();
+    let line = |line: &deep_tap::line::LineId| {
+        let there = around(capture, *line, at);
+        let frequency = there.period.map(|(value, bounds)| {
+            Estimate { value: value.to_f64(), lo: bounds.lo.to_f64(), hi: bounds.hi.to_f64() }.recip()
+        });
+        let percent = |share: deep_tap::time::Percent| share.to_fraction().to_f64() * 100.0;
+        SaidLine {
+            line: capture.line(*line).name.clone(),
+            level: there.level,
+            since: there.before.map(|tick| base.time_of(tick)),
+            until: there.after.map(|tick| base.time_of(tick)),
+            pulse: there.pulse,
+            period: there.period,
+            frequency,
+            duty: there.duty.map(|(share, bounds)| Estimate {
+                value: percent(share),
+                lo: percent(bounds.lo),
+                hi: percent(bounds.hi),
+            }),
+        }
+    };
+    let said = Said {
+        file: args.file.display().to_string(),
+        at: base.time_of(at),
+        lines: lines.iter().map(line).collect(),
+    };
+    write_table(&args.table, out, &said, || rows(&said), || text(&said, base.tick(), &time(capture, at)))
+}
+
+fn text(said: &Said, tick: Time, at: &str) -> String {
+    let header = ["line", "level", "since", "until", "pulse", "period", "frequency", "duty"];
+    let mut grid = Grid::new(&header, &[2, 3, 4, 5, 6, 7]);
+    let dash = || "-".to_string();
+    for line in &said.lines {
+        let length = |length: Option<Length>| {
+            length.map_or_else(dash, |(value, bounds)| uncertain(value.into(), bounds.map(Into::into), tick))
+        };
+        let told = |instant: Option<Time>| instant.map_or_else(dash, |instant| instant.rounded(tick));
+        grid.row(vec![
+            line.line.clone(),
+            line.level.to_string(),
+            told(line.since),
+            told(line.until),
+            length(line.pulse),
+            length(line.period),
+            line.frequency.map_or_else(dash, |f| estimate(f, "Hz")),
+            line.duty.map_or_else(dash, |d| estimate(d, "%")),
+        ]);
+    }
+    format!("at {at}          {}\n\n{}\n", said.file, grid.text())
+}
+
+fn rows(said: &Said) -> Vec<Vec<String>> {
+    let header =
+        ["line", "level", "since_s", "until_s", "pulse_s", "period_s", "frequency_Hz", "duty_percent"];
+    let mut rows = vec![header.map(str::to_string).to_vec()];
+    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
+    for line in &said.lines {
+        rows.push(vec![
+            line.line.clone(),
+            line.level.to_string(),
+            seconds(line.since),
+            seconds(line.until),
+            seconds(line.pulse.map(|(value, _)| value)),
+            seconds(line.period.map(|(value, _)| value)),
+            number(line.frequency.map(|f| f.value)),
+            number(line.duty.map(|d| d.value)),
+        ]);
+    }
+    rows
+}

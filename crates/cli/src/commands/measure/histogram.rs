@@ -1,0 +1,171 @@
+//! Histograms: of intervals, and of the values of a limit with the limit drawn in.
+
+use std::ops::ControlFlow;
+use std::path::Path;
+
+use deep_tap::draw::Histogram;
+use deep_tap::limit::{Found, LimitResult, Rule, Unit};
+use deep_tap::measure::Distribution;
+use deep_tap::time::Rational;
+use deep_tap::{Error, ErrorKind};
+use serde::Serialize;
+
+use super::series::Series;
+use crate::args;
+use crate::commands::check::{checked_limit, outcome_text};
+use crate::errors::Failure;
+use crate::load::Loaded;
+use crate::output::{Grid, Out, write_table};
+use crate::picture;
+use crate::quantities::{plain, seconds};
+
+/// Most bins of a histogram.
+const MOST_BINS: usize = 40;
+/// Width of its picture.
+const WIDTH: u32 = 900;
+
+/// The values of a limit, as JSON has them.
+#[derive(Serialize)]
+struct Said {
+    file: String,
+    result: LimitResult,
+    /// In the limit's unit.
+    percentile_1: Option<f64>,
+    percentile_50: Option<f64>,
+    percentile_99: Option<f64>,
+    deviation: Option<f64>,
+    histogram: Histogram,
+}
+
+/// Saves the histogram of the last of several series: of a line, that of its periods.
+pub(super) fn save(args: &args::Measure, path: &Path, all: &[Series]) -> Result<(), Failure> {
+    let Some((series, histogram)) = all.iter().rev().find_map(|s| Some((s, s.histogram.as_ref()?))) else {
+        let error = Error::new(ErrorKind::Unknown, "there are no intervals to make a picture of");
+        return Err(error.with_help("look with deep-tap show at what the lines do").into());
+    };
+    let title = format!("{}: {}", args.file.display(), series.what);
+    picture::save(&histogram.draw(&title, WIDTH), path, args.ground, args.table.replace)
+}
+
+/// The values of a limit.
+pub(super) fn of_limit(
+    args: &args::Measure,
+    loaded: &Loaded,
+    name: &str,
+    out: &mut Out,
+) -> Result<(), Failure> {
+    let capture = &loaded.capture;
+    let (bound, result) = checked_limit(loaded, &args.file, name)?;
+    // A time is counted in ticks, all else in millionths.
+    let step = match result.unit {
+        Unit::Time => capture.base().tick().to_rational(),
+        Unit::Percent | Unit::Voltage => Rational::new(1, 1_000_000).unwrap_or(Rational::ONE),
+    };
+    let mut values = Distribution::default();
+    bound.occurrences(capture, Rule::Proven, &mut |found| {
+        if let Found::Occurrence(occurrence) = found
+            && let Some(value) = occurrence.value(capture.base())
+            && let Some(count) = value.to_rational().checked_div(step)
+        {
+            values.add(i64::try_from(count.round()).unwrap_or(i64::MAX));
+        }
+        ControlFlow::Continue(())
+    })?;
+    let histogram =
+        Histogram::of(&values.histogram(MOST_BINS), result.unit, step).with_required(result.required);
+    let in_unit = |count: f64| {
+        let share = if result.unit == Unit::Percent { 100.0 } else { 1.0 };
+        count * step.to_f64() * share
+    };
+    let percentile = |percent| values.percentile(percent).map(|count| in_unit(count as f64));
+    let said = Said {
+        file: args.file.display().to_string(),
+        percentile_1: percentile(1.0),
+        percentile_50: percentile(50.0),
+        percentile_99: percentile(99.0),
+        deviation: values.deviation().map(in_unit),
+        histogram,
+        result,
+    };
+    if let Some(path) = &args.picture {
+        let title = format!(
+            "{}: {} of {}, {}",
+            said.file, said.result.symbol, said.result.reference, said.result.what
+        );
+        picture::save(&said.histogram.draw(&title, WIDTH), path, args.ground, args.table.replace)?;
+    }
+    write_table(&args.table, out, &said, || rows(&said), || text(args, loaded, &said))
+}
+
+fn text(args: &args::Measure, loaded: &Loaded, said: &Said) -> String {
+    let result = &said.result;
+    let mut text = format!(
+        "{}.{}, {}: {}          {}\n\n",
+        result.reference,
+        result.symbol,
+        result.what,
+        outcome_text(result),
+        args.file.display()
+    );
+    let tick = loaded.capture.base().tick();
+    let digits = |value: deep_tap::limit::Quantity| match result.unit {
+        Unit::Time => value.rounded(tick.into()),
+        unit => value.rounded(unit.of(Rational::new(1, 1000).unwrap_or(Rational::ZERO))),
+    };
+    let Some(statistics) = result.statistics else {
+        text.push_str("its events never occurred\n");
+        return text;
+    };
+    let value = |number: Option<f64>| {
+        number.map_or("-".to_string(), |number| {
+            let scaled = if result.unit == Unit::Percent { number / 100.0 } else { number };
+            Rational::new((scaled * 1e15).round() as i128, 10i128.pow(15))
+                .map_or("-".to_string(), |number| digits(result.unit.of(number)))
+        })
+    };
+    let mut grid = Grid::new(
+        &[
+            "required",
+            "typical",
+            "seen",
+            "smallest",
+            "mean",
+            "largest",
+            "std. deviation",
+            "1 %",
+            "50 %",
+            "99 %",
+        ],
+        &[2, 3, 4, 5, 6, 7, 8, 9],
+    );
+    grid.row(vec![
+        result.required.to_string(),
+        result.typical.map_or("-".to_string(), |typical| typical.to_string()),
+        result.counts.seen.to_string(),
+        digits(statistics.min),
+        value(Some(statistics.mean)),
+        digits(statistics.max),
+        value(said.deviation),
+        value(said.percentile_1),
+        value(said.percentile_50),
+        value(said.percentile_99),
+    ]);
+    text.push_str(&format!("{}\n", grid.text()));
+    if args.histogram {
+        text.push_str(&format!("\n{}", said.histogram));
+    }
+    text
+}
+
+fn rows(said: &Said) -> Vec<Vec<String>> {
+    let header = ["from", "to", "unit", "count"];
+    let mut rows = vec![header.map(str::to_string).to_vec()];
+    let end = |quantity: deep_tap::limit::Quantity| match quantity.time() {
+        Some(time) => seconds(Some(time)),
+        None => plain(Some(quantity)),
+    };
+    for bin in &said.histogram.bins {
+        rows.push(vec![end(bin.from), end(bin.to), said.result.unit.to_string(), bin.count.to_string()]);
+    }
+    rows
+}

@@ -1,0 +1,178 @@
+//! Pulses, period, frequency and duty of digital lines.
+
+use std::ops::Range;
+
+use deep_tap::capture::Capture;
+use deep_tap::event::{Meaning, Program, Scope};
+use deep_tap::line::{Level, LineId};
+use deep_tap::measure::{Estimate, Measure, widths};
+use deep_tap::time::Tick;
+use serde::Serialize;
+
+use super::series::{self, Series};
+use crate::args;
+use crate::output::Grid;
+use crate::quantities::estimate;
+
+/// What was measured of a line.
+#[derive(Serialize)]
+pub(super) struct MeasuredLine {
+    pub(super) line: String,
+    pub(super) edges: u64,
+    /// Periods from rising edge to rising edge.
+    pub(super) periods: u64,
+    pub(super) frequency: Option<Estimate>,
+    /// Share of the time from the first to the last rising edge for which it is high, in percent.
+    pub(super) duty: Option<Estimate>,
+    shortest_high: Option<Measure>,
+    longest_high: Option<Measure>,
+    shortest_low: Option<Measure>,
+    longest_low: Option<Measure>,
+    /// High and low pulses and periods, where the line is measured in full.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(super) series: Vec<Series>,
+}
+
+pub(super) fn measure(
+    args: &args::Measure,
+    capture: &Capture,
+    line: LineId,
+    range: Range<Tick>,
+    full: bool,
+) -> MeasuredLine {
+    let high = widths(capture, line, Level::High, range.clone());
+    let low = widths(capture, line, Level::Low, range.clone());
+    let mut scope = Scope::new();
+    scope.define("line", Meaning::Line(line));
+    let rises = Program::compile("line rises", &scope).ok();
+    let period = rises.as_ref().map(|rises| match full {
+        true => Series::repeating(args, capture, rises, "period", range.clone()),
+        false => Series::of("period", &deep_tap::measure::periods(capture, rises, range.clone())),
+    });
+    let duty = duty(capture, line, range.clone());
+    let series = match (&period, full) {
+        (Some(period), true) => vec![Series::of("high", &high), Series::of("low", &low), period.clone()],
+        _ => Vec::new(),
+    };
+    MeasuredLine {
+        line: capture.line(line).name.clone(),
+        edges: capture.trace(line).count(range),
+        periods: period.as_ref().map_or(0, |period| period.count),
+        frequency: period.and_then(|period| period.frequency),
+        duty,
+        shortest_high: high.min(),
+        longest_high: high.max(),
+        shortest_low: low.min(),
+        longest_low: low.max(),
+        series,
+    }
+}
+
+/// The share of whole periods for which a line is high, in percent.
+fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estimate> {
+    let (mut first, mut last, mut high, mut pulses) = (None, None, 0i128, 0i128);
+    let mut pending = None;
+    for edge in capture.trace(line).edges(range) {
+        match edge.to {
+            Level::High => {
+                first = first.or(Some(edge.tick));
+                // The pulse before lies in a whole period now.
+                if let Some(width) = pending.take() {
+                    high += width;
+                    pulses += 1;
+                }
+                last = Some(edge.tick);
+            }
+            Level::Low => pending = last.map(|last| i128::from(edge.tick.since(last))),
+            Level::Unknown => return None,
+        }
+    }
+    let whole = last?.since(first?);
+    let early = pulses * i128::from(capture.resolution().quantum());
+    let share = |ticks: i128| (ticks.clamp(0, i128::from(whole)) as f64 / whole as f64) * 100.0;
+    (whole > 0 && pulses > 0).then(|| Estimate {
+        value: share(high),
+        lo: share(high - early),
+        hi: share(high + early),
+    })
+}
+
+/// A table with a row for each line.
+pub(super) fn text(lines: &[MeasuredLine]) -> String {
+    let header = [
+        "line",
+        "edges",
+        "frequency, mean",
+        "duty",
+        "shortest high",
+        "longest high",
+        "shortest low",
+        "longest low",
+    ];
+    let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6, 7]);
+    let dash = || "-".to_string();
+    for line in lines {
+        grid.row(vec![
+            line.line.clone(),
+            line.edges.to_string(),
+            line.frequency.map_or_else(dash, |f| estimate(f, "Hz")),
+            line.duty.map_or_else(dash, |d| format!("{:.1} %", d.value)),
+            series::length(line.shortest_high),
+            series::length(line.longest_high),
+            series::length(line.shortest_low),
+            series::length(line.longest_low),
+        ]);
+    }
+    grid.text()
+}
+
+/// One line in full.
+pub(super) fn full_text(line: &MeasuredLine, head: &str) -> String {
+    let edges = if line.edges == 1 { "edge" } else { "edges" };
+    let mut text = format!("{}: {} {edges}          {head}\n\n", line.line, line.edges);
+    text.push_str(&series::text(&line.series));
+    if let Some(duty) = line.duty {
+        text.push_str(&format!(
+            "\n{:<29} {}",
+            format!("duty, mean over {}", line.periods),
+            estimate(duty, "%")
+        ));
+    }
+    text.push('\n');
+    text
+}
+
+pub(super) fn rows(lines: &[MeasuredLine]) -> Vec<Vec<String>> {
+    let header = [
+        "line",
+        "edges",
+        "periods",
+        "frequency_Hz",
+        "frequency_lo_Hz",
+        "frequency_hi_Hz",
+        "duty_percent",
+        "high_min_s",
+        "high_max_s",
+        "low_min_s",
+        "low_max_s",
+    ];
+    let mut rows = vec![header.map(str::to_string).to_vec()];
+    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
+    let length = |measure: Option<Measure>| number(measure.map(|m| m.value.to_f64()));
+    for line in lines {
+        rows.push(vec![
+            line.line.clone(),
+            line.edges.to_string(),
+            line.periods.to_string(),
+            number(line.frequency.map(|f| f.value)),
+            number(line.frequency.map(|f| f.lo)),
+            number(line.frequency.map(|f| f.hi)),
+            number(line.duty.map(|d| d.value)),
+            length(line.shortest_high),
+            length(line.longest_high),
+            length(line.shortest_low),
+            length(line.longest_low),
+        ]);
+    }
+    rows
+}

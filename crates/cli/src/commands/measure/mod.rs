@@ -1,0 +1,203 @@
+//! `measure`: widths, periods, frequency, duty, jitter, intervals between events, voltages.
+
+mod around;
+mod histogram;
+mod levels;
+mod lines;
+mod series;
+mod voltages;
+
+use std::ops::Range;
+
+use deep_tap::event::Program;
+use deep_tap::line::{AnalogId, LineId};
+use deep_tap::measure::chain;
+use deep_tap::time::{Tick, Time};
+use deep_tap::{Error, ErrorKind, Place, suggest};
+use serde::Serialize;
+
+use crate::Outcome;
+use crate::args;
+use crate::errors::Failure;
+use crate::load::{Loaded, load, place, range, scope, tell_damage, time};
+use crate::output::{Out, write_table};
+use lines::MeasuredLine;
+use series::Series;
+use voltages::MeasuredLine as MeasuredAnalog;
+
+/// What was measured, as JSON has it: times in seconds, voltages in volts, frequencies in hertz.
+#[derive(Serialize)]
+struct Measured {
+    file: String,
+    from: Time,
+    to: Time,
+    lines: Vec<MeasuredLine>,
+    analog: Vec<MeasuredAnalog>,
+    intervals: Vec<Series>,
+}
+
+pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failure> {
+    if args.levels {
+        return levels::run(args, out);
+    }
+    if args.file.extension().is_some_and(|e| e.eq_ignore_ascii_case("toml")) {
+        let error = Error::new(ErrorKind::Unknown, "this is a setup, and what is measured is a capture");
+        let help = "give a capture, or --levels to sweep the thresholds of the setup's lines";
+        return Err(error.with_help(help).at(Place::File(args.file.clone())).into());
+    }
+    let loaded = load(&args::Source { file: args.file.clone(), setup: args.setup.clone() })?;
+    if let Some(name) = &args.limit {
+        histogram::of_limit(args, &loaded, name, out)?;
+    } else if let Some(at) = &args.at {
+        let tick = place(&loaded, "at", at, Tick(0))?;
+        around::run(args, &loaded, tick, out)?;
+    } else {
+        let range = range(&loaded, args.from.as_ref(), args.to.as_ref())?;
+        measure(args, &loaded, range, out)?;
+    }
+    tell_damage(&loaded.capture);
+    Ok(Outcome::Done)
+}
+
+fn measure(args: &args::Measure, loaded: &Loaded, range: Range<Tick>, out: &mut Out) -> Result<(), Failure> {
+    let capture = &loaded.capture;
+    let base = capture.base();
+    let mut measured = Measured {
+        file: args.file.display().to_string(),
+        from: base.time_of(range.start),
+        to: base.time_of(range.end),
+        lines: Vec::new(),
+        analog: Vec::new(),
+        intervals: Vec::new(),
+    };
+    if let Some(each) = &args.each {
+        measured.intervals = intervals(args, loaded, each, range.clone())?;
+    } else {
+        let (lines, analog) = chosen(loaded, &args.lines)?;
+        let full = args.lines.len() == 1 && lines.len() == 1;
+        let line = |line: &LineId| lines::measure(args, capture, *line, range.clone(), full);
+        measured.lines = lines.iter().map(line).collect();
+        let analog = analog.iter().map(|line| voltages::measure(capture, *line, range.start, range.end));
+        measured.analog = analog.collect();
+        if full && let Some(line) = measured.lines.first() {
+            measured.intervals = line.series.clone();
+        }
+    }
+    let wanted = args.histogram || args.picture.is_some();
+    if wanted && measured.intervals.is_empty() {
+        let error = Error::new(ErrorKind::Unknown, "a histogram is of one line, of intervals, or of a limit");
+        let help = "name one with --lines, give --each EVENT, or --limit NAME";
+        return Err(error.with_help(help).into());
+    }
+    if let Some(path) = &args.picture {
+        histogram::save(args, path, &measured.intervals)?;
+    }
+    let head = format!(
+        "{}, {}, from {} to {}",
+        measured.file,
+        if capture.resolution().sampled { format!("tick {}", base.tick()) } else { "exact".to_string() },
+        time(capture, range.start),
+        time(capture, range.end)
+    );
+    write_table(&args.table, out, &measured, || rows(&measured), || text(args, &measured, &head))
+}
+
+/// The lines and analog lines of these names; all otherwise.
+fn chosen(loaded: &Loaded, names: &[String]) -> Result<(Vec<LineId>, Vec<AnalogId>), Failure> {
+    let capture = &loaded.capture;
+    if names.is_empty() {
+        let lines = (0..capture.lines().len()).map(LineId).collect();
+        return Ok((lines, (0..capture.analog_lines().len()).map(AnalogId).collect()));
+    }
+    let (mut lines, mut analog) = (Vec::new(), Vec::new());
+    for name in names {
+        if let Some(line) = capture.analog_named(name) {
+            analog.push(line);
+        } else if let Some(bus) = capture.bus_named(name) {
+            lines.extend(&capture.buses()[bus.0].lines);
+        } else if let Some(line) = capture.lines().iter().position(|line| line.name == *name) {
+            lines.push(LineId(line));
+        } else {
+            let known = capture.lines().iter().map(|line| line.name.as_str());
+            let known = known.chain(capture.analog_lines().iter().map(|line| line.name.as_str()));
+            let known: Vec<&str> = known.collect();
+            let error = Error::new(ErrorKind::Unknown, format!("the capture has no line '{name}'"));
+            return Err(error.with_help(suggest(name, known.iter().copied(), "line")).into());
+        }
+    }
+    Ok((lines, analog))
+}
+
+/// From each event to the next, or along a chain.
+fn intervals(
+    args: &args::Measure,
+    loaded: &Loaded,
+    each: &str,
+    range: Range<Tick>,
+) -> Result<Vec<Series>, Failure> {
+    let capture = &loaded.capture;
+    let scope = scope(loaded);
+    let compile = |text: &str| -> Result<Program, Failure> {
+        let program = Program::compile(text, &scope)?;
+        program.check_at(capture.base())?;
+        Ok(program)
+    };
+    let first = compile(each)?;
+    if args.until.is_empty() {
+        return Ok(vec![Series::repeating(args, capture, &first, "period", range)]);
+    }
+    let mut events = vec![first];
+    for text in &args.until {
+        events.push(compile(text)?);
+    }
+    let ends: Vec<&str> = std::iter::once(each).chain(args.until.iter().map(String::as_str)).collect();
+    let mut names: Vec<String> = ends.windows(2).map(|pair| format!("{} → {}", pair[0], pair[1])).collect();
+    if let ([first, .., last], true) = (&ends[..], ends.len() > 2) {
+        names.push(format!("{first} → … → {last}"));
+    }
+    let stages = chain(capture, &events, range);
+    Ok(stages.iter().zip(names).map(|(stage, name)| Series::of(&name, stage)).collect())
+}
+
+fn text(args: &args::Measure, measured: &Measured, head: &str) -> String {
+    let mut text = match (measured.lines.as_slice(), args.each.is_some()) {
+        ([line], false) if !line.series.is_empty() => lines::full_text(line, head),
+        _ => {
+            let intervals = measured.intervals.iter().map(|series| series.count).sum::<u64>();
+            let count = match args.each.is_some() {
+                true => format!("{intervals} intervals"),
+                false => format!("{} lines", measured.lines.len() + measured.analog.len()),
+            };
+            let mut text = format!("{count}          {head}\n");
+            if !measured.lines.is_empty() {
+                text.push_str(&format!("\n{}\n", lines::text(&measured.lines)));
+            }
+            if !measured.analog.is_empty() {
+                text.push_str(&format!("\n{}", voltages::text(&measured.analog)));
+            }
+            if args.each.is_some() {
+                text.push_str(&format!("\n{}\n", series::text(&measured.intervals)));
+            }
+            text
+        }
+    };
+    if args.histogram {
+        for series in &measured.intervals {
+            if let Some(histogram) = &series.histogram {
+                text.push_str(&format!("\n{}\n{histogram}", series.what));
+            }
+        }
+    }
+    text
+}
+
+fn rows(measured: &Measured) -> Vec<Vec<String>> {
+    if !measured.intervals.is_empty() {
+        return series::rows(&measured.intervals);
+    }
+    // A table has one set of columns: of the lines, or where there are none, of the analog ones.
+    match measured.lines.is_empty() {
+        true => voltages::rows(&measured.analog),
+        false => lines::rows(&measured.lines),
+    }
+}

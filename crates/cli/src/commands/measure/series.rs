@@ -1,0 +1,235 @@
+//! Many intervals of one kind, in numbers.
+
+use std::ops::Range;
+
+use deep_tap::capture::Capture;
+use deep_tap::draw::Histogram;
+use deep_tap::event::Program;
+use deep_tap::limit::Unit;
+use deep_tap::measure::{Averages, Estimate, Intervals, Jitter, Measure, averages, jitter, periods};
+use deep_tap::time::{Rational, Tick, Time};
+use serde::Serialize;
+
+use crate::args;
+use crate::output::Grid;
+use crate::quantities::{estimate, outward, seconds};
+
+/// Most bins of a histogram.
+const MOST_BINS: usize = 40;
+
+/// Intervals of one kind: times in seconds, frequencies in hertz.
+#[derive(Clone, Serialize)]
+pub(super) struct Series {
+    pub(super) what: String,
+    pub(super) count: u64,
+    /// Events that found no partner, and pulses cut off.
+    pub(super) unpaired: u64,
+    pub(super) min: Option<Measure>,
+    pub(super) mean: Option<Estimate>,
+    pub(super) max: Option<Measure>,
+    pub(super) deviation: Option<Estimate>,
+    pub(super) percentile_1: Option<Measure>,
+    pub(super) percentile_50: Option<Measure>,
+    pub(super) percentile_99: Option<Measure>,
+    /// One by the mean, where one interval begins with the end of the one before.
+    pub(super) frequency: Option<Estimate>,
+    pub(super) jitter: Option<Jitter>,
+    pub(super) averages: Option<Averages>,
+    pub(super) histogram: Option<Histogram>,
+    #[serde(skip)]
+    tick: Time,
+}
+
+impl Series {
+    pub(super) fn of(what: &str, intervals: &Intervals) -> Self {
+        let repeating = intervals.span.is_some();
+        Series {
+            what: what.to_string(),
+            count: intervals.count(),
+            unpaired: intervals.unpaired,
+            min: intervals.min(),
+            mean: intervals.mean(),
+            max: intervals.max(),
+            deviation: intervals.deviation(),
+            percentile_1: intervals.percentile(1.0),
+            percentile_50: intervals.percentile(50.0),
+            percentile_99: intervals.percentile(99.0),
+            frequency: intervals.mean().filter(|_| repeating).map(Estimate::recip),
+            tick: intervals.base().tick(),
+            jitter: None,
+            averages: None,
+            histogram: (intervals.count() > 0)
+                .then(|| Histogram::of_times(&intervals.ticks.histogram(MOST_BINS), intervals.base().tick())),
+        }
+    }
+
+    /// From each event to the next, with how steady that is.
+    pub(super) fn repeating(
+        args: &args::Measure,
+        capture: &Capture,
+        event: &Program,
+        what: &str,
+        range: Range<Tick>,
+    ) -> Self {
+        let mut series = Series::of(what, &periods(capture, event, range.clone()));
+        series.jitter = jitter(capture, event, range.clone());
+        series.averages = args.average.map(|over| averages(capture, event, range, over));
+        series
+    }
+
+    /// What is told besides the row in the table.
+    pub(super) fn notes(&self) -> String {
+        let mut lines: Vec<[String; 2]> = Vec::new();
+        if let Some(frequency) = self.frequency {
+            let what = format!("frequency, mean over {}", self.count);
+            lines.push([what, estimate(frequency, "Hz")]);
+        }
+        if let Some(averages) = &self.averages
+            && let (Some(min), Some(max)) = (averages.min, averages.max)
+        {
+            let Averages { over, count, .. } = averages;
+            let told =
+                |known: Estimate| format!("{}, {}", estimate(known, "s"), estimate(known.recip(), "Hz"));
+            lines.push([format!("shortest mean over {over} (of {count})"), told(min)]);
+            lines.push([format!("longest mean over {over}"), told(max)]);
+        } else if let Some(averages) = &self.averages {
+            lines.push([format!("mean over {}", averages.over), "there are not so many periods".to_string()]);
+        }
+        if let Some(jitter) = &self.jitter {
+            let s = |known: Estimate| estimate(known, "s");
+            let both =
+                |rms: Estimate, peak: Estimate, word: &str| format!("{} rms, {} {word}", s(rms), s(peak));
+            lines.push([
+                "jitter of the period".to_string(),
+                both(jitter.period_rms, jitter.period_peak_to_peak, "peak to peak"),
+            ]);
+            if let (Some(rms), Some(peak)) = (jitter.cycle_to_cycle_rms, jitter.cycle_to_cycle_peak) {
+                lines.push(["from one period to the next".to_string(), both(rms, peak, "peak")]);
+            }
+            lines.push([
+                "against the ideal grid".to_string(),
+                both(jitter.grid_rms, jitter.grid_peak_to_peak, "peak to peak"),
+            ]);
+            if let Some(drift) = jitter.drift {
+                let ppm = |share: f64| share * 1e6;
+                let known = Estimate { value: ppm(drift.value), lo: ppm(drift.lo), hi: ppm(drift.hi) };
+                lines.push(["drift, first to last tenth".to_string(), estimate(known, "ppm")]);
+            }
+        }
+        let mut grid = Grid::new(&["", ""], &[]);
+        lines.into_iter().for_each(|line| grid.row(line.to_vec()));
+        grid.text().trim_start_matches('\n').to_string()
+    }
+}
+
+/// How far a length may be off.
+fn off(measure: Measure) -> Time {
+    let above = measure.bounds.hi.to_rational().checked_sub(measure.value.to_rational());
+    let below = measure.value.to_rational().checked_sub(measure.bounds.lo.to_rational());
+    Time::from_rational(above.max(below).unwrap_or(Rational::ZERO))
+}
+
+/// A length and how far it may be off.
+pub(super) fn length(measure: Option<Measure>) -> String {
+    let Some(measure) = measure else { return "-".to_string() };
+    match off(measure) {
+        Time::ZERO => measure.value.to_string(),
+        off => format!("{} ± {}", measure.value.rounded(off), outward(off.to_f64(), Unit::Time)),
+    }
+}
+
+/// A length with the digits that are known.
+fn plain(measure: Option<Measure>) -> String {
+    measure.map_or("-".to_string(), |measure| measure.value.rounded(off(measure)))
+}
+
+/// A table with a row for each.
+pub(super) fn text(all: &[Series]) -> String {
+    let header = ["", "count", "shortest", "mean", "longest", "std. deviation", "1 %", "50 %", "99 %"];
+    let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6, 7, 8]);
+    for series in all {
+        let known = |known: Option<Estimate>| known.map_or("-".to_string(), |known| estimate(known, "s"));
+        grid.row(vec![
+            series.what.clone(),
+            series.count.to_string(),
+            length(series.min),
+            known(series.mean),
+            length(series.max),
+            known(series.deviation),
+            plain(series.percentile_1),
+            plain(series.percentile_50),
+            plain(series.percentile_99),
+        ]);
+    }
+    let mut text = grid.text();
+    for series in all {
+        let ends = [("shortest", series.min), ("longest", series.max)];
+        let at = |(what, end): (&str, Option<Measure>)| {
+            Some(format!("{what} at {}", end?.at?.rounded(series.tick)))
+        };
+        let told: Vec<String> = ends.into_iter().filter_map(at).collect();
+        if !told.is_empty() {
+            text.push_str(&format!("\n{}: {}", series.what, told.join(", ")));
+        }
+        if series.unpaired > 0 {
+            text.push_str(&format!("; {} without an end", series.unpaired));
+        }
+    }
+    for series in all {
+        let notes = series.notes();
+        if !notes.is_empty() {
+            text.push_str(&format!("\n\n{notes}"));
+        }
+    }
+    text
+}
+
+pub(super) fn rows(all: &[Series]) -> Vec<Vec<String>> {
+    let header = [
+        "what",
+        "count",
+        "unpaired",
+        "min_s",
+        "min_lo_s",
+        "min_hi_s",
+        "min_at_s",
+        "mean_s",
+        "mean_lo_s",
+        "mean_hi_s",
+        "max_s",
+        "max_lo_s",
+        "max_hi_s",
+        "max_at_s",
+        "deviation_s",
+        "deviation_hi_s",
+        "p1_s",
+        "p50_s",
+        "p99_s",
+    ];
+    let mut rows = vec![header.map(str::to_string).to_vec()];
+    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
+    for series in all {
+        let mut row = vec![series.what.clone(), series.count.to_string(), series.unpaired.to_string()];
+        let ends = |measure: Option<Measure>| {
+            let part = |pick: fn(Measure) -> Time| seconds(measure.map(pick));
+            [
+                part(|m| m.value),
+                part(|m| m.bounds.lo),
+                part(|m| m.bounds.hi),
+                seconds(measure.and_then(|m| m.at)),
+            ]
+        };
+        row.extend(ends(series.min));
+        row.extend([
+            number(series.mean.map(|m| m.value)),
+            number(series.mean.map(|m| m.lo)),
+            number(series.mean.map(|m| m.hi)),
+        ]);
+        row.extend(ends(series.max));
+        row.extend([number(series.deviation.map(|d| d.value)), number(series.deviation.map(|d| d.hi))]);
+        let percentiles = [series.percentile_1, series.percentile_50, series.percentile_99];
+        row.extend(percentiles.map(|p| seconds(p.map(|p| p.value))));
+        rows.push(row);
+    }
+    rows
+}

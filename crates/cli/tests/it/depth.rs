@@ -1,0 +1,147 @@
+//! `measure`, `show` and `check` in depth: what they say about one record, and the files they leave.
+
+use std::path::Path;
+
+use tempfile::TempDir;
+
+use crate::support::{captured, root, tool};
+
+fn run(folder: &Path, args: &[&str]) -> (Option<i32>, String, String) {
+    let output = tool().current_dir(folder).args(args).output().unwrap();
+    let text = |bytes| String::from_utf8(bytes).unwrap();
+    (output.status.code(), text(output.stdout), text(output.stderr))
+}
+
+fn ok(folder: &TempDir, args: &[&str]) -> String {
+    let (code, said, error) = run(folder.path(), args);
+    assert_eq!(code, Some(0), "{args:?}: {said}{error}");
+    said
+}
+
+const FILE: &str = "tide-gauge.dtap";
+
+#[test]
+fn numbers_of_lines_intervals_and_places() {
+    let folder = captured();
+    let all = ok(&folder, &["measure", FILE]);
+    assert!(
+        all.starts_with("22 lines          tide-gauge.dtap, tick 10 ns, from -5.00000 ms to 20.00000 ms")
+    );
+    let line = ok(&folder, &["measure", FILE, "--lines", "ADC_SCLK", "--average", "16"]);
+    for part in [
+        "high     1760   50 ns ± 10.1 ns",
+        "jitter of the period",
+        "shortest mean over 16",
+        "ideal grid",
+        "duty, mean",
+    ] {
+        assert!(line.contains(part), "{part}: {line}");
+    }
+    // Sixteen periods of a frame of 20 clocks: 100 ns, known sixteen times as well.
+    assert!(line.contains("100.0 ns ± 630 ps, 10.00 MHz ± 64 kHz"), "{line}");
+    let csv = ok(&folder, &["measure", FILE, "--format", "csv"]);
+    assert_eq!(csv.lines().count(), 23);
+    // Cursors by events: from the first selection on, up to its end, there are twenty clocks.
+    let frame =
+        ["measure", FILE, "--lines", "ADC_SCLK", "--from", "ADC_CS_N falls", "--to", "ADC_CS_N rises"];
+    assert!(ok(&folder, &frame).starts_with("ADC_SCLK: 16 edges"), "{}", ok(&folder, &frame));
+    let chain = ["--each", "ADC_CS_N falls", "--until", "ADC_SCLK rises", "--until", "ADC_DRDY_N falls"];
+    let said = ok(&folder, &[&["measure", FILE, "--format", "json"], &chain[..]].concat());
+    let said: serde_json::Value = serde_json::from_str(&said).unwrap();
+    let counts: Vec<u64> =
+        said["intervals"].as_array().unwrap().iter().map(|s| s["count"].as_u64().unwrap()).collect();
+    assert_eq!(counts, [88, 44, 44]);
+    assert!(said["intervals"][0]["min"]["bounds"]["lo"].as_f64().unwrap() < 60e-9);
+    let there = ok(&folder, &["measure", FILE, "--at", "ADC_DRDY_N falls", "--lines", "ADC_DRDY_N"]);
+    assert!(there.contains("ADC_DRDY_N  low") && there.contains("9.33 us ± 10.2 ns"), "{there}");
+    let limit = ok(&folder, &["measure", FILE, "--limit", "U3.tCONV", "--histogram"]);
+    assert!(limit.contains("FAIL (1 of 44)") && limit.contains("! 380 us .. 385 us   1"), "{limit}");
+}
+
+#[test]
+fn pictures_are_svg_and_png_of_the_width_asked_for() {
+    let folder = captured();
+    let limit = ["show", FILE, "--limit", "U3.tCO", "--lines", "ADC_CS_N,ADC_SCLK,ADC_MISO,adc"];
+    assert!(ok(&folder, &limit).contains("┤ tCO 50 ns ± 10.6 ns, required ≤ 25 ns: FAIL"));
+    ok(&folder, &[&limit[..], &["--output", "t.svg", "--mark", "select=ADC_CS_N falls"]].concat());
+    let svg = std::fs::read_to_string(folder.path().join("t.svg")).unwrap();
+    for part in [
+        "width=\"1280\"",
+        "ADC_MISO",
+        "tCO 50 ns ± 10.6 ns, required ≤ 25 ns: FAIL",
+        "time zero is the trigger",
+    ] {
+        assert!(svg.contains(part), "{part}");
+    }
+    for ground in ["light", "dark"] {
+        let name = format!("{ground}.png");
+        ok(&folder, &["show", FILE, "--output", &name, "--width", "900", "--ground", ground]);
+        let bytes = std::fs::read(folder.path().join(&name)).unwrap();
+        assert_eq!((&bytes[1..4], &bytes[16..20]), (&b"PNG"[..], &900u32.to_be_bytes()[..]));
+    }
+    ok(&folder, &["measure", FILE, "--limit", "U3.tCONV", "--picture", "h.svg"]);
+    let svg = std::fs::read_to_string(folder.path().join("h.svg")).unwrap();
+    assert!(svg.contains("max 350 us") && svg.contains("44 values, 5 us per bar"), "{svg}");
+}
+
+#[test]
+fn every_violation_every_occurrence_and_several_captures() {
+    let folder = captured();
+    let (code, said, _) = run(folder.path(), &["check", FILE, "--all", "--only", "tWP,tCONV"]);
+    assert_eq!(code, Some(1));
+    assert!(
+        said.contains("U5.tWP, required ≥ 35 ns: 5 violations; seen 1096 times, 10 ns to 50 ns"),
+        "{said}"
+    );
+    let (_, rows, _) = run(folder.path(), &["check", FILE, "--all", "--format", "csv"]);
+    let failed = rows.lines().filter(|row| row.contains(",U5,tWP,")).count();
+    assert_eq!(failed, 5, "{rows}");
+    let files = ["--junit", "j.xml", "--occurrences", "o.csv"];
+    let (code, ..) = run(folder.path(), &[&["check", FILE][..], &files].concat());
+    assert_eq!(code, Some(1));
+    let xml = std::fs::read_to_string(folder.path().join("j.xml")).unwrap();
+    assert!(xml.contains("tests=\"14\" skipped=\"1\" failures=\"8\" errors=\"0\""), "{xml}");
+    assert!(xml.contains("type=\"violated\"") && xml.contains("type=\"inconclusive\""));
+    let rows = std::fs::read_to_string(folder.path().join("o.csv")).unwrap();
+    assert_eq!(rows.lines().filter(|row| row.contains(",U5,tWP,") && row.ends_with(",fail")).count(), 5);
+    assert_eq!(rows.lines().filter(|row| row.contains(",U5,tWP,")).count(), 1096);
+    // Another board without faults: over both, the worst is that of the first.
+    let setup = std::fs::read_to_string(root().join("setups/tide-gauge.toml")).unwrap();
+    for kind in ["setups", "parts"] {
+        std::fs::create_dir_all(folder.path().join(kind)).unwrap();
+    }
+    for file in std::fs::read_dir(root().join("parts")).unwrap() {
+        let path = file.unwrap().path();
+        std::fs::copy(&path, folder.path().join("parts").join(path.file_name().unwrap())).unwrap();
+    }
+    let healthy = setup.replace("bench:tide-gauge", "bench:tide-gauge?faults=none");
+    std::fs::write(folder.path().join("setups/healthy.toml"), healthy).unwrap();
+    ok(&folder, &["capture", "setups/healthy.toml", "--output", "healthy.dtap"]);
+    let (code, said, _) = run(folder.path(), &["check", "healthy.dtap", FILE]);
+    assert_eq!(code, Some(1));
+    assert!(
+        said.contains("over 2 captures") && said.contains("FAIL (5 of 2191) in 1 of 2 captures"),
+        "{said}"
+    );
+    let (_, csv, _) = run(folder.path(), &["check", "healthy.dtap", FILE, "--format", "csv"]);
+    assert_eq!(
+        (csv.lines().count(), csv.lines().filter(|row| row.starts_with("healthy.dtap,")).count()),
+        (29, 14)
+    );
+}
+
+#[test]
+fn expectations_stand_beside_the_limits() {
+    let folder = TempDir::new().unwrap();
+    for (setup, wanted) in [
+        ("buses.toml", &["all 12 as expected, then 21 more", "all 3 as expected", "J3    rate"][..]),
+        ("power-rail.toml", &["2 transitions, all allowed", "reset        1  900.00 us"]),
+    ] {
+        let setup = root().join("setups").join(setup);
+        ok(&folder, &["capture", setup.to_str().unwrap(), "--output", "x.dtap", "--replace"]);
+        let (_, said, _) = run(folder.path(), &["check", "x.dtap"]);
+        wanted.iter().for_each(|part| assert!(said.contains(part), "{part}: {said}"));
+    }
+    let (code, said, _) = run(folder.path(), &["check", "x.dtap", "--only", "order of power-up"]);
+    assert!(code == Some(0) && said.starts_with("1 passed"), "{said}");
+}

@@ -1,0 +1,312 @@
+//! Intervals between events and lengths of pulses, with what is known of each number about them.
+
+use std::ops::Range;
+
+use serde::Serialize;
+
+use super::distribution::Distribution;
+use crate::capture::Capture;
+use crate::event::Program;
+use crate::line::{Crossing, Level, LineId};
+use crate::time::{Bounds, Interval, Rational, Resolution, Tick, Time, TimeBase};
+
+/// A number for display, and between which others its true value lies.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct Estimate {
+    /// As counted.
+    pub value: f64,
+    /// The true value is not below this.
+    pub lo: f64,
+    /// The true value is not above this.
+    pub hi: f64,
+}
+
+impl Estimate {
+    /// One divided by it: a frequency from a period.
+    #[must_use]
+    pub fn recip(self) -> Estimate {
+        let (value, lo, hi) = (self.value.recip(), self.hi.recip(), self.lo.max(0.0).recip());
+        Estimate { value, lo, hi }
+    }
+}
+
+/// One of many intervals: how long it is, what is known of that, and where it begins.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct Measure {
+    /// As counted.
+    pub value: Time,
+    /// What is known of it.
+    pub bounds: Bounds,
+    /// When it begins; `None` for a percentile, which may be any of several.
+    pub at: Option<Time>,
+}
+
+/// Intervals of one kind.
+///
+/// Every true interval lies within a tick of the counted one (and the skew, and the error of the time
+/// base). So do their smallest, their largest and each percentile; their standard deviation is off by as
+/// much at the most, and their mean, too. Where each begins with the end of the one before, only the
+/// first and the last edge of all count for the mean, which is then known N times as well.
+#[derive(Clone, Debug)]
+pub struct Intervals {
+    /// The ticks of each.
+    pub ticks: Distribution,
+    /// Events that found no partner, and pulses that were cut off.
+    pub unpaired: u64,
+    /// The shortest, and where it begins.
+    shortest: Option<(i64, Tick)>,
+    /// The longest, and where it begins.
+    longest: Option<(i64, Tick)>,
+    /// Where they begin and end, if each begins with the end of the one before.
+    pub span: Option<(Tick, Tick)>,
+    /// An interval like those, of no length.
+    like: Interval,
+    base: TimeBase,
+    resolution: Resolution,
+}
+
+impl Intervals {
+    fn new(capture: &Capture, extra: Time, start_early: u32, end_early: u32, same_input: bool) -> Self {
+        let sum = capture.resolution().extra.to_rational().checked_add(extra.to_rational());
+        let extra = sum.map_or(capture.duration(), Time::from_rational);
+        Intervals {
+            ticks: Distribution::default(),
+            unpaired: 0,
+            shortest: None,
+            longest: None,
+            span: None,
+            like: Interval { ticks: 0, start_early, end_early, same_input },
+            base: capture.base(),
+            resolution: Resolution { extra, ..*capture.resolution() },
+        }
+    }
+
+    /// None yet, between edges on several inputs.
+    pub(crate) fn of_edges(capture: &Capture) -> Self {
+        let quantum = capture.resolution().quantum();
+        Intervals::new(capture, Time::ZERO, quantum, quantum, false)
+    }
+
+    pub(crate) fn add(&mut self, start: Tick, end: Tick) {
+        let ticks = end.since(start);
+        if self.shortest.is_none_or(|(shortest, _)| ticks < shortest) {
+            self.shortest = Some((ticks, start));
+        }
+        if self.longest.is_none_or(|(longest, _)| ticks > longest) {
+            self.longest = Some((ticks, start));
+        }
+        self.ticks.add(ticks);
+    }
+
+    fn measure(&self, ticks: i64, at: Option<Tick>) -> Option<Measure> {
+        let interval = Interval { ticks, ..self.like };
+        Some(Measure {
+            value: self.base.length_of(ticks),
+            bounds: interval.bounds(self.base, &self.resolution)?.not_negative(),
+            at: at.map(|at| self.base.time_of(at)),
+        })
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> u64 {
+        self.ticks.count()
+    }
+
+    /// The shortest.
+    pub fn min(&self) -> Option<Measure> {
+        let (ticks, at) = self.shortest?;
+        self.measure(ticks, Some(at))
+    }
+
+    /// The longest.
+    pub fn max(&self) -> Option<Measure> {
+        let (ticks, at) = self.longest?;
+        self.measure(ticks, Some(at))
+    }
+
+    /// The length that this percentage of all does not exceed (nearest rank).
+    pub fn percentile(&self, percent: f64) -> Option<Measure> {
+        self.measure(self.ticks.percentile(percent)?, None)
+    }
+
+    /// What is known of a length of so many ticks, in seconds.
+    pub fn known(&self, ticks: i64) -> Option<Bounds> {
+        Some(self.measure(ticks, None)?.bounds)
+    }
+
+    /// The mean, in seconds.
+    pub fn mean(&self) -> Option<Estimate> {
+        let tick = self.base.tick().to_f64();
+        let value = self.ticks.mean()? * tick;
+        if let Some((first, last)) = self.span {
+            let all = Interval { ticks: last.since(first), ..self.like };
+            let bounds = all.bounds(self.base, &self.resolution)?.not_negative();
+            let each = |time: Time| time.to_f64() / self.count() as f64;
+            return Some(Estimate { value, lo: each(bounds.lo), hi: each(bounds.hi) });
+        }
+        let (below, above) = self.off(value)?;
+        Some(Estimate { value, lo: (value - below).max(0.0), hi: value + above })
+    }
+
+    /// The standard deviation, in seconds.
+    pub fn deviation(&self) -> Option<Estimate> {
+        let value = self.ticks.deviation()? * self.base.tick().to_f64();
+        let (below, above) = self.off(self.max()?.value.to_f64())?;
+        let off = below.max(above);
+        Some(Estimate { value, lo: (value - off).max(0.0), hi: value + off })
+    }
+
+    /// How far an interval of about this length may be off, below and above, in seconds.
+    fn off(&self, seconds: f64) -> Option<(f64, f64)> {
+        let one = Interval { ticks: 0, ..self.like };
+        let bounds = one.bounds(self.base, &self.resolution)?;
+        let clock = seconds * self.resolution.accuracy.to_fraction().to_f64();
+        Some((-bounds.lo.to_f64() + clock, bounds.hi.to_f64() + clock))
+    }
+
+    /// The time base of the record.
+    pub fn base(&self) -> TimeBase {
+        self.base
+    }
+}
+
+/// Lengths of the pulses of a line within a range: those at this level, or at the other one. Pulses that
+/// the range cuts off do not count.
+///
+/// ```
+/// use deep_tap_core::capture::{Capture, TraceBuilder};
+/// use deep_tap_core::line::{Level, Line, LineId};
+/// use deep_tap_core::measure::widths;
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// let mut line = TraceBuilder::new(Level::Low);
+/// for (number, tick) in [10, 13, 20, 25].into_iter().enumerate() {
+///     line.push_edge(Tick(tick), Level::from(number % 2 == 0))?;
+/// }
+/// let capture = Capture::builder(TimeBase::from_rate("1 MS/s".parse()?)?, 40)
+///     .line(Line::named("A"), line.finish(40))
+///     .build()?;
+/// let high = widths(&capture, LineId(0), Level::High, capture.range());
+/// assert_eq!((high.count(), high.min().unwrap().value.to_string()), (2, "3 us".to_string()));
+/// assert_eq!(high.mean().unwrap().value, 4e-6);
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+pub fn widths(capture: &Capture, line: LineId, level: Level, range: Range<Tick>) -> Intervals {
+    let quantum = capture.resolution().quantum();
+    let extra = capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra);
+    let mut all = Intervals::new(capture, extra, quantum, quantum, true);
+    let mut open: Option<Tick> = None;
+    for edge in capture.trace(line).edges(range) {
+        if let Some(start) = open.take()
+            && edge.to != Level::Unknown
+        {
+            all.add(start, edge.tick);
+        }
+        open = (edge.to == level).then_some(edge.tick);
+    }
+    all.unpaired = u64::from(open.is_some());
+    all
+}
+
+/// The voltages and derived lines that an event looks at are known less well than edges.
+fn extra(capture: &Capture, events: &[&Program]) -> Time {
+    let mut sum = Rational::ZERO;
+    for line in events.iter().flat_map(|event| event.lines()) {
+        let off = match Crossing::of_line(line) {
+            Some(crossing) => capture.crossing_spread(crossing, crate::time::Voltage::ZERO),
+            None => capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra),
+        };
+        sum = sum.checked_add(off.to_rational()).unwrap_or(capture.duration().to_rational());
+    }
+    Time::from_rational(sum)
+}
+
+/// From each first event to the second after it, from there to the third, and so on, each before the next
+/// first event and within the range. With more than two events, the last entry is from the first to the
+/// last of them.
+///
+/// ```
+/// use deep_tap_core::capture::{Capture, TraceBuilder};
+/// use deep_tap_core::event::{Program, Scope};
+/// use deep_tap_core::line::{Level, Line};
+/// use deep_tap_core::measure::chain;
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// let line = |ticks: &[u64]| -> deep_tap_core::Result<_> {
+///     let mut line = TraceBuilder::new(Level::Low);
+///     for tick in ticks {
+///         line.push_edge(Tick(*tick), Level::High)?;
+///         line.push_edge(Tick(tick + 1), Level::Low)?;
+///     }
+///     Ok(line.finish(1000))
+/// };
+/// let capture = Capture::builder(TimeBase::from_rate("1 MS/s".parse()?)?, 1000)
+///     .line(Line::named("A"), line(&[100, 200, 300])?)
+///     .line(Line::named("B"), line(&[110, 230])?)
+///     .line(Line::named("C"), line(&[117, 350])?)
+///     .build()?;
+/// let scope = Scope::of(&capture);
+/// let event = |text| Program::compile(text, &scope);
+/// let events = [event("A rises")?, event("B rises")?, event("C rises")?];
+/// let [a_b, b_c, a_c] = &chain(&capture, &events, capture.range())[..] else { unreachable!() };
+/// assert_eq!((a_b.count(), a_b.unpaired), (2, 1));
+/// assert_eq!((b_c.count(), b_c.unpaired, b_c.max().unwrap().value.to_string()), (1, 1, "7 us".into()));
+/// assert_eq!(a_c.max().unwrap().value.to_string(), "17 us");
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+pub fn chain(capture: &Capture, events: &[Program], range: Range<Tick>) -> Vec<Intervals> {
+    let Some((first, others)) = events.split_first() else { return Vec::new() };
+    let resolution = capture.resolution();
+    let between = |from: &Program, to: &Program| {
+        let same = from.event_lines().len() == 1 && from.event_lines() == to.event_lines();
+        let (start_early, end_early) = (from.early(resolution), to.early(resolution));
+        Intervals::new(capture, extra(capture, &[from, to]), start_early, end_early, same)
+    };
+    let mut stages: Vec<Intervals> = events.windows(2).map(|pair| between(&pair[0], &pair[1])).collect();
+    let mut whole = others.last().map(|last| between(first, last));
+    let mut starts = first.hits(capture, range.clone()).map(|hit| hit.tick).peekable();
+    let mut ends: Vec<_> = others
+        .iter()
+        .map(|event| event.hits(capture, range.clone()).map(|hit| hit.tick).peekable())
+        .collect();
+    while let Some(start) = starts.next() {
+        let next = starts.peek().copied();
+        let mut reached = Some(start);
+        for (stage, ends) in stages.iter_mut().zip(&mut ends) {
+            let Some(from) = reached else { break };
+            // Together with it, in a sampled record, may be before it.
+            let before = |end: &Tick| *end < from || (*end == from && !resolution.is_exact());
+            while ends.next_if(before).is_some() {}
+            reached = ends.peek().copied().filter(|end| next.is_none_or(|next| *end <= next));
+            match reached {
+                Some(end) => stage.add(from, end),
+                None => stage.unpaired += 1,
+            }
+        }
+        if let Some(whole) = &mut whole {
+            match reached {
+                Some(end) => whole.add(start, end),
+                None => whole.unpaired += 1,
+            }
+        }
+    }
+    if stages.len() > 1 {
+        stages.extend(whole);
+    }
+    stages
+}
+
+/// From each event to the next within the range.
+pub fn periods(capture: &Capture, event: &Program, range: Range<Tick>) -> Intervals {
+    let early = event.early(capture.resolution());
+    let same = event.event_lines().len() == 1;
+    let mut all = Intervals::new(capture, extra(capture, &[event]), early, early, same);
+    for hit in event.hits(capture, range) {
+        let (first, last) = all.span.unwrap_or((hit.tick, hit.tick));
+        if all.span.is_some() {
+            all.add(last, hit.tick);
+        }
+        all.span = Some((first, hit.tick));
+    }
+    all
+}

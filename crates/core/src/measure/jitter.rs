@@ -1,0 +1,205 @@
+//! How steady a repeating event is.
+
+use std::ops::Range;
+
+use serde::Serialize;
+
+use super::intervals::{Estimate, Intervals, periods};
+use crate::capture::Capture;
+use crate::event::Program;
+use crate::time::{Interval, Tick};
+
+/// Fewest periods of which a drift is told.
+const FEWEST: u64 = 20;
+
+/// How steady a repeating event is, in seconds. The names are those of JESD65B and IEEE 2414.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Jitter {
+    /// Root mean square of what the periods differ from their mean by.
+    pub period_rms: Estimate,
+    /// From the shortest to the longest period.
+    pub period_peak_to_peak: Estimate,
+    /// Root mean square of the difference from one period to the next.
+    pub cycle_to_cycle_rms: Option<Estimate>,
+    /// The largest difference from one period to the next.
+    pub cycle_to_cycle_peak: Option<Estimate>,
+    /// Root mean square of the distance to the ideal grid: the equally spaced instants that fit best
+    /// (least squares).
+    pub grid_rms: Estimate,
+    /// From the earliest to the latest against the ideal grid.
+    pub grid_peak_to_peak: Estimate,
+    /// By which share the mean period of the last tenth is longer than that of the first tenth; `None`
+    /// for fewer than twenty periods.
+    pub drift: Option<Estimate>,
+}
+
+/// Averages over so many periods each, one after the other.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Averages {
+    /// Periods of each.
+    pub over: u64,
+    /// How many there are.
+    pub count: u64,
+    /// The smallest of them, in seconds.
+    pub min: Option<Estimate>,
+    /// The largest of them, in seconds.
+    pub max: Option<Estimate>,
+}
+
+/// What one pass over the periods gathers.
+#[derive(Default)]
+struct Sums {
+    count: i128,
+    place: i128,
+    place_squared: i128,
+    ticks: i128,
+    product: i128,
+}
+
+/// How steady an event is in a range; `None` with fewer than two periods.
+///
+/// An edge seen at a tick was up to a tick before it. So a difference of two periods, of three edges, is
+/// known to two ticks; the root mean square of a distance to the best grid to half a tick, since fitting
+/// never makes the error larger; and a single distance to it to 4/3 of a tick.
+///
+/// ```
+/// use deep_tap_core::capture::{Capture, TraceBuilder};
+/// use deep_tap_core::event::{Program, Scope};
+/// use deep_tap_core::line::{Level, Line};
+/// use deep_tap_core::measure::jitter;
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// let mut line = TraceBuilder::new(Level::Low);
+/// // Periods of 10, 12, 10, 12 ...
+/// for number in 0..100u64 {
+///     line.push_edge(Tick(5 + number / 2 * 22 + number % 2 * 10), Level::High)?;
+///     line.push_edge(Tick(8 + number / 2 * 22 + number % 2 * 10), Level::Low)?;
+/// }
+/// let capture = Capture::builder(TimeBase::from_rate("1 MS/s".parse()?)?, 2000)
+///     .line(Line::named("A"), line.finish(2000))
+///     .build()?;
+/// let rises = Program::compile("A rises", &Scope::of(&capture))?;
+/// let jitter = jitter(&capture, &rises, capture.range()).unwrap();
+/// assert!((jitter.period_peak_to_peak.value - 2e-6).abs() < 1e-12);
+/// assert!((jitter.cycle_to_cycle_peak.unwrap().value - 2e-6).abs() < 1e-12);
+/// assert!((jitter.grid_rms.value - 0.5e-6).abs() < 1e-8, "half a tick either side");
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+pub fn jitter(capture: &Capture, event: &Program, range: Range<Tick>) -> Option<Jitter> {
+    let all = periods(capture, event, range.clone());
+    let (first, _) = all.span.filter(|_| all.count() >= 2)?;
+    let hits = || event.hits(capture, range.clone()).map(|hit| hit.tick);
+    let mut sums = Sums::default();
+    let (mut change_squares, mut largest, mut changes) = (0f64, 0i64, 0u64);
+    let mut before: Option<(Tick, Option<i64>)> = None;
+    for tick in hits() {
+        let (place, at) = (sums.count, i128::from(tick.since(first)));
+        sums.count += 1;
+        sums.place += place;
+        sums.place_squared += place * place;
+        sums.ticks += at;
+        sums.product += place * at;
+        let period = before.map(|(last, _)| tick.since(last));
+        if let (Some(period), Some((_, Some(last)))) = (period, before) {
+            let change = (period - last).abs();
+            change_squares += (change as f64).powi(2);
+            largest = largest.max(change);
+            changes += 1;
+        }
+        before = Some((tick, period));
+    }
+    // The line of least squares through (place, tick).
+    let spread = (sums.count * sums.place_squared - sums.place * sums.place) as f64;
+    let slope = (sums.count * sums.product - sums.place * sums.ticks) as f64 / spread;
+    let offset = (sums.ticks as f64 - slope * sums.place as f64) / sums.count as f64;
+    let (mut squares, mut least, mut most) = (0f64, f64::MAX, f64::MIN);
+    for (place, tick) in hits().enumerate() {
+        let off = tick.since(first) as f64 - (slope * place as f64 + offset);
+        squares += off * off;
+        (least, most) = (least.min(off), most.max(off));
+    }
+    let tick = capture.base().tick().to_f64();
+    // Without sampling an edge is where it is, but for what the user states.
+    let quantum = f64::from(event.early(capture.resolution()));
+    let extra = capture.resolution().extra.to_f64() / tick;
+    let known = |value: f64, off: f64| Estimate {
+        value: value * tick,
+        lo: (value - off).max(0.0) * tick,
+        hi: (value + off) * tick,
+    };
+    let peak = (all.max()?.value.to_f64() - all.min()?.value.to_f64()) / tick;
+    let changes = (changes > 0).then_some(changes);
+    Some(Jitter {
+        period_rms: all.deviation()?,
+        period_peak_to_peak: known(peak, 2.0 * (quantum + extra)),
+        cycle_to_cycle_rms: changes
+            .map(|n| known((change_squares / n as f64).sqrt(), 2.0 * (quantum + extra))),
+        cycle_to_cycle_peak: changes.map(|_| known(largest as f64, 2.0 * (quantum + extra))),
+        grid_rms: known((squares / sums.count as f64).sqrt(), 0.5 * quantum + extra),
+        grid_peak_to_peak: known(most - least, 8.0 / 3.0 * quantum + 2.0 * extra),
+        drift: drift(capture, &all, hits()),
+    })
+}
+
+/// The mean periods of the first and of the last tenth, compared.
+fn drift(capture: &Capture, all: &Intervals, hits: impl Iterator<Item = Tick>) -> Option<Estimate> {
+    let (count, tenth) = (all.count(), all.count() / 10);
+    if count < FEWEST {
+        return None;
+    }
+    let wanted = [0, tenth, count - tenth, count];
+    let ends: Vec<Tick> = hits
+        .enumerate()
+        .filter(|(place, _)| wanted.contains(&(*place as u64)))
+        .map(|(_, tick)| tick)
+        .collect();
+    let [a, b, c, d] = ends[..] else { return None };
+    let part = |from: Tick, to: Tick| {
+        let early = u32::from(capture.resolution().sampled);
+        let interval =
+            Interval { ticks: to.since(from), start_early: early, end_early: early, same_input: true };
+        // What the time base is off by, it is off by in both.
+        let steady =
+            crate::time::Resolution { accuracy: crate::time::Percent::ZERO, ..*capture.resolution() };
+        interval.bounds(capture.base(), &steady)
+    };
+    let (first, last) = (part(a, b)?, part(c, d)?);
+    let value = d.since(c) as f64 / b.since(a) as f64 - 1.0;
+    let lo = last.lo.to_f64() / first.hi.to_f64() - 1.0;
+    let hi = last.hi.to_f64() / first.lo.to_f64() - 1.0;
+    Some(Estimate { value, lo, hi })
+}
+
+/// Means of so many periods each; the rest at the end is left out.
+pub fn averages(capture: &Capture, event: &Program, range: Range<Tick>, over: u64) -> Averages {
+    let over = over.max(1);
+    let mut all = Averages { over, count: 0, min: None, max: None };
+    let mut begin: Option<Tick> = None;
+    let early = event.early(capture.resolution());
+    let same_input = event.event_lines().len() == 1;
+    for (place, hit) in event.hits(capture, range).enumerate() {
+        if place as u64 % over != 0 {
+            continue;
+        }
+        if let Some(begin) = begin {
+            let interval =
+                Interval { ticks: hit.tick.since(begin), start_early: early, end_early: early, same_input };
+            let Some(bounds) = interval.bounds(capture.base(), capture.resolution()) else { continue };
+            let each = |seconds: f64| seconds / over as f64;
+            let value = Estimate {
+                value: each(interval.nominal(capture.base()).to_f64()),
+                lo: each(bounds.not_negative().lo.to_f64()),
+                hi: each(bounds.hi.to_f64()),
+            };
+            all.count += 1;
+            if all.min.is_none_or(|min| value.value < min.value) {
+                all.min = Some(value);
+            }
+            if all.max.is_none_or(|max| value.value > max.value) {
+                all.max = Some(value);
+            }
+        }
+        begin = Some(hit.tick);
+    }
+    all
+}

@@ -1,0 +1,191 @@
+//! Histograms: as text, and as a picture.
+
+use std::fmt;
+
+use deep_tap_core::limit::{Quantity, Required, Unit};
+use deep_tap_core::measure::Bin;
+use deep_tap_core::time::{Rational, Time};
+use serde::Serialize;
+
+use crate::canvas::{Anchor, Drawing, Ink, text_width};
+
+/// How many values lie where, and what is required of them.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Histogram {
+    /// The bins, in rising order and of one width.
+    pub bins: Vec<HistogramBin>,
+    /// What the values must lie in.
+    pub required: Option<Required>,
+}
+
+/// One bin: values from one to another, which itself is not in it any more.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct HistogramBin {
+    /// The smallest value.
+    pub from: Quantity,
+    /// The first value that is too large.
+    pub to: Quantity,
+    /// How many there are.
+    pub count: u64,
+}
+
+/// Characters of the longest bar in a text.
+const LONGEST: u64 = 60;
+
+impl Histogram {
+    /// Of times counted in ticks.
+    pub fn of_times(bins: &[Bin], tick: Time) -> Self {
+        Histogram::of(bins, Unit::Time, tick.to_rational())
+    }
+
+    /// Of values counted in steps of a unit: seconds, volts, or for a share, fractions of one.
+    pub fn of(bins: &[Bin], unit: Unit, step: Rational) -> Self {
+        let at = |count: i64| unit.of(Rational::from(count).checked_mul(step).unwrap_or(Rational::ZERO));
+        let bins =
+            bins.iter().map(|bin| HistogramBin { from: at(bin.from), to: at(bin.to), count: bin.count });
+        Histogram { bins: bins.collect(), required: None }
+    }
+
+    /// With what is required of the values.
+    #[must_use]
+    pub fn with_required(mut self, required: Required) -> Self {
+        self.required = Some(required);
+        self
+    }
+
+    /// The ends of the bins, with the digits that tell them apart.
+    fn label(&self, value: Quantity) -> String {
+        let width =
+            self.bins.first().and_then(|bin| bin.to.to_rational().checked_sub(bin.from.to_rational()));
+        value.rounded(value.unit().of(width.unwrap_or(Rational::ZERO)))
+    }
+
+    /// Whether all values of a bin are outside what is required.
+    fn is_outside(&self, bin: &HistogramBin) -> bool {
+        let Some(required) = &self.required else { return false };
+        let under = required.min.is_some_and(|min| bin.to <= min);
+        under || required.max.is_some_and(|max| bin.from > max)
+    }
+
+    fn tallest(&self) -> u64 {
+        self.bins.iter().map(|bin| bin.count).max().unwrap_or(0).max(1)
+    }
+
+    /// The histogram as a picture of this width, with the required range drawn in.
+    pub fn draw(&self, title: &str, width: u32) -> Drawing {
+        const MARGIN: f64 = 74.0;
+        const RIGHT: f64 = 24.0;
+        const TOP: f64 = 64.0;
+        const PLOT: f64 = 320.0;
+        const BOTTOM: f64 = 54.0;
+        let width = f64::from(width.max(320));
+        let mut drawing = Drawing::new(width, TOP + PLOT + BOTTOM);
+        drawing.bold((16.0, 26.0), title, 14.0, Ink::Text);
+        let (Some(first), Some(last)) = (self.bins.first(), self.bins.last()) else {
+            drawing.text((16.0, TOP), "no values", 12.0, Ink::Faint, Anchor::Start);
+            return drawing;
+        };
+        let total: u64 = self.bins.iter().map(|bin| bin.count).sum();
+        let required = self.required.map_or(String::new(), |required| format!(", required {required}"));
+        let said = format!("{total} values, {} per bar{required}", self.width_text());
+        drawing.text((16.0, 44.0), said, 12.0, Ink::Faint, Anchor::Start);
+        // The limits are part of the picture, also where no value comes near them.
+        let value = |quantity: Quantity| quantity.to_rational().to_f64();
+        let ends = self.required.map_or([None, None], |required| [required.min, required.max]);
+        let (mut least, mut most) = (value(first.from), value(last.to));
+        for end in ends.into_iter().flatten().map(value) {
+            (least, most) = (least.min(end), most.max(end));
+        }
+        let pad = (most - least).max(f64::MIN_POSITIVE) * 0.03;
+        let (least, most) = (least - pad, most + pad);
+        let plot = width - MARGIN - RIGHT;
+        let x = |at: f64| MARGIN + (at - least) / (most - least) * plot;
+        let y = |count: u64| TOP + PLOT - count as f64 / self.tallest() as f64 * (PLOT - 10.0);
+        for share in [0.25, 0.5, 0.75, 1.0] {
+            let count = (self.tallest() as f64 * share).round() as u64;
+            drawing.line(vec![(MARGIN, y(count)), (width - RIGHT, y(count))], Ink::Grid, 1.0);
+            drawing.text((MARGIN - 8.0, y(count) + 4.0), count.to_string(), 11.0, Ink::Faint, Anchor::End);
+        }
+        for bin in self.bins.iter().filter(|bin| bin.count > 0) {
+            let outside = self.is_outside(bin);
+            let (stroke, fill) = if outside { (Ink::Bad, Ink::BadFill) } else { (Ink::Bus, Ink::BusFill) };
+            let (from, to) = (x(value(bin.from)), x(value(bin.to)).max(x(value(bin.from)) + 2.0));
+            // A single one beside many is still to be seen.
+            let top = y(bin.count).min(TOP + PLOT - 3.0);
+            drawing.rectangle((from + 0.5, top), (to - 0.5, TOP + PLOT), Some(stroke), (fill, 1.0));
+        }
+        drawing.line(vec![(MARGIN, TOP + PLOT), (width - RIGHT, TOP + PLOT)], Ink::Text, 1.0);
+        self.label_axis(&mut drawing, &x, width - RIGHT, TOP + PLOT);
+        for (end, word) in [(ends[0], "min"), (ends[1], "max")] {
+            let Some(end) = end else { continue };
+            let at = x(value(end));
+            drawing.line(vec![(at, TOP - 6.0), (at, TOP + PLOT)], Ink::Bad, 1.6);
+            let text = format!("{word} {end}");
+            // On the side where the values are allowed, unless that leaves the picture.
+            let room = if word == "min" { width - RIGHT - at } else { at - MARGIN };
+            let inside = room > text_width(&text, 12.0) + 6.0;
+            let (dx, anchor) = match (word == "min") == inside {
+                true => (6.0, Anchor::Start),
+                false => (-6.0, Anchor::End),
+            };
+            drawing.text((at + dx, TOP + 4.0), text, 12.0, Ink::Bad, anchor);
+        }
+        drawing
+    }
+
+    fn width_text(&self) -> String {
+        let bin = self.bins.first();
+        let width =
+            bin.and_then(|bin| bin.to.to_rational().checked_sub(bin.from.to_rational()).map(|w| (bin, w)));
+        width.map_or(String::new(), |(bin, width)| bin.from.unit().of(width).to_string())
+    }
+
+    /// Labels at the ends of bars, as many as fit.
+    fn label_axis(&self, drawing: &mut Drawing, x: &impl Fn(f64) -> f64, right: f64, base: f64) {
+        let ends = self.bins.iter().map(|bin| bin.from).chain(self.bins.last().map(|bin| bin.to));
+        let mut free = f64::MIN;
+        for end in ends {
+            let (at, text) = (x(end.to_rational().to_f64()), self.label(end));
+            let half = text_width(&text, 11.0) / 2.0;
+            if at - half < free || at + half > right + 20.0 {
+                continue;
+            }
+            drawing.line(vec![(at, base), (at, base + 5.0)], Ink::Text, 1.0);
+            drawing.text((at, base + 19.0), text, 11.0, Ink::Text, Anchor::Middle);
+            free = at + half + 14.0;
+        }
+    }
+}
+
+impl fmt::Display for Histogram {
+    /// A line for each bin; what is outside the required range is marked.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let labels: Vec<(String, String)> =
+            self.bins.iter().map(|bin| (self.label(bin.from), self.label(bin.to))).collect();
+        let widest = labels.iter().flat_map(|(from, to)| [from.len(), to.len()]).max().unwrap_or(0);
+        let digits = self.tallest().to_string().len();
+        let mut skipped = false;
+        for (bin, (from, to)) in self.bins.iter().zip(&labels) {
+            // A long stretch without values is one line.
+            if bin.count == 0 {
+                if !skipped {
+                    writeln!(f, "  {:>widest$}", "…")?;
+                }
+                skipped = true;
+                continue;
+            }
+            skipped = false;
+            let eighths = (bin.count * LONGEST * 8 / self.tallest()).max(1);
+            let mut bar = "█".repeat((eighths / 8) as usize);
+            if !eighths.is_multiple_of(8) {
+                bar.extend(char::from_u32(0x2590 - (eighths % 8) as u32));
+            }
+            let mark = if self.is_outside(bin) { "!" } else { " " };
+            writeln!(f, "{mark} {from:>widest$} .. {to:>widest$}  {:>digits$}  {bar}", bin.count)?;
+        }
+        match &self.required {
+            Some(required) => writeln!(f, "  required {required}; what is outside is marked '!'"),
+            None => Ok(()),
+        }
+    }
+}

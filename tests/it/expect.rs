@@ -1,0 +1,120 @@
+//! Expected bytes and expected orders of states, against records made for them.
+
+use deep_tap::capture::Capture;
+use deep_tap::decode::{Protocol, SerialBus, UartConfig};
+use deep_tap::event::{Program, Scope};
+use deep_tap::expect::{Broken, Difference, Order, Payload, States};
+use deep_tap::limit::Verdict;
+use deep_tap::line::{Bus, LineId, Radix};
+use deep_tap::time::{Resolution, Time};
+
+use crate::support::{capture, time};
+
+/// Bytes at 10 ticks a bit, from these ticks on, idle high from tick 1 on.
+fn uart(bytes: &[(u64, u8)], len: u64) -> Capture {
+    let mut toggles = vec![1];
+    for (start, byte) in bytes {
+        let mut level = true;
+        for bit in 0..10u64 {
+            let wanted = match bit {
+                0 => false,
+                9 => true,
+                n => byte >> (n - 1) & 1 == 1,
+            };
+            if wanted != level {
+                toggles.push(start + bit * 10);
+                level = wanted;
+            }
+        }
+    }
+    capture("1 MS/s", Resolution::SAMPLED, len, &[("TX", &toggles), ("GO", &[450])])
+}
+
+fn payload(values: &[u8]) -> Payload {
+    let protocol = Protocol::Uart(UartConfig::new("100 kHz".parse().unwrap()));
+    let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
+    let values = values.iter().map(|byte| u64::from(*byte)).collect();
+    Payload { bus, field: None, only: None, values, after: None, within: None, complete: false }
+}
+
+#[test]
+fn bytes_are_compared_up_to_the_first_difference() {
+    let record = uart(&[(100, b'o'), (220, b'k'), (340, b'!'), (500, b'?')], 1000);
+    let us = |n: u64| time(&format!("{n} us"));
+    let check = |payload: Payload| {
+        let result = payload.compare(&record).unwrap();
+        (result.verdict, result.matched, result.difference, result.extra)
+    };
+    assert_eq!(check(payload(b"ok")), (Verdict::Pass, 2, None, 2));
+    let wrong = Difference { place: 1, expected: Some(0x4B), found: Some(0x6B), at: us(230) };
+    assert_eq!(check(payload(b"oK!")), (Verdict::Fail, 1, Some(wrong), 0));
+    // What is missing may still come, unless it had to come in time.
+    let missing = |at: Time| Some(Difference { place: 4, expected: Some(0x2E), found: None, at });
+    assert_eq!(check(payload(b"ok!?.")), (Verdict::Inconclusive, 4, missing(us(1000)), 0));
+    let in_time = Payload { within: Some(us(900)), ..payload(b"ok!?.") };
+    assert_eq!(check(in_time), (Verdict::Fail, 4, missing(us(900)), 0));
+    let extra = Difference { place: 2, expected: None, found: Some(0x21), at: us(350) };
+    assert_eq!(check(Payload { complete: true, ..payload(b"ok") }), (Verdict::Fail, 2, Some(extra), 2));
+    // From an event on; and one that never comes.
+    let scope = Scope::of(&record);
+    let after = |text| Some(Program::compile(text, &scope).unwrap());
+    assert_eq!(check(Payload { after: after("GO rises"), ..payload(b"?") }), (Verdict::Pass, 1, None, 0));
+    assert_eq!(check(Payload { after: after("GO falls"), ..payload(b"?") }).0, Verdict::NotSeen);
+    assert_eq!(check(payload(b"")).0, Verdict::Pass, "nothing is always there");
+    let long = payload(&[0; 13]).compare(&record).unwrap_err();
+    assert!(long.to_string().contains("13 bytes on 'log' take 1.04 ms or more"), "{long}");
+}
+
+#[test]
+fn transitions_are_allowed_or_broken() {
+    let bus = Bus { name: "S".into(), lines: vec![LineId(1), LineId(0)], clock: None, radix: Radix::Hex };
+    let names =
+        ["idle", "run", "halt"].iter().zip(0..).map(|(name, value)| (name.to_string(), value)).collect();
+    let order = Order {
+        states: States::Encoded { bus, names },
+        allowed: vec![(0, 1), (1, 2), (2, 0)],
+        first: Some(0),
+        settle: None,
+    };
+    // 0 → 1 at 100; → 2 at 200 (by way of 3 for a tick); → 0 at 300; → 2 at 400; → 3 at 500.
+    let record = capture(
+        "1 MS/s",
+        Resolution { skew: time("1 us"), ..Resolution::SAMPLED },
+        600,
+        &[("S0", &[100, 201, 500]), ("S1", &[200, 300, 400])],
+    );
+    let result = order.follow(&record);
+    assert_eq!((result.verdict, result.transitions, result.broken), (Verdict::Fail, 5, 2));
+    let broken =
+        |from: &str, to: &str, at: &str| Broken { from: Some(from.into()), to: to.into(), at: time(at) };
+    assert_eq!(result.found, [broken("idle", "halt", "400 us"), broken("halt", "0x3", "500 us")]);
+    let run = &result.stays[1];
+    assert_eq!((run.count, run.longest.unwrap().value), (1, time("101 us")));
+    assert_eq!(result.stays[0].count, 2);
+    // Without skew, the value in between is one of its own.
+    let exact =
+        capture("1 MS/s", Resolution::EXACT, 600, &[("S0", &[100, 201, 500]), ("S1", &[200, 300, 400])]);
+    assert_eq!(order.follow(&exact).broken, 3);
+    let settled = Order { settle: Some(time("2 us")), ..order.clone() };
+    assert_eq!(settled.follow(&exact).broken, 2);
+    let still = capture("1 MS/s", Resolution::EXACT, 600, &[("S0", &[]), ("S1", &[])]);
+    assert_eq!(order.follow(&still).verdict, Verdict::NotSeen);
+}
+
+#[test]
+fn one_line_of_several_is_high() {
+    let lines = ["A", "B", "C"].iter().zip(0..).map(|(name, id)| (name.to_string(), LineId(id))).collect();
+    let order =
+        Order { states: States::OneHot(lines), allowed: vec![(0, 1), (1, 2)], first: None, settle: None };
+    let record = |b: &[u64], c: &[u64]| {
+        capture("1 MS/s", Resolution::EXACT, 600, &[("A", &[1, 100]), ("B", b), ("C", c)])
+    };
+    let good = order.follow(&record(&[100, 200], &[200]));
+    // It begins in no state at all, which is told; the rest is in order.
+    let begins = Broken { from: None, to: "no line high".into(), at: Time::ZERO };
+    assert_eq!((good.transitions, good.found), (3, vec![begins]));
+    let both = order.follow(&record(&[100, 250], &[200]));
+    assert_eq!((both.broken, both.found[1].to.as_str()), (2, "B and C at once"));
+    let none = order.follow(&record(&[150, 200], &[200]));
+    assert_eq!((none.broken, none.found[1].to.as_str()), (2, "no line high"));
+}

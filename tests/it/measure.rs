@@ -1,0 +1,158 @@
+//! Statistics against the truth: edges are drawn in continuous time and sampled; every number that is
+//! measured has bounds, and the true one lies within.
+
+use deep_tap::bench::Random;
+use deep_tap::capture::Capture;
+use deep_tap::event::{Program, Scope};
+use deep_tap::line::{Level, LineId};
+use deep_tap::measure::{Distribution, Estimate, averages, chain, jitter, periods, widths};
+use deep_tap::time::Resolution;
+
+use crate::support::capture;
+
+/// Femtoseconds of a tick at 100 MS/s.
+const TICK: i64 = 10_000_000;
+
+/// Rising and falling edges in femtoseconds, and the record that samples them at some phase.
+fn clock(random: &mut Random, cycles: usize) -> (Vec<i64>, Capture) {
+    let (mut edges, mut at) = (Vec::new(), 50 * TICK);
+    let period = random.between(5 * TICK, 30 * TICK);
+    for _ in 0..cycles {
+        let jittered = period + random.between(-2 * TICK, 2 * TICK);
+        let high = random.between(11 * TICK / 10, jittered - 11 * TICK / 10);
+        edges.extend([at, at + high]);
+        at += jittered;
+    }
+    let phase = random.between(0, TICK - 1);
+    let ticks: Vec<u64> = edges.iter().map(|fs| ((fs - phase + TICK - 1).div_euclid(TICK)) as u64).collect();
+    let len = ticks.last().unwrap() + 100;
+    (edges, capture("100 MS/s", Resolution::SAMPLED, len, &[("A", &ticks)]))
+}
+
+fn inside(known: Estimate, truth: f64, what: &str) {
+    // A hair for what floating point rounds.
+    let hair = truth.abs() * 1e-9 + 1e-18;
+    assert!(known.lo - hair <= truth && truth <= known.hi + hair, "{what}: {truth} not in {known:?}");
+}
+
+fn mean(values: &[f64]) -> f64 {
+    values.iter().sum::<f64>() / values.len() as f64
+}
+
+fn rms(values: impl Iterator<Item = f64>, count: usize) -> f64 {
+    (values.map(|value| value * value).sum::<f64>() / count as f64).sqrt()
+}
+
+#[test]
+fn the_truth_lies_within_the_bounds_of_every_statistic() {
+    let mut random = Random::new(2026);
+    for round in 0..300 {
+        let cycles = 25 + round % 200;
+        let (edges, record) = clock(&mut random, cycles);
+        let rises: Vec<i64> = edges.iter().step_by(2).copied().collect();
+        let true_periods: Vec<f64> = rises.windows(2).map(|w| (w[1] - w[0]) as f64 * 1e-15).collect();
+        let event = Program::compile("A rises", &Scope::of(&record)).unwrap();
+        let all = periods(&record, &event, record.range());
+        assert_eq!(all.count(), true_periods.len() as u64);
+        let mut sorted = true_periods.clone();
+        sorted.sort_by(f64::total_cmp);
+        for (measure, truth) in [
+            (all.min(), sorted[0]),
+            (all.max(), sorted[sorted.len() - 1]),
+            (all.percentile(50.0), sorted[sorted.len().div_ceil(2) - 1]),
+            (all.percentile(99.0), sorted[(sorted.len() as f64 * 0.99).ceil() as usize - 1]),
+        ] {
+            let bounds = measure.unwrap().bounds;
+            let known = Estimate { value: 0.0, lo: bounds.lo.to_f64(), hi: bounds.hi.to_f64() };
+            inside(known, truth, "order statistic");
+        }
+        let average = mean(&true_periods);
+        let known = all.mean().unwrap();
+        inside(known, average, "mean");
+        inside(known.recip(), 1.0 / average, "frequency");
+        // N times as well known as one period.
+        let width = (known.hi - known.lo) * true_periods.len() as f64;
+        assert!((width - 2e-8).abs() < 1e-14, "{width}");
+        let deviation = rms(true_periods.iter().map(|p| p - average), true_periods.len());
+        inside(all.deviation().unwrap(), deviation, "deviation");
+        let steady = jitter(&record, &event, record.range()).unwrap();
+        inside(steady.period_rms, deviation, "period jitter");
+        inside(steady.period_peak_to_peak, sorted[sorted.len() - 1] - sorted[0], "peak to peak");
+        let changes: Vec<f64> = true_periods.windows(2).map(|w| (w[1] - w[0]).abs()).collect();
+        inside(
+            steady.cycle_to_cycle_peak.unwrap(),
+            changes.iter().copied().fold(0.0, f64::max),
+            "cycle to cycle",
+        );
+        inside(
+            steady.cycle_to_cycle_rms.unwrap(),
+            rms(changes.iter().copied(), changes.len()),
+            "cycle to cycle rms",
+        );
+        let (grid_rms, grid_peak) = grid(&rises);
+        inside(steady.grid_rms, grid_rms, "grid rms");
+        inside(steady.grid_peak_to_peak, grid_peak, "grid peak to peak");
+        let tenth = true_periods.len() / 10;
+        let (first, last) = (mean(&true_periods[..tenth]), mean(&true_periods[true_periods.len() - tenth..]));
+        inside(steady.drift.unwrap(), last / first - 1.0, "drift");
+        let blocks: Vec<f64> = true_periods.chunks_exact(5).map(mean).collect();
+        let over = averages(&record, &event, record.range(), 5);
+        assert_eq!(over.count, blocks.len() as u64);
+        inside(over.min.unwrap(), blocks.iter().copied().fold(f64::MAX, f64::min), "shortest mean");
+        inside(over.max.unwrap(), blocks.iter().copied().fold(0.0, f64::max), "longest mean");
+        let highs: Vec<f64> = edges.chunks(2).map(|pair| (pair[1] - pair[0]) as f64 * 1e-15).collect();
+        let high = widths(&record, LineId(0), Level::High, record.range());
+        assert_eq!(high.count(), highs.len() as u64);
+        inside(high.mean().unwrap(), mean(&highs), "mean width");
+    }
+}
+
+/// Root mean square and peak to peak against the grid of least squares, in seconds.
+fn grid(edges: &[i64]) -> (f64, f64) {
+    let n = edges.len() as f64;
+    let at = |i: usize| (edges[i] - edges[0]) as f64 * 1e-15;
+    let (mi, mt) = ((n - 1.0) / 2.0, (0..edges.len()).map(at).sum::<f64>() / n);
+    let cross: f64 = (0..edges.len()).map(|i| (i as f64 - mi) * (at(i) - mt)).sum();
+    let slope = cross / (0..edges.len()).map(|i| (i as f64 - mi).powi(2)).sum::<f64>();
+    let off: Vec<f64> = (0..edges.len()).map(|i| at(i) - mt - slope * (i as f64 - mi)).collect();
+    let (least, most) = off.iter().fold((f64::MAX, f64::MIN), |(a, b), x| (a.min(*x), b.max(*x)));
+    (rms(off.iter().copied(), off.len()), most - least)
+}
+
+#[test]
+fn a_distribution_answers_as_a_sorted_list() {
+    let mut random = Random::new(5);
+    for round in 0..200u64 {
+        let spread = [10, 1000, 100_000, 10_000_000_000][round as usize % 4];
+        let list: Vec<i64> = (0..1 + round * 3).map(|_| random.between(-spread / 3, spread)).collect();
+        let all: Distribution = list.iter().copied().collect();
+        let mut sorted = list.clone();
+        sorted.sort_unstable();
+        assert_eq!((all.min(), all.max()), (sorted.first().copied(), sorted.last().copied()));
+        for percent in [0.0, 1.0, 37.5, 50.0, 99.0, 100.0] {
+            let rank = ((percent / 100.0 * sorted.len() as f64).ceil() as usize).max(1);
+            assert_eq!(all.percentile(percent), Some(sorted[rank - 1]), "{percent} of {}", sorted.len());
+        }
+        let bins = all.histogram(40);
+        assert!(bins.len() <= 40 && bins.windows(2).all(|pair| pair[0].to == pair[1].from));
+        for bin in &bins {
+            let inside = sorted.iter().filter(|value| (bin.from..bin.to).contains(value)).count();
+            assert_eq!(bin.count, inside as u64);
+        }
+        assert_eq!(bins.iter().map(|bin| bin.count).sum::<u64>(), all.count());
+    }
+}
+
+#[test]
+fn a_range_cuts_off_what_is_not_whole() {
+    let record =
+        capture("1 MS/s", Resolution::EXACT, 200, &[("A", &[10, 20, 40, 60, 80, 110]), ("B", &[20, 95])]);
+    let part = deep_tap::time::Tick(15)..deep_tap::time::Tick(100);
+    let high = widths(&record, LineId(0), Level::High, part.clone());
+    assert_eq!((high.count(), high.unpaired), (1, 1), "10 to 20 is cut off, 80 to 110 too");
+    let scope = Scope::of(&record);
+    let event = |text| Program::compile(text, &scope).unwrap();
+    // In an exact record, an answer at the very tick is one.
+    let stages = chain(&record, &[event("A falls"), event("B changes")], part);
+    assert_eq!((stages[0].count(), stages[0].min().unwrap().value.to_string()), (2, "0 s".to_string()));
+}
