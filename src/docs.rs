@@ -15,6 +15,9 @@ pub mod bench {}
 #[doc = include_str!("../docs/network.md")]
 pub mod network {}
 
+#[doc = include_str!("../docs/measure.md")]
+pub mod measuring {}
+
 #[doc = include_str!("../docs/verdicts.md")]
 pub mod verdicts {}
 

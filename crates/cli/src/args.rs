@@ -1,6 +1,6 @@
 //! The arguments as typed.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Parser, Subcommand, ValueEnum};
 
@@ -386,6 +386,32 @@ pub(crate) struct Measure {
     pub(crate) rate: Option<String>,
     #[command(flatten)]
     pub(crate) table: Table,
+}
+
+impl Measure {
+    /// A picture of the values of a limit.
+    pub(crate) fn of_limit(file: &Path, limit: &str, picture: &Path, replace: bool) -> Self {
+        Measure {
+            file: file.to_path_buf(),
+            setup: None,
+            lines: Vec::new(),
+            each: None,
+            until: Vec::new(),
+            limit: Some(limit.to_string()),
+            at: None,
+            from: None,
+            to: None,
+            average: None,
+            histogram: false,
+            picture: Some(picture.to_path_buf()),
+            ground: Ground::Light,
+            levels: false,
+            over: String::new(),
+            steps: 2,
+            rate: None,
+            table: Table { format: Format::Text, output: None, replace },
+        }
+    }
 }
 
 /// The ground of a picture.

@@ -3,7 +3,7 @@
 //! This crate knows no terminal, no argument parser, no printing and no sockets.
 //!
 //! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan` → `event` →
-//! `trigger`, `decode`, `measure` → `limit` → `expect`, `instrument`, `plan` → `setup` → `format`, `diagnose`.
+//! `trigger`, `decode`, `measure` → `limit` → `expect` → `instrument`, `plan` → `setup` → `format`, `diagnose`.
 
 pub mod capture;
 pub mod decode;

@@ -7,6 +7,8 @@ mod axis;
 mod canvas;
 mod frames;
 mod histogram;
+#[cfg(feature = "png")]
+mod png;
 mod sheet;
 mod svg;
 mod text;

@@ -79,7 +79,7 @@ impl Sheet<'_> {
         // The names decide on the margin, which decides on the columns.
         let probe = View { start: self.start, end: self.end, columns: 1 };
         let names = Picture::new(capture, sources, probe, &[])?;
-        let longest = names.rows.iter().map(|row| row_margin(row)).fold(0.0, f64::max);
+        let longest = names.rows.iter().map(row_margin).fold(0.0, f64::max);
         let margin = SIDE + longest + 10.0;
         let columns = f64::from(self.width) - margin - SIDE;
         if columns < 60.0 {

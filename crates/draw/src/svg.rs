@@ -1,4 +1,4 @@
-//! Pictures as SVG, and from that as PNG.
+//! Pictures as SVG.
 
 use svg::Document;
 use svg::node::element::path::Data;
@@ -70,42 +70,4 @@ impl Drawing {
 /// Two decimals are finer than anything that is drawn.
 fn rounded(value: f64) -> f64 {
     (value * 100.0).round() / 100.0
-}
-
-#[cfg(feature = "png")]
-mod png {
-    use deep_tap_core::{Error, ErrorKind, Result};
-    use resvg::{tiny_skia, usvg};
-
-    use super::{Drawing, Ground};
-
-    /// Most pixels of a picture.
-    const MOST_PIXELS: u64 = 1 << 28;
-
-    impl Drawing {
-        /// The picture as a PNG, `scale` times as large. Its font travels with the program.
-        ///
-        /// # Errors
-        /// When the picture is too large to be drawn.
-        pub fn png(&self, ground: Ground, scale: f32) -> Result<Vec<u8>> {
-            let mut options = usvg::Options::default();
-            options.fontdb_mut().load_font_data(epaint_default_fonts::HACK_REGULAR.to_vec());
-            let failed =
-                |what: &str| Error::new(ErrorKind::Range, format!("the picture cannot be drawn: {what}"));
-            let tree =
-                usvg::Tree::from_str(&self.svg(ground), &options).map_err(|e| failed(&e.to_string()))?;
-            let size = tree.size();
-            let (width, height) =
-                ((size.width() * scale).ceil() as u32, (size.height() * scale).ceil() as u32);
-            let fits = u64::from(width) * u64::from(height) <= MOST_PIXELS;
-            let pixmap = if fits { tiny_skia::Pixmap::new(width, height) } else { None };
-            let mut pixmap = pixmap.ok_or_else(|| {
-                failed(&format!("{width} x {height} pixels"))
-                    .with_help("give a smaller width, or fewer lines")
-            })?;
-            let transform = tiny_skia::Transform::from_scale(scale, scale);
-            resvg::render(&tree, transform, &mut pixmap.as_mut());
-            pixmap.encode_png().map_err(|e| failed(&e.to_string()))
-        }
-    }
 }

@@ -11,7 +11,7 @@ use crate::Outcome;
 use crate::args;
 use crate::commands::capture::{record, summary};
 use crate::commands::check::{Checked, check};
-use crate::commands::{frames, show};
+use crate::commands::{frames, measure, show};
 use crate::errors::Failure;
 use crate::load::{Loaded, load};
 use crate::output::{Out, save};
@@ -152,7 +152,44 @@ impl Demo<'_> {
         let around = at.to_string().replace(' ', "");
         let lines = "ADC_CS_N,ADC_SCLK,ADC_MOSI,ADC_MISO";
         self.command(&format!("show {} --around {around} --lines {lines}", path.display()))?;
-        self.show(path, &around, None, lines)
+        self.show(path, &around, None, lines)?;
+        self.out.line("")?;
+        self.pictures(path, failed)
+    }
+
+    /// The same violation and all values of its limit, as pictures.
+    fn pictures(&mut self, path: &Path, failed: &LimitResult) -> Result<(), Failure> {
+        let ending = if cfg!(feature = "png") { "png" } else { "svg" };
+        let limit = format!("{}.{}", failed.reference, failed.symbol);
+        let (late, values) =
+            (self.path(&format!("late.{ending}")), self.path(&format!("conversion.{ending}")));
+        let lines = "ADC_CS_N,ADC_SCLK,ADC_MOSI,ADC_MISO,adc";
+        self.command(&format!(
+            "show {} --limit {limit} --span 3us --lines {lines} --output {}",
+            path.display(),
+            late.display()
+        ))?;
+        let picture = args::Show {
+            source: args::Source { file: path.to_path_buf(), setup: None },
+            at: None,
+            around: None,
+            span: Some("3us".to_string()),
+            from: None,
+            to: None,
+            lines: lines.split(',').map(str::to_string).collect(),
+            limit: vec![limit],
+            mark: Vec::new(),
+            width: None,
+            output: Some(late.clone()),
+            ground: args::Ground::Light,
+            replace: self.replace,
+        };
+        show::run(&picture, &mut Out::buffer())?;
+        let command = format!("measure {} --limit U3.tCONV --picture {}", path.display(), values.display());
+        self.command(&command)?;
+        let measured = args::Measure::of_limit(path, "U3.tCONV", &values, self.replace);
+        measure::run(&measured, &mut Out::buffer())?;
+        self.body(&format!("The pictures are in {} and {}.", late.display(), values.display()))
     }
 
     /// The picture that the command just told of draws.

@@ -37,6 +37,8 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         "tide-gauge-faster.dtap",
         "power-rail.dtap",
         "buses.dtap",
+        "late.png",
+        "conversion.png",
         "verdicts.txt",
     ] {
         assert!(demo.join(file).exists(), "{file}");
@@ -54,7 +56,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         let words = words.join(" ").replace("250 MS/s", "250MS/s");
         let mut tool = tool();
         tool.args(words.split(' '));
-        if words.starts_with("capture") {
+        if words.contains("--output") || words.contains("--picture") {
             tool.arg("--replace");
         }
         let code = tool.output().unwrap().status.code();

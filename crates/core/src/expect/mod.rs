@@ -26,7 +26,7 @@ pub struct Expectation {
 #[non_exhaustive]
 pub enum Expected {
     /// A sequence of bytes, or words, on a serial bus.
-    Payload(Payload),
+    Payload(Box<Payload>),
     /// The order of states.
     Order(Order),
 }

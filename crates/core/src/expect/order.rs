@@ -6,7 +6,7 @@ use crate::capture::Capture;
 use crate::limit::Verdict;
 use crate::line::{Bus, Level, LineId};
 use crate::measure::{Intervals, Measure};
-use crate::time::{Tick, Time};
+use crate::time::{Rational, Tick, Time};
 
 /// Most broken transitions that are kept.
 const MOST_BROKEN: usize = 1000;
@@ -126,7 +126,7 @@ impl Order {
     pub fn follow(&self, capture: &Capture) -> OrderResult {
         let base = capture.base();
         let window = capture.resolution().order_window(base).unwrap_or(0);
-        let settle = self.settle.and_then(|time| base.ticks_in(time)).map(|ticks| ticks.floor());
+        let settle = self.settle.and_then(|time| base.ticks_in(time)).map(Rational::floor);
         let settle = settle.map_or(window, |ticks| u64::try_from(ticks).unwrap_or(0));
         let names = self.states.names();
         let mut stays: Vec<(u64, u64, Intervals)> =

@@ -76,7 +76,7 @@ pub fn evaluate(text: &str, unit: Unit, look_up: &mut dyn FnMut(&str) -> Result<
             Err(wrong(&format!("'{}' has no unit", text.trim()))
                 .with_help(format!("this is {}", unit.example())))
         }
-        other => Err(wrong(&format!("'{}' is {}", text.trim(), other.what()))
+        Value::Quantity(_) => Err(wrong(&format!("'{}' is {}", text.trim(), value.what()))
             .with_help(format!("this should be {}", unit.example()))),
     }
 }

@@ -178,7 +178,7 @@ pub fn averages(capture: &Capture, event: &Program, range: Range<Tick>, over: u6
     let early = event.early(capture.resolution());
     let same_input = event.event_lines().len() == 1;
     for (place, hit) in event.hits(capture, range).enumerate() {
-        if place as u64 % over != 0 {
+        if !(place as u64).is_multiple_of(over) {
             continue;
         }
         if let Some(begin) = begin {

@@ -76,7 +76,7 @@ impl DraftExpectation {
         let what = if self.order.is_some() {
             self.states(board, problems).map(Expected::Order)
         } else {
-            self.payload(board, problems).map(Expected::Payload)
+            self.payload(board, problems).map(|payload| Expected::Payload(Box::new(payload)))
         };
         let what = what.filter(|_| problems.len() == before)?;
         Some(Expectation { name: self.name.value.clone(), what })

@@ -123,11 +123,10 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
     }
     let events = read_events(section, kind?, &mut places)?;
     match (kind?, &min, &max) {
-        (Kind::Stable, None, None) => {
-            if condition.is_none() {
-                section.missing("while", "while = \"WE_N low\"");
-            }
+        (Kind::Stable, None, None) if condition.is_none() => {
+            section.missing("while", "while = \"WE_N low\"");
         }
+        (Kind::Stable, None, None) => {}
         (Kind::Stable, ..) => {
             section.complain(
                 "a limit of kind 'stable' has no 'min' or 'max'",

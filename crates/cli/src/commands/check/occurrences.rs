@@ -4,7 +4,7 @@ use std::fs::File;
 use std::ops::ControlFlow;
 use std::path::Path;
 
-use deep_tap::limit::{Found, Occurrence, Rule, Verdict};
+use deep_tap::limit::{Found, Occurrence, Quantity, Rule, Verdict};
 use deep_tap::time::Resolution;
 use deep_tap::{Error, ErrorKind, Place};
 
@@ -104,10 +104,10 @@ impl<'a> Rows<'a> {
                     part: &bound.reference,
                     limit: &limit.symbol,
                     unit: limit.kind.unit().to_string(),
-                    min: limit.required.min.map(|q| q.to_f64()),
-                    max: limit.required.max.map(|q| q.to_f64()),
+                    min: limit.required.min.map(Quantity::to_f64),
+                    max: limit.required.max.map(Quantity::to_f64),
                     at: capture.base().time_of(occurrence.start).to_f64(),
-                    value: occurrence.value(capture.base()).map(|q| q.to_f64()),
+                    value: occurrence.value(capture.base()).map(Quantity::to_f64),
                     lo: bounds.map(|b| b.lo.to_f64()),
                     hi: bounds.map(|b| b.hi.to_f64()),
                     verdict: word(occurrence.verdict),
@@ -248,16 +248,17 @@ mod parquet_table {
         fn flush(&mut self) -> std::io::Result<()> {
             let mut group = self.writer.next_row_group().map_err(told)?;
             let (mut texts, mut numbers) = (self.texts.iter_mut(), self.numbers.iter_mut());
-            while let Some(mut column) = group.next_column().map_err(told)? {
-                if let Some(writer) = column.typed_opt::<DoubleType>() {
-                    let Some(values) = numbers.next() else { break };
+            for place in 0..COLUMNS.len() {
+                let Some(mut column) = group.next_column().map_err(told)? else { break };
+                if NUMBERS.contains(&place) {
+                    let values = numbers.next().map(std::mem::take).unwrap_or_default();
                     let levels: Vec<i16> = values.iter().map(|value| i16::from(value.is_some())).collect();
-                    let present: Vec<f64> = values.drain(..).flatten().collect();
+                    let present: Vec<f64> = values.into_iter().flatten().collect();
+                    let writer = column.typed::<DoubleType>();
                     writer.write_batch(&present, Some(&levels), None).map_err(told)?;
                 } else {
-                    let Some(values) = texts.next() else { break };
-                    column.typed::<ByteArrayType>().write_batch(values, None, None).map_err(told)?;
-                    values.clear();
+                    let values = texts.next().map(std::mem::take).unwrap_or_default();
+                    column.typed::<ByteArrayType>().write_batch(&values, None, None).map_err(told)?;
                 }
                 column.close().map_err(told)?;
             }

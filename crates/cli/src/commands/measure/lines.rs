@@ -51,7 +51,11 @@ pub(super) fn measure(
     });
     let duty = duty(capture, line, range.clone());
     let series = match (&period, full) {
-        (Some(period), true) => vec![Series::of("high", &high), Series::of("low", &low), period.clone()],
+        (Some(period), true) => {
+            let mut period = period.clone();
+            period.duty = duty;
+            vec![Series::of("high", &high), Series::of("low", &low), period]
+        }
         _ => Vec::new(),
     };
     MeasuredLine {
@@ -131,13 +135,6 @@ pub(super) fn full_text(line: &MeasuredLine, head: &str) -> String {
     let edges = if line.edges == 1 { "edge" } else { "edges" };
     let mut text = format!("{}: {} {edges}          {head}\n\n", line.line, line.edges);
     text.push_str(&series::text(&line.series));
-    if let Some(duty) = line.duty {
-        text.push_str(&format!(
-            "\n{:<29} {}",
-            format!("duty, mean over {}", line.periods),
-            estimate(duty, "%")
-        ));
-    }
     text.push('\n');
     text
 }

@@ -33,6 +33,8 @@ pub(super) struct Series {
     pub(super) percentile_99: Option<Measure>,
     /// One by the mean, where one interval begins with the end of the one before.
     pub(super) frequency: Option<Estimate>,
+    /// Of a line: the share of its periods for which it is high, in percent.
+    pub(super) duty: Option<Estimate>,
     pub(super) jitter: Option<Jitter>,
     pub(super) averages: Option<Averages>,
     pub(super) histogram: Option<Histogram>,
@@ -56,6 +58,7 @@ impl Series {
             percentile_99: intervals.percentile(99.0),
             frequency: intervals.mean().filter(|_| repeating).map(Estimate::recip),
             tick: intervals.base().tick(),
+            duty: None,
             jitter: None,
             averages: None,
             histogram: (intervals.count() > 0)
@@ -83,6 +86,9 @@ impl Series {
         if let Some(frequency) = self.frequency {
             let what = format!("frequency, mean over {}", self.count);
             lines.push([what, estimate(frequency, "Hz")]);
+        }
+        if let Some(duty) = self.duty {
+            lines.push([format!("duty, mean over {}", self.count), estimate(duty, "%")]);
         }
         if let Some(averages) = &self.averages
             && let (Some(min), Some(max)) = (averages.min, averages.max)
@@ -161,7 +167,7 @@ pub(super) fn text(all: &[Series]) -> String {
             plain(series.percentile_99),
         ]);
     }
-    let mut text = grid.text();
+    let mut text = format!("{}\n", grid.text());
     for series in all {
         let ends = [("shortest", series.min), ("longest", series.max)];
         let at = |(what, end): (&str, Option<Measure>)| {
