@@ -67,7 +67,10 @@
 //! | open or save a capture | [`format::dtap`] |
 //! | read or write a simulation's dump | [`format::vcd`] |
 //! | search for an event | [`event::Program`], [`event::StreamSearch`] |
-//! | check limits | [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`] |
+//! | check limits | [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`]; each violation [`limit::violations`] |
+//! | measure intervals, pulses, jitter, with bounds | [`measure::chain`], [`measure::periods`], [`measure::widths`], [`measure::jitter`], [`measure::around`] |
+//! | compare bytes and orders of states with what is expected | [`expect::Expectation`] |
+//! | draw waveforms or a histogram | [`draw::Sheet`], [`draw::Histogram`], as text [`draw::Picture`] |
 //! | decode a serial bus | [`decode::decode`], [`decode::Frames`]; with one of your own `examples/own_decoder.rs` |
 //! | know registers behind a bus by name, in units | [`decode::Registers`] |
 //! | know why a bus is not read as it was meant | [`diagnose::diagnose`] |

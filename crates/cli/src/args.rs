@@ -271,6 +271,12 @@ pub(crate) struct Frames {
     /// Text for people, CSV, or JSON with an object a line
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+    /// Save a table with a row for each field instead: .csv or .parquet
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["summary", "beside", "count", "format"])]
+    pub(crate) table: Option<PathBuf>,
+    /// Replace a table that is there already
+    #[arg(long, requires = "table")]
+    pub(crate) replace: bool,
 }
 
 #[derive(Debug, clap::Args)]

@@ -265,6 +265,8 @@ impl Demo<'_> {
             from: None,
             to: None,
             format: args::Format::Text,
+            table: None,
+            replace: false,
         };
         let mut listed = Out::buffer();
         frames::list(&asked, &loaded, &mut listed)?;

@@ -145,3 +145,79 @@ fn expectations_stand_beside_the_limits() {
     let (code, said, _) = run(folder.path(), &["check", "x.dtap", "--only", "order of power-up"]);
     assert!(code == Some(0) && said.starts_with("1 passed"), "{said}");
 }
+
+#[test]
+fn frames_become_a_table_with_a_row_for_each_field() {
+    let folder = captured();
+    let said = ok(&folder, &["frames", FILE, "--table", "f.csv"]);
+    assert!(said.ends_with(" frames saved to f.csv\n"), "{said}");
+    let table = std::fs::read_to_string(folder.path().join("f.csv")).unwrap();
+    let header = table.lines().next().unwrap();
+    assert!(header.starts_with("number,bus,kind,start_s,end_s,field,value,hex,bits"), "{header}");
+    let frames: u64 = said.split(' ').next().unwrap().parse().unwrap();
+    // Each word of the converter has both directions.
+    assert_eq!(table.lines().count() as u64 - 1, 2 * frames);
+    let (code, _, error) = run(folder.path(), &["frames", FILE, "--table", "f.csv"]);
+    assert!(code == Some(2) && error.contains("this file is there already"), "{error}");
+}
+
+#[cfg(feature = "parquet")]
+#[test]
+fn parquet_has_the_rows_of_the_csv() {
+    use parquet::file::reader::{FileReader, SerializedFileReader};
+    use parquet::record::RowAccessor;
+
+    let folder = captured();
+    for table in ["o.csv", "o.parquet"] {
+        run(folder.path(), &["check", FILE, "--occurrences", table]);
+    }
+    let csv = std::fs::read_to_string(folder.path().join("o.csv")).unwrap();
+    let file = std::fs::File::open(folder.path().join("o.parquet")).unwrap();
+    let reader = SerializedFileReader::new(file).unwrap();
+    let mut rows = 0;
+    for (row, line) in reader.get_row_iter(None).unwrap().zip(csv.lines().skip(1)) {
+        let row = row.unwrap();
+        // The source is quoted, since it has commas.
+        let cells: Vec<&str> = line.rsplitn(10, ',').collect();
+        let number = |place: usize| row.get_double(place).ok().map(|n| format!("{n:e}")).unwrap_or_default();
+        assert_eq!(row.get_string(2).unwrap(), cells[9].rsplit(',').next().unwrap());
+        assert_eq!(row.get_string(3).unwrap(), cells[8]);
+        assert_eq!((number(8), number(9), number(10)), (cells[3].into(), cells[2].into(), cells[1].into()));
+        assert_eq!(row.get_string(11).unwrap(), cells[0]);
+        rows += 1;
+    }
+    assert_eq!(rows, csv.lines().count() - 1);
+}
+
+#[test]
+fn the_documented_commands_run() {
+    let folder = captured();
+    let mut seen = 0;
+    for name in ["README.md", "docs/measure.md", "docs/walkthrough.md"] {
+        let text = std::fs::read_to_string(root().join(name)).unwrap();
+        let blocks = text.split("```sh\n").skip(1).filter_map(|rest| rest.split("```").next());
+        for line in blocks.flat_map(str::lines) {
+            // What looks at the demo board's first capture; the others are run elsewhere.
+            let words: Vec<&str> = line.split(' ').collect();
+            let (["deep-tap", command, file, ..], true) = (&words[..], line.contains(" tide-gauge.dtap"))
+            else {
+                continue;
+            };
+            if *file != "tide-gauge.dtap" || *command == "info" {
+                continue;
+            }
+            seen += 1;
+            let line = line.replacen("deep-tap", crate::support::binary(), 1);
+            let mut shell = std::process::Command::new("sh");
+            shell.current_dir(&folder).env("NO_COLOR", "1").args(["-c", &line]);
+            let output = shell.output().unwrap();
+            let error = String::from_utf8_lossy(&output.stderr);
+            assert!(matches!(output.status.code(), Some(0 | 1 | 3)), "{name}: {line}: {error}");
+            let saved = std::fs::read_dir(&folder).unwrap().filter_map(Result::ok);
+            let pictures =
+                saved.filter(|entry| entry.path().extension().is_some_and(|e| e == "png" || e == "svg"));
+            pictures.for_each(|entry| std::fs::remove_file(entry.path()).unwrap());
+        }
+    }
+    assert!(seen >= 12, "{seen}");
+}

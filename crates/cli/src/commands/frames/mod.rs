@@ -3,8 +3,10 @@
 mod beside;
 mod rows;
 mod summary;
+mod table;
 
 use std::ops::Range;
+use std::path::Path;
 
 use deep_tap::Error;
 use deep_tap::capture::Capture;
@@ -109,6 +111,13 @@ pub(crate) fn list<'a>(
     let buses = asked(args, serial_buses(setup, capture, &args.bus)?)?;
     let listing = Listing::new(args, loaded, buses.clone())?;
     let count = match () {
+        () if args.table.is_some() => {
+            let path = args.table.as_deref().unwrap_or(Path::new(""));
+            let count = table::write(listing, path, args.replace)?;
+            let frames = if count == 1 { "frame" } else { "frames" };
+            out.line(format!("{count} {frames} saved to {}", path.display()))?;
+            count
+        }
         () if args.summary => summary::write(listing, out)?,
         () if args.beside => beside::write(listing, out)?,
         () if args.count => {
