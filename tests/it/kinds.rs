@@ -2,15 +2,16 @@
 
 use std::ops::ControlFlow;
 
+use deep_tap::bench::Random;
 use deep_tap::capture::{AnalogBuilder, Capture};
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{FrameBus, Meaning, Scope};
 use deep_tap::limit::{
-    self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Required, Rule, Verdict, Which,
+    self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Required, Rule, Unit, Verdict, Which,
 };
 use deep_tap::line::{AnalogLine, AnalogScale, LineId};
 use deep_tap::setup::{Attached, Setup};
-use deep_tap::time::{Resolution, TimeBase};
+use deep_tap::time::{Rational, Resolution, TimeBase};
 
 use crate::support::{bind, capture, limit, pair};
 
@@ -225,6 +226,63 @@ fn the_bit_rate_is_measured_between_edges_of_one_direction() {
         BoundLimit::bind("J1", "link", &between(Kind::Rate, clocked, "-1 %", ""), &Scope::of(&record))
             .unwrap_err();
     assert_eq!((field, error.message()), ("bus", "'TX' is no serial bus, so it has no bit rate"));
+}
+
+#[test]
+fn bit_rates_are_within_their_bounds_whatever_is_sent() {
+    const TICK: i64 = 10_000_000;
+    let mut random = Random::new(11);
+    let (mut seen, mut passed, mut failed) = (0, 0, 0);
+    for _ in 0..300 {
+        // About 100 ticks a bit nominally, off by up to 4 %, in femtoseconds.
+        let bit = 100 * TICK + random.between(-4 * TICK, 4 * TICK);
+        let phase = random.between(0, TICK - 1);
+        let (mut edges, mut at) = (vec![TICK * 3 / 2], 2000 * TICK);
+        for _ in 0..20 {
+            let byte = random.below(256);
+            let bits = (0..10u32).map(|n| matches!(n, 9) || (n > 0 && byte >> (n - 1) & 1 == 1));
+            let mut level = true;
+            for (n, wanted) in bits.enumerate() {
+                if wanted != level {
+                    edges.push(at + n as i64 * bit);
+                    level = wanted;
+                }
+            }
+            at += 12 * bit + random.between(0, 50 * TICK);
+        }
+        let ticks: Vec<u64> =
+            edges.iter().map(|fs| (fs - phase + TICK - 1).div_euclid(TICK) as u64).collect();
+        let record =
+            capture("100 MS/s", Resolution::SAMPLED, ticks[ticks.len() - 1] + 3000, &[("TX", &ticks)]);
+        let mut scope = Scope::new();
+        let protocol = Protocol::Uart(UartConfig::new("1 MHz".parse().unwrap()));
+        let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
+        scope.define("log", Meaning::Frames(FrameBus::new(bus)));
+        let truth =
+            Rational::new((100 * TICK).into(), bit.into()).unwrap().checked_sub(Rational::ONE).unwrap();
+        let truth = Unit::Percent.of(truth);
+        let limit = between(Kind::Rate, Events::Bits { bus: "log".into(), nominal: None }, "-2 %", "2 %");
+        let bound = BoundLimit::bind("J1", "link", &limit, &scope).unwrap();
+        let kept = truth >= quantity("-2 %") && truth <= quantity("2 %");
+        bound
+            .occurrences(&record, Rule::Proven, &mut |found| {
+                if let limit::Found::Occurrence(occurrence) = found {
+                    let bounds = occurrence.bounds(record.base(), record.resolution()).unwrap();
+                    assert!(bounds.contain(truth), "{truth} not in {bounds:?}");
+                    match occurrence.verdict {
+                        Verdict::Pass => assert!(kept, "{truth}: {occurrence:?}"),
+                        Verdict::Fail => assert!(!kept, "{truth}: {occurrence:?}"),
+                        Verdict::Inconclusive | Verdict::NotSeen => {}
+                    }
+                    seen += 1;
+                    passed += u32::from(occurrence.verdict == Verdict::Pass);
+                    failed += u32::from(occurrence.verdict == Verdict::Fail);
+                }
+                ControlFlow::Continue(())
+            })
+            .unwrap();
+    }
+    assert!(seen > 5000 && passed > 1000 && failed > 1000, "{seen} {passed} {failed}");
 }
 
 const TWICE: &str = r#"

@@ -193,10 +193,33 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
     }
 }
 
+/// Whether B changes while A is high, as far as that can be said.
+fn compare_steady(truth: &Truth, capture: &Capture, tally: &mut Tally) {
+    let steady = limit(Kind::Stable, Events::Steady("B".into()), None, None);
+    let steady = Limit { condition: Some("A high".into()), ..steady };
+    let (found, _) = occurrences(capture, &steady);
+    let tick_fs = capture.base().tick().to_f64() * 1e15;
+    for occurrence in found {
+        let slot = ((occurrence.start.0 as f64 - 20.0) * tick_fs / truth.slot as f64).round() as usize;
+        let (Some(begin), Some(width)) = (truth.a.get(2 * slot), truth.interval(Kind::Width, slot)) else {
+            continue;
+        };
+        let high = begin.0..begin.0 + width;
+        let changes = truth.b.iter().any(|(at, _)| high.contains(at));
+        match occurrence.verdict {
+            Verdict::Pass => assert!(!changes, "wrong pass in slot {slot}: {occurrence:?}"),
+            Verdict::Fail => assert!(changes, "wrong fail in slot {slot}: {occurrence:?}"),
+            Verdict::Inconclusive | Verdict::NotSeen => {}
+        }
+        tally.passed += u64::from(occurrence.verdict == Verdict::Pass);
+        tally.failed += u64::from(occurrence.verdict == Verdict::Fail);
+    }
+}
+
 #[test]
 fn truth_is_inside_the_bounds_and_no_verdict_is_wrong() {
     let mut random = Random::new(20_261_123);
-    let mut tally = Tally::default();
+    let (mut tally, mut steady) = (Tally::default(), Tally::default());
     // Rates of the stand-in instrument, in MS/s.
     let rates = [10, 20, 25, 50, 100, 125, 200, 250, 500];
     for trial in 0..TRIALS {
@@ -229,7 +252,9 @@ fn truth_is_inside_the_bounds_and_no_verdict_is_wrong() {
         let (min, max) = if random.below(2) == 0 { (share, None) } else { (None, share) };
         let duty = limit(Kind::Duty, Events::Pulse("A high".into()), None, None);
         compare(&truth, &capture, &Limit { required: Required { min, max }, ..duty }, &mut tally);
+        compare_steady(&truth, &capture, &mut steady);
     }
+    assert!(steady.passed > 1000 && steady.failed > 1000, "{} {}", steady.passed, steady.failed);
     assert!(tally.seen >= 100_000, "only {} occurrences", tally.seen);
     // The test would prove nothing if nearly everything were inconclusive.
     assert!(tally.passed > tally.seen / 4, "only {} of {} passed", tally.passed, tally.seen);
