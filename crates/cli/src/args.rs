@@ -7,7 +7,7 @@ use clap::{Parser, Subcommand, ValueEnum};
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done; for check: every limit passed; for plan: possible, wise, every limit can be decided
-  1  check: a limit is violated; find, frames, registers: nothing was found;
+  1  check: a limit is violated, or an expectation; find, frames, registers: nothing was found;
      answers: a request has none
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
@@ -58,7 +58,7 @@ pub(crate) enum Command {
     /// Widths, periods, frequency, duty, jitter, intervals between events, voltages; with statistics
     #[command(after_help = EXIT_CODES)]
     Measure(Measure),
-    /// The datasheet limits against a capture: the verdict table
+    /// The datasheet limits, and what else is expected, against captures: the verdict table
     #[command(after_help = EXIT_CODES)]
     Check(Check),
     /// The waveforms of a capture: as text, SVG or PNG

@@ -115,7 +115,7 @@ pub(crate) fn estimate(known: Estimate, unit: &str) -> String {
     let Estimate { value, lo, hi } = known;
     let off = (value - lo).max(hi - value);
     if off <= value.abs() * 1e-12 {
-        return engineering(value, value.abs() * 1e-6, unit);
+        return plain_estimate(value, unit);
     }
     if !hi.is_finite() {
         return format!("over {}", engineering(lo, lo * 1e-3, unit));
@@ -124,4 +124,18 @@ pub(crate) fn estimate(known: Estimate, unit: &str) -> String {
     let step = 10f64.powf(off.log10().floor() - 1.0);
     let up = (off / step - 1e-6).ceil() * step;
     format!("{} ± {}", engineering(value, up, unit), engineering(up, up / 10.0, unit))
+}
+
+/// A number that is known exactly, to seven digits, without the zeros at its end.
+fn plain_estimate(value: f64, unit: &str) -> String {
+    if value == 0.0 {
+        return format!("0 {unit}");
+    }
+    let text = engineering(value, value.abs() * 1e-6, unit);
+    match text.split_once(' ') {
+        Some((number, unit)) if number.contains('.') => {
+            format!("{} {unit}", number.trim_end_matches('0').trim_end_matches('.'))
+        }
+        _ => text,
+    }
 }

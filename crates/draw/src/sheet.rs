@@ -377,9 +377,12 @@ impl Layout<'_> {
                 (from + slant, low),
             ];
             drawing.polygon(points, Some(stroke), (fill, 1.0));
-            if text_width(text, VALUE_SIZE) + 2.0 * SLANT + 2.0 <= to - from {
+            // Where it is narrow, the base goes without saying.
+            let fits = |text: &&str| text_width(text, VALUE_SIZE) + 2.0 * SLANT + 2.0 <= to - from;
+            let bare = text.trim_start_matches("0x").trim_start_matches("0b");
+            if let Some(text) = [text.as_str(), bare].into_iter().find(fits) {
                 let at = ((from + to) / 2.0, middle + 4.0);
-                drawing.text(at, text.as_str(), VALUE_SIZE, Ink::Text, Anchor::Middle);
+                drawing.text(at, text, VALUE_SIZE, Ink::Text, Anchor::Middle);
             }
         }
     }
