@@ -53,7 +53,7 @@ fn setups_and_limits_in_the_documents_load() {
             }
             // A limits file is loaded by a setup that wires every pin.
             assert!(block.starts_with("# limits"), "{name}: a block that says neither setup nor limits");
-            let pins = block.split("[pins]").nth(1).unwrap().split("[[").next().unwrap();
+            let pins = block.split("[pins]").nth(1).unwrap().split("\n[").next().unwrap();
             let pins: Vec<&str> =
                 pins.lines().filter_map(|l| l.split_once(" = ").map(|(pin, _)| pin)).collect();
             let lines: String = pins.iter().map(|p| format!("[[line]]\nname = \"{p}\"\n")).collect();

@@ -1,9 +1,12 @@
 //! Waveforms, compared as text pictures.
 
+use deep_tap::bench::Random;
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
-use deep_tap::draw::{Marker, Picture, RowSource, View};
+use deep_tap::draw::{Dimension, Drawing, Ground, Histogram, Marker, Picture, RowSource, Sheet, View};
+use deep_tap::limit::Required;
 use deep_tap::line::{Bus, BusId, LineId};
-use deep_tap::time::{Resolution, Tick};
+use deep_tap::measure::Distribution;
+use deep_tap::time::{Resolution, Tick, Time};
 
 use crate::support::capture;
 
@@ -90,4 +93,119 @@ fn frames_and_fields_stand_under_each_other_and_crowd_when_there_are_many() {
         (one.rows[0].spans.len(), one.rows[0].spans[0].texts.len(), one.rows[0].spans[0].faulty),
         (1, 0, true)
     );
+}
+
+/// A text of a picture: what it says, and the box that it takes.
+#[derive(Debug)]
+struct Placed {
+    text: String,
+    from: (f64, f64),
+    to: (f64, f64),
+}
+
+/// The texts of an SVG, in a font whose characters are 0.602 of its size wide.
+fn texts(svg: &str) -> Vec<Placed> {
+    let value = |tag: &str, name: &str| -> Option<String> {
+        let rest = tag.split(&format!(" {name}=\"")).nth(1)?;
+        Some(rest.split('"').next()?.to_string())
+    };
+    let number = |tag: &str, name: &str| value(tag, name).unwrap().parse::<f64>().unwrap();
+    let place = |element: &str| {
+        let (tag, rest) = element.split_once('>').unwrap();
+        let text = rest.split("</text>").next().unwrap().trim();
+        let text =
+            text.replace("&lt;", "<").replace("&gt;", ">").replace("&apos;", "'").replace("&amp;", "&");
+        let (x, y, size) = (number(tag, "x"), number(tag, "y"), number(tag, "font-size"));
+        let width = text.chars().count() as f64 * size * 0.602;
+        let left = match value(tag, "text-anchor").as_deref() {
+            Some("middle") => x - width / 2.0,
+            Some("end") => x - width,
+            _ => x,
+        };
+        // From the top of a capital letter to its foot.
+        Placed { text, from: (left, y - 0.72 * size), to: (left + width, y) }
+    };
+    svg.split("<text").skip(1).map(place).collect()
+}
+
+#[test]
+fn no_text_of_a_picture_touches_another_or_leaves_it() {
+    let mut random = Random::new(77);
+    let mut seen = 0;
+    for round in 0..150u64 {
+        let len = 20_000;
+        let lines: Vec<(String, Vec<u64>)> = (0..1 + round % 20)
+            .map(|n| {
+                let power = 1 + random.below(12);
+                let step = 1 + random.below(1 << power);
+                let mut at = 0;
+                let edges = std::iter::from_fn(|| {
+                    at += 1 + random.below(step);
+                    (at < len).then_some(at)
+                });
+                (format!("LINE_{n}"), edges.collect())
+            })
+            .collect();
+        let lines: Vec<(&str, &[u64])> = lines.iter().map(|(n, e)| (n.as_str(), e.as_slice())).collect();
+        let record = capture("100 MS/s", Resolution::SAMPLED, len, &lines);
+        let bus = Bus::new("BUS", (0..lines.len()).map(LineId).collect()).unwrap();
+        let record = record.into_builder().bus(bus).build().unwrap();
+        let start = random.below(len - 10);
+        let end = start + 1 + random.below(len - start - 1);
+        let mut tick = || Tick(start + random.below(end - start));
+        let markers: Vec<Marker> = (0..round % 9)
+            .map(|n| Marker { tick: tick(), name: "marker ".repeat(1 + n as usize % 3) + "x" })
+            .collect();
+        let mut markers = markers;
+        markers.sort_by_key(|marker| marker.tick);
+        let dimensions: Vec<Dimension> = (0..round % 7)
+            .map(|n| {
+                let (a, b) = (tick(), tick());
+                let text = format!("t{n} 12 ns ± 10 ns, required ≥ 18 ns: FAIL");
+                Dimension { from: a.min(b), to: a.max(b), text, violated: n % 2 == 0, lines: vec![LineId(0)] }
+            })
+            .collect();
+        let width = 400 + (round as u32 * 37) % 1500;
+        let title = "A title that may be longer than the picture is wide ".repeat(1 + round as usize % 4);
+        let sheet = Sheet {
+            start: Tick(start),
+            end: Tick(end),
+            width,
+            title,
+            markers: &markers,
+            dimensions: &dimensions,
+        };
+        let mut rows: Vec<RowSource> = (0..lines.len()).map(|n| RowSource::Line(LineId(n))).collect();
+        rows.push(RowSource::Bus(BusId(0)));
+        let drawing = sheet.draw(&record, &rows).unwrap();
+        seen += apart(&drawing, &format!("round {round}"));
+    }
+    assert!(seen > 3000, "{seen}");
+    for round in 0..120 {
+        let values: Distribution = (0..1 + round).map(|_| random.between(0, 20 + round * round)).collect();
+        let ends = [random.between(0, 200 + round * round), random.between(0, 200 + round * round)];
+        let end = |ticks: i64| Some(Time::from_ps(ticks * 1000));
+        let required = Required::times(end(ends[0].min(ends[1])), end(ends[0].max(ends[1])));
+        let histogram =
+            Histogram::of_times(&values.histogram(40), Time::from_ps(1000)).with_required(required);
+        apart(&histogram.draw("values", 400 + round as u32), &format!("histogram {round}"));
+    }
+}
+
+/// No text of a drawing touches another, or leaves it; how many there are.
+fn apart(drawing: &Drawing, what: &str) -> usize {
+    let all = texts(&drawing.svg(Ground::Light));
+    let (right, bottom) = drawing.size();
+    for (place, one) in all.iter().enumerate() {
+        let inside = one.from.0 >= 0.0 && one.to.0 <= f64::from(right) && one.to.1 <= f64::from(bottom);
+        assert!(inside && one.from.1 >= 0.0, "{what}: {} leaves the picture: {one:?}", one.text);
+        for other in &all[place + 1..] {
+            let apart = one.to.0 <= other.from.0
+                || other.to.0 <= one.from.0
+                || one.to.1 <= other.from.1
+                || other.to.1 <= one.from.1;
+            assert!(apart, "{what}: {one:?} and {other:?}");
+        }
+    }
+    all.len()
 }

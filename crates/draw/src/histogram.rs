@@ -101,8 +101,9 @@ impl Histogram {
         let plot = width - MARGIN - RIGHT;
         let x = |at: f64| MARGIN + (at - least) / (most - least) * plot;
         let y = |count: u64| TOP + PLOT - count as f64 / self.tallest() as f64 * (PLOT - 10.0);
-        for share in [0.25, 0.5, 0.75, 1.0] {
-            let count = (self.tallest() as f64 * share).round() as u64;
+        let mut counts: Vec<u64> = (1..=4).map(|quarter| self.tallest() * quarter / 4).collect();
+        counts.dedup();
+        for count in counts.into_iter().filter(|count| *count > 0) {
             drawing.line(vec![(MARGIN, y(count)), (width - RIGHT, y(count))], Ink::Grid, 1.0);
             drawing.text((MARGIN - 8.0, y(count) + 4.0), count.to_string(), 11.0, Ink::Faint, Anchor::End);
         }
@@ -116,7 +117,8 @@ impl Histogram {
         }
         drawing.line(vec![(MARGIN, TOP + PLOT), (width - RIGHT, TOP + PLOT)], Ink::Text, 1.0);
         self.label_axis(&mut drawing, &x, width - RIGHT, TOP + PLOT);
-        for (end, word) in [(ends[0], "min"), (ends[1], "max")] {
+        // Each on a line of its own: they may be close together.
+        for (end, word, y) in [(ends[0], "min", TOP + 4.0), (ends[1], "max", TOP + 20.0)] {
             let Some(end) = end else { continue };
             let at = x(value(end));
             drawing.line(vec![(at, TOP - 6.0), (at, TOP + PLOT)], Ink::Bad, 1.6);
@@ -128,7 +130,7 @@ impl Histogram {
                 true => (6.0, Anchor::Start),
                 false => (-6.0, Anchor::End),
             };
-            drawing.text((at + dx, TOP + 4.0), text, 12.0, Ink::Bad, anchor);
+            drawing.text((at + dx, y), text, 12.0, Ink::Bad, anchor);
         }
         drawing
     }
