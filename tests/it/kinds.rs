@@ -178,9 +178,18 @@ fn levels_and_ramps_of_analog_lines() {
         (Kind::RiseTime, ramp("1 V", "2 V"), "10 us"),
         (Kind::FallTime, ramp("10 %", "90 %"), "12 us"),
     ] {
-        let result = checked(&record, &between(kind, events, "", "40 us"));
+        let limit = between(kind, events, "", "40 us");
+        let result = checked(&record, &limit);
         assert_eq!((result.verdict, result.measured), (Verdict::Pass, Some(quantity(took))), "{kind}");
-        assert!(result.bounds.unwrap().contain(quantity(took)));
+        // A tick for its two edges, a sample for each level, and what the error of a level makes of the
+        // slope; no skew, since it is one input.
+        let bounds = result.bounds.unwrap();
+        assert!(bounds.contain(quantity(took)), "{bounds:?}");
+        let width = bounds.hi.to_f64() - bounds.lo.to_f64();
+        assert!(width < 12e-6, "{width}");
+        let skewed =
+            record.with_resolution(Resolution { skew: "5 us".parse().unwrap(), ..*record.resolution() });
+        assert_eq!(checked(&skewed, &limit).bounds, Some(bounds));
     }
     // A line that never moves has no rise, and no high level.
     let flat = analog(&[1000; 100]);

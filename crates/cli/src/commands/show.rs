@@ -178,7 +178,7 @@ fn dimensions(
 ) -> Result<Vec<Dimension>, Failure> {
     /// More in one picture nobody tells apart.
     const MOST: usize = 200;
-    let resolution = bound.blurred(capture).map_or(*capture.resolution(), |c| *c.resolution());
+    let resolution = bound.resolution_in(capture, Rule::Proven);
     let tick = capture.base().tick();
     let dimension = |occurrence: &Occurrence| {
         let known = occurrence.value(capture.base()).zip(occurrence.bounds(capture.base(), &resolution));

@@ -255,15 +255,13 @@ impl Capture {
         self.base.length_of(i64::try_from(ticks.unwrap_or(self.len)).unwrap_or(i64::MAX))
     }
 
-    /// The same capture, with instants known less well by `extra`.
+    /// The same capture, with instants known as well as this says.
     #[must_use]
-    pub fn blurred(&self, extra: Time) -> Capture {
-        let sum = self.resolution.extra.to_rational().checked_add(extra.to_rational());
-        let extra = sum.map_or(self.duration(), Time::from_rational);
+    pub fn with_resolution(&self, resolution: Resolution) -> Capture {
         Capture {
             base: self.base,
             len: self.len,
-            resolution: Resolution { extra, ..self.resolution },
+            resolution,
             lines: self.lines.clone(),
             traces: self.traces.clone(),
             buses: self.buses.clone(),

@@ -54,10 +54,7 @@ impl Checked {
                 continue;
             }
             let found = violations(capture, bound, rule, MOST)?;
-            let resolution = match rule {
-                Rule::Proven => bound.blurred(capture).map_or(*capture.resolution(), |c| *c.resolution()),
-                Rule::Measured => Resolution::EXACT,
-            };
+            let resolution = bound.resolution_in(capture, rule);
             let told = |occurrence: &Occurrence| told(loaded, result, occurrence, &resolution);
             let streak =
                 |s: &Streak| (Told { at: told(&s.first).at, ..told(&s.worst) }, told(&s.last), s.count);

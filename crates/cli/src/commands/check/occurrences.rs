@@ -4,7 +4,6 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use deep_tap::limit::{Found, Quantity, Rule, Verdict};
-use deep_tap::time::Resolution;
 
 use super::wanted;
 use crate::errors::Failure;
@@ -49,10 +48,7 @@ impl<'a> Rows<'a> {
         for bound in wanted(setup, only) {
             let limit = &bound.limit;
             let unit = limit.kind.unit().to_string();
-            let resolution = match rule {
-                Rule::Proven => bound.blurred(capture).map_or(*capture.resolution(), |c| *c.resolution()),
-                Rule::Measured => Resolution::EXACT,
-            };
+            let resolution = bound.resolution_in(capture, rule);
             let mut failed = None;
             bound.occurrences(capture, rule, &mut |found| {
                 let Found::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };

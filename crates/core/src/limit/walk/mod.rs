@@ -57,6 +57,18 @@ impl BoundLimit {
         limit.walk(blurred.as_ref().unwrap_or(capture), rule, &mut Each(sink))
     }
 
+    /// How well instants are known for this limit in a capture: less well than those of edges where it
+    /// looks at voltages of analog lines, or at lines made from them. What an
+    /// [`Occurrence`](crate::limit::Occurrence) asks for its bounds.
+    pub fn resolution_in(&self, capture: &Capture, rule: Rule) -> Resolution {
+        match rule {
+            Rule::Proven => {
+                self.settled(capture).map_or(*capture.resolution(), |limit| limit.known_resolution(capture))
+            }
+            Rule::Measured => Resolution::EXACT,
+        }
+    }
+
     /// The same limit with levels that are shares of a line's swing as voltages; `None` where the line
     /// has no swing in this record.
     pub(super) fn settled(&self, capture: &Capture) -> Option<Cow<'_, BoundLimit>> {
@@ -69,18 +81,30 @@ impl BoundLimit {
         }
     }
 
-    /// A capture as this limit sees it, where it looks at voltages of analog lines, or at lines made
-    /// from them: these are known less well than other edges. `None` where it looks at none.
-    pub fn blurred(&self, capture: &Capture) -> Option<Capture> {
+    /// A capture as this limit sees it; `None` where that is as it is.
+    pub(super) fn blurred(&self, capture: &Capture) -> Option<Capture> {
+        let resolution = self.known_resolution(capture);
+        (resolution != *capture.resolution()).then(|| capture.with_resolution(resolution))
+    }
+
+    fn known_resolution(&self, capture: &Capture) -> Resolution {
         let off = self.level_error(capture);
-        let spreads = self.lines().into_iter().map(|line| match Crossing::of_line(line) {
+        let spread = |line: LineId| match Crossing::of_line(line) {
             Some(crossing) => capture.crossing_spread(crossing, off),
             None => capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra),
-        });
-        let sum = |a: Time, b: Time| {
-            a.to_rational().checked_add(b.to_rational()).map_or(capture.duration(), Time::from_rational)
         };
-        spreads.reduce(sum).filter(|extra| *extra > Time::ZERO).map(|extra| capture.blurred(extra))
+        let mut extra = capture.resolution().extra.to_rational();
+        for line in self.lines() {
+            let sum = extra.checked_add(spread(line).to_rational());
+            extra = sum.unwrap_or(capture.duration().to_rational());
+        }
+        // Two voltages of one analog line come in by one input.
+        let analog = |line: &LineId| Crossing::of_line(*line).map(Crossing::analog);
+        let lines = self.lines();
+        let first = lines.first().and_then(analog);
+        let one_input = first.is_some() && lines.iter().all(|line| analog(line) == first);
+        let skew = if one_input { Time::ZERO } else { capture.resolution().skew };
+        Resolution { extra: Time::from_rational(extra), skew, ..*capture.resolution() }
     }
 
     /// How far off the levels may be that were taken from the record itself.
