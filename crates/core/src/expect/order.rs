@@ -143,7 +143,7 @@ impl Order {
             Err(instead) => instead.clone(),
         };
         let mut before: Option<Result<usize, String>> = None;
-        for (start, end, state) in self.stretches(capture, settle) {
+        self.stretches(capture, settle, &mut |start, end, state| {
             let broken = match (&before, &state) {
                 (None, Ok(state)) => self.first.is_some_and(|first| first != *state),
                 (None, Err(_)) | (_, Err(_)) => true,
@@ -171,7 +171,7 @@ impl Order {
                 }
             }
             before = Some(state);
-        }
+        });
         let stay = |(name, (count, total, whole)): (&&str, (u64, u64, Intervals))| Stay {
             state: name.to_string(),
             count,
@@ -188,28 +188,34 @@ impl Order {
         result
     }
 
-    /// The stretches of one state each, those that only pass left out.
-    fn stretches(&self, capture: &Capture, settle: u64) -> Vec<(Tick, Tick, Result<usize, String>)> {
+    /// Tells the stretches of one state each, those that only pass left out.
+    fn stretches(
+        &self,
+        capture: &Capture,
+        settle: u64,
+        tell: &mut dyn FnMut(Tick, Tick, Result<usize, String>),
+    ) {
         let lines = self.states.lines();
         let mut cursors: Vec<_> =
             lines.iter().map(|line| capture.trace(*line).edges(capture.range()).peekable()).collect();
-        let mut all: Vec<(Tick, Tick, Result<usize, String>)> = Vec::new();
+        // What began, and whether it goes on is not known yet.
+        let mut open: Option<(Tick, Result<usize, String>)> = None;
         let mut start = Tick(0);
         loop {
             let next = cursors.iter_mut().filter_map(|edges| edges.peek().map(|edge| edge.tick)).min();
             let end = next.unwrap_or(Tick(capture.len()));
-            // What lasts no longer than edges need to settle is on its way to something else.
+            // What lasts no longer than edges need to settle is on its way to something else, and belongs
+            // to what was before.
             let passing = start.0 > 0 && next.is_some() && end.0 - start.0 <= settle;
             if end > start && !passing {
                 let state = self.states.at(capture, start);
-                match all.last_mut() {
-                    Some((_, last, same)) if *same == state => *last = end,
-                    Some((_, last, _)) => {
-                        // What passed belongs to what was before.
-                        *last = start;
-                        all.push((start, end, state));
+                match &open {
+                    Some((_, same)) if *same == state => {}
+                    _ => {
+                        if let Some((began, before)) = open.replace((start, state)) {
+                            tell(began, start, before);
+                        }
                     }
-                    None => all.push((start, end, state)),
                 }
             }
             let Some(next) = next else { break };
@@ -218,6 +224,8 @@ impl Order {
             }
             start = next;
         }
-        all
+        if let Some((began, state)) = open {
+            tell(began, Tick(capture.len()), state);
+        }
     }
 }
