@@ -140,7 +140,10 @@ fn seen(result: &LimitResult, tick: Time) -> String {
     };
     let typical = result.typical.map_or(String::new(), |typical| format!("typical {typical}, "));
     let (min, max) = (statistics.min.rounded(digits), statistics.max.rounded(digits));
-    format!("{typical}seen {} times, {min} to {max}", result.counts.seen)
+    match result.counts.seen {
+        1 => format!("{typical}seen once, {min}"),
+        seen => format!("{typical}seen {seen} times, {min} to {max}"),
+    }
 }
 
 fn told(loaded: &Loaded, result: &LimitResult, occurrence: &Occurrence, resolution: &Resolution) -> Told {
