@@ -5,7 +5,7 @@ use deep_tap::bench::Random;
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::line::{Level, LineId};
-use deep_tap::measure::{Distribution, Estimate, averages, chain, jitter, periods, widths};
+use deep_tap::measure::{Distribution, Estimate, averages, chain, duty, jitter, periods, widths};
 use deep_tap::time::Resolution;
 
 use crate::support::capture;
@@ -104,6 +104,9 @@ fn the_truth_lies_within_the_bounds_of_every_statistic() {
         let high = widths(&record, LineId(0), Level::High, record.range());
         assert_eq!(high.count(), highs.len() as u64);
         inside(high.mean().unwrap(), mean(&highs), "mean width");
+        let whole: f64 = true_periods.iter().sum();
+        let share = highs[..highs.len() - 1].iter().sum::<f64>() / whole;
+        inside(duty(&record, LineId(0), record.range()).unwrap(), share, "duty");
     }
 }
 

@@ -39,12 +39,7 @@ impl Value {
     }
 
     fn what(self) -> &'static str {
-        match self.unit() {
-            None => "a plain number",
-            Some(Unit::Time) => "a time",
-            Some(Unit::Percent) => "a percentage",
-            Some(Unit::Voltage) => "a voltage",
-        }
+        self.unit().map_or("a plain number", Unit::what)
     }
 }
 
@@ -72,12 +67,13 @@ pub fn evaluate(text: &str, unit: Unit, look_up: &mut dyn FnMut(&str) -> Result<
         Value::Quantity(quantity) if quantity.unit() == unit => Ok(quantity),
         // Nothing is nothing in every unit.
         Value::Number(number) if number.is_zero() => Ok(unit.of(number)),
-        Value::Number(_) => {
-            Err(wrong(&format!("'{}' has no unit", text.trim()))
-                .with_help(format!("this is {}", unit.example())))
-        }
+        Value::Number(_) => Err(wrong(&format!("'{}' has no unit", text.trim())).with_help(format!(
+            "this is {}, such as '{}'",
+            unit.what(),
+            unit.sample()
+        ))),
         Value::Quantity(_) => Err(wrong(&format!("'{}' is {}", text.trim(), value.what()))
-            .with_help(format!("this should be {}", unit.example()))),
+            .with_help(format!("this should be {}, such as '{}'", unit.what(), unit.sample()))),
     }
 }
 
@@ -166,11 +162,9 @@ impl Reader<'_> {
 
     fn times(&self, left: Value, right: Value, begin: usize) -> Result<Value> {
         // A percentage of something is that thing again.
-        let plain = |unit: Option<Unit>| matches!(unit, None | Some(Unit::Percent));
         let unit = match (left.unit(), right.unit()) {
             (None, unit) | (unit, None) => unit,
             (Some(Unit::Percent), unit) | (unit, Some(Unit::Percent)) => unit,
-            (a, b) if plain(a) || plain(b) => a.or(b),
             _ => {
                 let message = format!("{} times {} makes no limit", left.what(), right.what());
                 return Err(self.error(begin..self.at, &message).with_help(SIGNS));

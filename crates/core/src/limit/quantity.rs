@@ -33,12 +33,21 @@ impl Unit {
         }
     }
 
-    /// What it is, with an example of how it is written.
-    pub fn example(self) -> &'static str {
+    /// What it is, in words.
+    pub fn what(self) -> &'static str {
         match self {
-            Unit::Time => "a time, such as '5 ns'",
-            Unit::Percent => "a percentage, such as '45 %'",
-            Unit::Voltage => "a voltage, such as '2.4 V'",
+            Unit::Time => "a time",
+            Unit::Percent => "a percentage",
+            Unit::Voltage => "a voltage",
+        }
+    }
+
+    /// An example of how it is written.
+    pub fn sample(self) -> &'static str {
+        match self {
+            Unit::Time => "5 ns",
+            Unit::Percent => "45 %",
+            Unit::Voltage => "2.4 V",
         }
     }
 }

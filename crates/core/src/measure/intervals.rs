@@ -22,6 +22,12 @@ pub struct Estimate {
 }
 
 impl Estimate {
+    /// The same in a unit that is this many times smaller.
+    #[must_use]
+    pub fn times(self, factor: f64) -> Estimate {
+        Estimate { value: self.value * factor, lo: self.lo * factor, hi: self.hi * factor }
+    }
+
     /// One divided by it: a frequency from a period.
     #[must_use]
     pub fn recip(self) -> Estimate {
@@ -129,11 +135,6 @@ impl Intervals {
         self.measure(self.ticks.percentile(percent)?, None)
     }
 
-    /// What is known of a length of so many ticks, in seconds.
-    pub fn known(&self, ticks: i64) -> Option<Bounds> {
-        Some(self.measure(ticks, None)?.bounds)
-    }
-
     /// The mean, in seconds.
     pub fn mean(&self) -> Option<Estimate> {
         let tick = self.base.tick().to_f64();
@@ -206,6 +207,52 @@ pub fn widths(capture: &Capture, line: LineId, level: Level, range: Range<Tick>)
     }
     all.unpaired = u64::from(open.is_some());
     all
+}
+
+/// The share of the time from the first to the last rising edge of a range for which a line is high;
+/// `None` without a whole period, or where a level is unknown.
+///
+/// Of N pulses each of the 2 N edges may be up to a tick early: the share is known to N ticks of the
+/// whole, and the error of the time base cancels.
+///
+/// ```
+/// use deep_tap_core::capture::{Capture, TraceBuilder};
+/// use deep_tap_core::line::{Level, Line, LineId};
+/// use deep_tap_core::measure::duty;
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// let mut line = TraceBuilder::new(Level::Low);
+/// for (number, tick) in [10, 14, 20, 25, 30].into_iter().enumerate() {
+///     line.push_edge(Tick(tick), Level::from(number % 2 == 0))?;
+/// }
+/// let capture = Capture::builder(TimeBase::from_rate("1 MS/s".parse()?)?, 40)
+///     .line(Line::named("A"), line.finish(40))
+///     .build()?;
+/// assert_eq!(duty(&capture, LineId(0), capture.range()).unwrap().value, 0.45);
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estimate> {
+    let (mut first, mut last, mut high, mut pulses) = (None, None, 0i128, 0i128);
+    let mut pending = None;
+    for edge in capture.trace(line).edges(range) {
+        match edge.to {
+            Level::High => {
+                first = first.or(Some(edge.tick));
+                // The pulse before lies in a whole period now.
+                if let Some(width) = pending.take() {
+                    high += width;
+                    pulses += 1;
+                }
+                last = Some(edge.tick);
+            }
+            Level::Low => pending = last.map(|last: Tick| i128::from(edge.tick.since(last))),
+            Level::Unknown => return None,
+        }
+    }
+    let whole = last?.since(first?);
+    let early = pulses * i128::from(capture.resolution().quantum());
+    let share = |ticks: i128| ticks.clamp(0, i128::from(whole)) as f64 / whole as f64;
+    (pulses > 0).then(|| Estimate { value: share(high), lo: share(high - early), hi: share(high + early) })
 }
 
 /// The voltages and derived lines that an event looks at are known less well than edges.

@@ -134,8 +134,7 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
             );
         }
         (_, None, None) => {
-            let example =
-                format!("min = \"{}\"", kind?.unit().example().rsplit('\'').nth(1).unwrap_or("5 ns"));
+            let example = format!("min = \"{}\"", kind?.unit().sample());
             section.missing("min' or 'max", &example);
         }
         _ => {}

@@ -1,7 +1,6 @@
 //! What was expected besides timing, in words.
 
 use deep_tap::expect::{Broken, Found, Met, OrderResult, PayloadResult};
-use deep_tap::limit::Verdict;
 use deep_tap::measure::Measure;
 use deep_tap::time::Time;
 
@@ -15,7 +14,7 @@ pub(super) fn text(all: &[Met], tick: Time) -> String {
     for met in all {
         let (found, at) = said(met);
         let at = at.map_or("-".to_string(), |at| signed(at.into(), tick.into()));
-        grid.row_with_mark(vec![met.name.clone(), found, at, word(met.verdict)], mark(met.verdict));
+        grid.row_with_mark(vec![met.name.clone(), found, at, met.verdict.to_string()], mark(met.verdict));
     }
     let mut text = format!("\n{}\n", grid.text());
     for met in all {
@@ -99,8 +98,4 @@ fn transition(broken: &Broken) -> String {
         Some(from) => format!("{from} -> {}", broken.to),
         None => format!("begins in {}", broken.to),
     }
-}
-
-fn word(verdict: Verdict) -> String {
-    verdict.to_string()
 }

@@ -29,24 +29,12 @@ impl Suite {
             let told =
                 format!("required {}, worst {} at {}, margin {}", cells[3], cells[4], cells[5], cells[6]);
             let why = explanation(result).unwrap_or_default();
-            let status = match result.verdict {
-                Verdict::Pass => TestCaseStatus::success(),
-                Verdict::NotSeen => {
-                    let mut status = TestCaseStatus::skipped();
-                    status.set_message(if why.is_empty() {
-                        "not seen: its events never occurred"
-                    } else {
-                        &why
-                    });
-                    status
-                }
-                Verdict::Fail | Verdict::Inconclusive => {
-                    let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-                    let kind = if result.verdict == Verdict::Fail { "violated" } else { "inconclusive" };
-                    status.set_type(kind).set_message(&cells[8]).set_description(format!("{told}\n{why}"));
-                    status
-                }
+            let message = match result.verdict {
+                Verdict::NotSeen if why.is_empty() => "not seen: its events never occurred",
+                Verdict::NotSeen => &why,
+                _ => &cells[8],
             };
+            let status = status(result.verdict, message, &format!("{told}\n{why}"));
             let mut case = TestCase::new(format!("{} {}", result.symbol, result.what), status);
             case.set_classname(format!("{}.{}", result.reference, result.part));
             case.set_system_out(told);
@@ -54,20 +42,7 @@ impl Suite {
         }
         for met in &checked.expectations {
             let (found, _) = said(met);
-            let status = match met.verdict {
-                Verdict::Pass => TestCaseStatus::success(),
-                Verdict::NotSeen => {
-                    let mut status = TestCaseStatus::skipped();
-                    status.set_message(&found);
-                    status
-                }
-                Verdict::Fail | Verdict::Inconclusive => {
-                    let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-                    let kind = if met.verdict == Verdict::Fail { "violated" } else { "inconclusive" };
-                    status.set_type(kind).set_message(&found);
-                    status
-                }
-            };
+            let status = status(met.verdict, &found, &found);
             let mut case = TestCase::new(met.name.as_str(), status);
             case.set_classname("expectation");
             suite.add_test_case(case);
@@ -80,4 +55,19 @@ impl Suite {
             Error::new(ErrorKind::Io, "the verdicts cannot be written as XML").with_source(error).into()
         })
     }
+}
+
+fn status(verdict: Verdict, message: &str, description: &str) -> TestCaseStatus {
+    let mut status = match verdict {
+        Verdict::Pass => return TestCaseStatus::success(),
+        Verdict::NotSeen => TestCaseStatus::skipped(),
+        Verdict::Fail | Verdict::Inconclusive => TestCaseStatus::non_success(NonSuccessKind::Failure),
+    };
+    match verdict {
+        Verdict::Fail => status.set_type("violated").set_description(description),
+        Verdict::Inconclusive => status.set_type("inconclusive").set_description(description),
+        Verdict::Pass | Verdict::NotSeen => &mut status,
+    };
+    status.set_message(message);
+    status
 }

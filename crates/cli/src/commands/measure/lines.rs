@@ -5,7 +5,7 @@ use std::ops::Range;
 use deep_tap::capture::Capture;
 use deep_tap::event::{Meaning, Program, Scope};
 use deep_tap::line::{Level, LineId};
-use deep_tap::measure::{Estimate, Measure, widths};
+use deep_tap::measure::{Estimate, Measure, duty, widths};
 use deep_tap::time::Tick;
 use serde::Serialize;
 
@@ -49,7 +49,7 @@ pub(super) fn measure(
         true => Series::repeating(args, capture, rises, "period", range.clone()),
         false => Series::of("period", &deep_tap::measure::periods(capture, rises, range.clone())),
     });
-    let duty = duty(capture, line, range.clone());
+    let duty = duty(capture, line, range.clone()).map(|share| share.times(100.0));
     let series = match (&period, full) {
         (Some(period), true) => {
             let mut period = period.clone();
@@ -70,35 +70,6 @@ pub(super) fn measure(
         longest_low: low.max(),
         series,
     }
-}
-
-/// The share of whole periods for which a line is high, in percent.
-fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estimate> {
-    let (mut first, mut last, mut high, mut pulses) = (None, None, 0i128, 0i128);
-    let mut pending = None;
-    for edge in capture.trace(line).edges(range) {
-        match edge.to {
-            Level::High => {
-                first = first.or(Some(edge.tick));
-                // The pulse before lies in a whole period now.
-                if let Some(width) = pending.take() {
-                    high += width;
-                    pulses += 1;
-                }
-                last = Some(edge.tick);
-            }
-            Level::Low => pending = last.map(|last| i128::from(edge.tick.since(last))),
-            Level::Unknown => return None,
-        }
-    }
-    let whole = last?.since(first?);
-    let early = pulses * i128::from(capture.resolution().quantum());
-    let share = |ticks: i128| (ticks.clamp(0, i128::from(whole)) as f64 / whole as f64) * 100.0;
-    (whole > 0 && pulses > 0).then(|| Estimate {
-        value: share(high),
-        lo: share(high - early),
-        hi: share(high + early),
-    })
 }
 
 /// A table with a row for each line.

@@ -117,9 +117,7 @@ impl Series {
                 both(jitter.grid_rms, jitter.grid_peak_to_peak, "peak to peak"),
             ]);
             if let Some(drift) = jitter.drift {
-                let ppm = |share: f64| share * 1e6;
-                let known = Estimate { value: ppm(drift.value), lo: ppm(drift.lo), hi: ppm(drift.hi) };
-                lines.push(["drift, first to last tenth".to_string(), estimate(known, "ppm")]);
+                lines.push(["drift, first to last tenth".to_string(), estimate(drift.times(1e6), "ppm")]);
             }
         }
         let mut grid = Grid::new(&["", ""], &[]);

@@ -7,8 +7,8 @@ use crate::decode::{Frame, FrameSink, Protocol, SerialBus, decode};
 use crate::error::Result;
 use crate::limit::judge::{Rule, Verdict};
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
-use crate::limit::quantity::Required;
-use crate::time::{Bounds, Frequency, Interval, Rational, Resolution, Tick};
+use crate::limit::quantity::{Quantity, Required};
+use crate::time::{Frequency, Interval, Rational, Resolution, Tick};
 
 impl Walk<'_> {
     /// Each frame is measured from its first edge to the last one of the same direction, so that
@@ -72,12 +72,7 @@ impl<S> Frames<'_, '_, S> {
             Rule::Measured => Resolution::EXACT,
         };
         let known = measured.bounds(capture.base(), &resolution);
-        let fractions = known.map(|Bounds { lo, hi, lo_exclusive, hi_exclusive }| Bounds {
-            lo: lo.to_rational(),
-            hi: hi.to_rational(),
-            lo_exclusive,
-            hi_exclusive,
-        });
+        let fractions = known.map(|known| known.map(Quantity::to_rational));
         let mut verdict = fractions.map_or(Verdict::Inconclusive, |known| self.required.decide(known));
         let mut doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
         if self.walk.unknown_within(first, last) {

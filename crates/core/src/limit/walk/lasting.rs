@@ -47,7 +47,7 @@ impl<'a> Walk<'a> {
     }
 
     /// Whether a stretch counts: the condition holds where it begins; `None` when that is open.
-    fn counts(&self, condition: Option<&ConditionProgram>, stretch: Stretch) -> Option<bool> {
+    pub(super) fn counts(&self, condition: Option<&ConditionProgram>, stretch: Stretch) -> Option<bool> {
         let level = |line| self.capture.trace(line).level_at(stretch.start);
         condition.map_or(Some(true), |condition| condition.holds(level))
     }

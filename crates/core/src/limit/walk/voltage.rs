@@ -80,9 +80,7 @@ impl Walk<'_> {
             return ControlFlow::Continue(());
         };
         for stretch in pulse.stretches(self.capture, self.capture.range()) {
-            let counts = condition.map_or(Some(true), |condition| {
-                condition.holds(|line| self.capture.trace(line).level_at(stretch.start))
-            });
+            let counts = self.counts(condition, stretch);
             if counts == Some(false) {
                 continue;
             }
