@@ -8,7 +8,8 @@ use std::ops::ControlFlow;
 use std::path::PathBuf;
 
 use deep_tap::bench;
-use deep_tap::limit::{self, Rule};
+use deep_tap::known::Rule;
+use deep_tap::limit::{self};
 use deep_tap::setup::{RecordOptions, Setup};
 
 fn main() -> deep_tap::Result<()> {

@@ -14,7 +14,8 @@ use deep_tap::event::{Program, Scope};
 use deep_tap::instrument::{
     Acquisition, Bank, Capabilities, Configuration, ConfiguredInput, Instrument, Mode, OnBoardTrigger, Status,
 };
-use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Rule};
+use deep_tap::known::Rule;
+use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required};
 use deep_tap::line::{Bus, Input, Line, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::time::{Percent, Resolution, Tick, Time, TimeBase, Voltage};

@@ -8,7 +8,8 @@
 //! ```
 //! use deep_tap::capture::{Capture, TraceBuilder};
 //! use deep_tap::event::Scope;
-//! use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Rule, Verdict};
+//! use deep_tap::known::Rule;
+//! use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Verdict};
 //! use deep_tap::line::{Level, Line};
 //! use deep_tap::time::{Tick, TimeBase};
 //!
@@ -67,6 +68,7 @@
 //! | open or save a capture | [`format::dtap`] |
 //! | read or write a simulation's dump | [`format::vcd`] |
 //! | search for an event | [`event::Program`], [`event::StreamSearch`] |
+//! | know how well an interval is known | [`known::Precision`], [`known::Span`] |
 //! | check limits | [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`]; each violation [`limit::violations`] |
 //! | measure intervals, pulses, jitter, with bounds | [`measure::chain`], [`measure::periods`], [`measure::widths`], [`measure::jitter`], [`measure::around`] |
 //! | compare bytes and orders of states with what is expected | [`expect::Expectation`] |
@@ -97,6 +99,6 @@ pub mod docs;
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{
     Error, ErrorKind, Place, Result, TextPlace, capture, decode, diagnose, event, expect, format, instrument,
-    limit, line, measure, plan, scan, setup, suggest, time, trigger,
+    known, limit, line, measure, plan, scan, setup, suggest, time, trigger,
 };
 pub use deep_tap_draw as draw;

@@ -5,7 +5,8 @@ use std::process::Command;
 
 use deep_tap::capture::Capture;
 use deep_tap::event::Scope;
-use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, LimitResult, Required, Rule};
+use deep_tap::known::Rule;
+use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, LimitResult, Required};
 use deep_tap::line::{Bus, Line, LineId};
 use deep_tap::scan::{SampleWidth, Samples, fill};
 use deep_tap::time::TimeBase;

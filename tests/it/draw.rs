@@ -162,7 +162,13 @@ fn no_text_of_a_picture_touches_another_or_leaves_it() {
             .map(|n| {
                 let (a, b) = (tick(), tick());
                 let text = format!("t{n} 12 ns ± 10 ns, required ≥ 18 ns: FAIL");
-                Dimension { from: a.min(b), to: a.max(b), text, violated: n % 2 == 0, lines: vec![LineId(0)] }
+                Dimension {
+                    from: a.min(b),
+                    to: a.max(b),
+                    text,
+                    violated: n % 2 == 0,
+                    signals: vec![LineId(0).into()],
+                }
             })
             .collect();
         let width = 400 + (round as u32 * 37) % 1500;

@@ -6,8 +6,9 @@ use deep_tap::bench::Random;
 use deep_tap::capture::{AnalogBuilder, Capture};
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{FrameBus, Meaning, Scope};
+use deep_tap::known::Rule;
 use deep_tap::limit::{
-    self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Required, Rule, Unit, Verdict, Which,
+    self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Required, Unit, Verdict, Which,
 };
 use deep_tap::line::{AnalogLine, AnalogScale, LineId};
 use deep_tap::setup::{Attached, Setup};
@@ -187,8 +188,8 @@ fn levels_and_ramps_of_analog_lines() {
         assert!(bounds.contain(quantity(took)), "{bounds:?}");
         let width = bounds.hi.to_f64() - bounds.lo.to_f64();
         assert!(width < 12e-6, "{width}");
-        let skewed =
-            record.with_resolution(Resolution { skew: "5 us".parse().unwrap(), ..*record.resolution() });
+        let resolution = Resolution { skew: "5 us".parse().unwrap(), ..*record.resolution() };
+        let skewed = analog(&codes).into_builder().resolution(resolution).build().unwrap();
         assert_eq!(checked(&skewed, &limit).bounds, Some(bounds));
     }
     // A line that never moves has no rise, and no high level.
@@ -276,7 +277,7 @@ fn bit_rates_are_within_their_bounds_whatever_is_sent() {
         bound
             .occurrences(&record, Rule::Proven, &mut |found| {
                 if let limit::Found::Occurrence(occurrence) = found {
-                    let bounds = occurrence.bounds(record.base(), record.resolution()).unwrap();
+                    let bounds = occurrence.bounds(&bound.span(&record, Rule::Proven)).unwrap();
                     assert!(bounds.contain(truth), "{truth} not in {bounds:?}");
                     match occurrence.verdict {
                         Verdict::Pass => assert!(kept, "{truth}: {occurrence:?}"),

@@ -8,7 +8,7 @@ const ORDER: &[&[&str]] = &[
     &["time"],
     &["line"],
     &["capture"],
-    &["scan"],
+    &["scan", "known"],
     &["event"],
     &["trigger", "decode", "measure"],
     &["limit"],

@@ -4,7 +4,8 @@
 use deep_tap::capture::Capture;
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{FrameBus, Meaning, Scope};
-use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Rule, Runs, Verdict, check};
+use deep_tap::known::Rule;
+use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Runs, Verdict, check};
 use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Percent, Rational, Resolution, Tick, Time, TimeBase};
 
@@ -134,9 +135,9 @@ fn setup_and_hold_on_both_sides_of_the_reference() {
     // Exactly together in an exact record: that is a hold of zero, and no setup (IEEE 1364, 15.2).
     let together = capture(RATE, Resolution::EXACT, 1000, &[("D", &[40, 100]), ("CLK", &[100, 150])]);
     let (setup, _) = occurrences(&together, &limit(Kind::Setup, events(), ticks(1), None));
-    assert_eq!((setup[0].measured.interval().unwrap().ticks, setup[0].verdict), (60, Verdict::Pass));
+    assert_eq!((setup[0].measured.ticks().unwrap(), setup[0].verdict), (60, Verdict::Pass));
     let (hold, _) = occurrences(&together, &limit(Kind::Hold, events(), ticks(1), None));
-    assert_eq!((hold[0].measured.interval().unwrap().ticks, hold[0].verdict), (0, Verdict::Fail));
+    assert_eq!((hold[0].measured.ticks().unwrap(), hold[0].verdict), (0, Verdict::Fail));
     // Together in a sampled record: either may be violated, neither is proven to be.
     let together = capture(RATE, Resolution::SAMPLED, 1000, &[("D", &[40, 100, 400]), ("CLK", &[100, 150])]);
     for kind in [Kind::Setup, Kind::Hold] {
@@ -156,8 +157,7 @@ fn a_delay_is_answered_by_the_first_event_before_the_next_start() {
     let record = capture(RATE, Resolution::SAMPLED, 1000, &lines);
     let (found, unpaired) =
         occurrences(&record, &limit(Kind::Delay, pair("A rises", "B rises"), None, ticks(15)));
-    let told: Vec<_> =
-        found.iter().map(|o| (o.start.0, o.measured.interval().unwrap().ticks, o.verdict)).collect();
+    let told: Vec<_> = found.iter().map(|o| (o.start.0, o.measured.ticks().unwrap(), o.verdict)).collect();
     assert_eq!(told, [(100, 10, Verdict::Pass), (300, 20, Verdict::Fail)]);
     assert_eq!(unpaired, 2, "the starts at 200 and 400");
     // On the same tick the answer may have come before: it passes only if the next one would too.
@@ -171,7 +171,7 @@ fn a_delay_is_answered_by_the_first_event_before_the_next_start() {
     // In an exact record it is the answer.
     let record = capture(RATE, Resolution::EXACT, 1000, &lines);
     let (found, _) = occurrences(&record, &limit(Kind::Delay, pair("A rises", "B changes"), None, ticks(4)));
-    assert_eq!((found[0].measured.interval().unwrap().ticks, found[0].verdict), (0, Verdict::Pass));
+    assert_eq!((found[0].measured.ticks().unwrap(), found[0].verdict), (0, Verdict::Pass));
 }
 
 #[test]
@@ -179,11 +179,11 @@ fn periods_widths_and_what_the_ends_of_the_record_cut_off() {
     let record = capture(RATE, Resolution::SAMPLED, 130, &[("P", &[10, 15, 50, 58, 110])]);
     let (found, unpaired) =
         occurrences(&record, &limit(Kind::Period, Events::Repeat("P rises".into()), ticks(41), None));
-    let told: Vec<_> = found.iter().map(|o| (o.measured.interval().unwrap().ticks, o.verdict)).collect();
+    let told: Vec<_> = found.iter().map(|o| (o.measured.ticks().unwrap(), o.verdict)).collect();
     assert_eq!(told, [(40, Verdict::Fail), (60, Verdict::Pass)], "all of (39, 41) is less than 41");
     assert_eq!(unpaired, 0);
     let (found, unpaired) = occurrences(&record, &limit(Kind::Width, width(), ticks(6), None));
-    assert_eq!(found.iter().map(|o| o.measured.interval().unwrap().ticks).collect::<Vec<_>>(), [5, 8]);
+    assert_eq!(found.iter().map(|o| o.measured.ticks().unwrap()).collect::<Vec<_>>(), [5, 8]);
     assert_eq!(unpaired, 1, "the pulse at 110 is cut off by the end");
     let (_, unpaired) =
         occurrences(&record, &limit(Kind::Width, Events::Pulse("P low".into()), ticks(6), None));
@@ -270,12 +270,11 @@ fn unknown_levels_make_an_occurrence_inconclusive() {
         .build()
         .unwrap();
     let (hold, _) = occurrences(&record, &limit(Kind::Setup, data("D", "CLK rises"), ticks(1), None));
-    let told: Vec<_> =
-        hold.iter().map(|o| (o.measured.interval().unwrap().ticks, o.verdict, o.doubt)).collect();
+    let told: Vec<_> = hold.iter().map(|o| (o.measured.ticks().unwrap(), o.verdict, o.doubt)).collect();
     assert_eq!(told, [(3, Verdict::Pass, None), (10, Verdict::Pass, None)], "known from its last change on");
     let (delay, _) = occurrences(&record, &limit(Kind::Delay, pair("D rises", "CLK rises"), ticks(1), None));
     assert_eq!(
-        (delay[0].measured.interval().unwrap().ticks, delay[0].verdict, delay[0].doubt),
+        (delay[0].measured.ticks().unwrap(), delay[0].verdict, delay[0].doubt),
         (10, Verdict::Inconclusive, Some(Doubt::Unknown))
     );
 }
@@ -309,7 +308,7 @@ fn the_result_counts_names_the_worst_and_the_rate_that_decides() {
     assert_eq!(result.verdict, Verdict::Inconclusive);
     let counts = result.counts;
     assert_eq!((counts.seen, counts.passed, counts.failed, counts.inconclusive), (4, 3, 0, 1));
-    assert_eq!(result.worst.unwrap().measured.interval().unwrap().ticks, 8);
+    assert_eq!(result.worst.unwrap().measured.ticks().unwrap(), 8);
     assert_eq!(result.margin, half(-1).map(Into::into));
     assert_eq!(result.statistics.unwrap().max, ticks(12).unwrap().into());
     // Half a tick from the limit: the tick must be no longer than that.
@@ -342,11 +341,7 @@ fn pins_stand_for_lines_and_buses() {
     let bound =
         BoundLimit::bind("U1", "part", &limit(Kind::Setup, data("DQ", "CK rises"), ticks(1), None), &pins);
     let result = limit::check(&record, &bound.unwrap(), Rule::Proven).unwrap();
-    assert_eq!(
-        result.worst.unwrap().measured.interval().unwrap().ticks,
-        6,
-        "the last of the group's changes"
-    );
+    assert_eq!(result.worst.unwrap().measured.ticks().unwrap(), 6, "the last of the group's changes");
 }
 
 #[test]

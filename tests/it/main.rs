@@ -6,11 +6,13 @@ mod acquisition;
 mod analog;
 /// The stand-in bench's planted faults, found by `check`, and none on the healthy board.
 mod bench;
+/// Senders of the bench and other people's bus models, read as they spoke.
 mod buses;
-/// Decoders of serial buses.
+/// Decoders of serial buses: known answers.
 mod decode;
-/// What the documents show.
+/// Wrong settings and wiring of a bus, each named.
 mod diagnose;
+/// What the documents show.
 mod docs;
 /// How sure an occurrence is.
 mod doubt;
@@ -22,17 +24,23 @@ mod dtap;
 mod events;
 /// The event language against a naive interpreter.
 mod events_oracle;
-/// Short pulses.
+/// Bytes and orders of states against what is expected.
 mod expect;
+/// Short pulses.
 mod glitches;
-/// Hand-computed verdicts on and beside every boundary.
+/// Every kind of limit: known answers, and the truth of bits.
 mod kinds;
+/// All who measure an interval agree about it.
+mod known;
 /// Order of knowledge between the core's modules.
 mod layers;
+/// Hand-computed verdicts on and beside every boundary.
 mod limits;
-/// Instruments over the network, on the loopback address.
+/// Intervals, jitter and levels: known answers.
 mod measure;
+/// The decoders that came later: known answers.
 mod more_buses;
+/// Instruments over the network, on the loopback address.
 mod network;
 /// Boards of one's own, faults of any board, and the instrument's outputs.
 mod own_board;

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use deep_tap::ErrorKind;
 use deep_tap::bench::connect;
+use deep_tap::known::{Precision, Rule};
 use deep_tap::limit::{Kind, Verdict};
 use deep_tap::plan::{Plan, advice};
 use deep_tap::setup::RecordOptions;
@@ -120,7 +121,8 @@ fn what_a_rate_can_decide_is_what_it_then_decides() {
                     [(Kind::Delay, pair("A rises", "B changes")), (Kind::Hold, data("B changes", "A rises"))]
                 {
                     let limit = limit(kind, events, min, max);
-                    let outlook = bind(&record, &limit).outlook(base, &resolution).unwrap();
+                    let outlook =
+                        bind(&record, &limit).outlook(&Precision::of(&record, Rule::Proven)).unwrap();
                     let (found, _) = occurrences(&record, &limit);
                     let with = |verdict| found.iter().filter(move |o| o.verdict == verdict);
                     let told = format!("{kind:?} {rate} {min:?} {max:?}: {outlook:?}");
@@ -128,11 +130,7 @@ fn what_a_rate_can_decide_is_what_it_then_decides() {
                     assert_eq!(with(Verdict::Fail).count() > 0, outlook.can_fail, "{told}");
                     seen[usize::from(outlook.can_pass) + usize::from(outlook.can_fail)] += 1;
                     if let (Some(min), None) = (min, max) {
-                        let shortest = with(Verdict::Pass)
-                            .filter_map(|o| o.measured.interval())
-                            .map(|i| i.ticks)
-                            .min()
-                            .unwrap();
+                        let shortest = with(Verdict::Pass).filter_map(|o| o.measured.ticks()).min().unwrap();
                         let margin = base.length_of(shortest).to_rational().checked_sub(min.to_rational());
                         assert_eq!(outlook.distance.map(Time::to_rational), margin, "{told}");
                     }

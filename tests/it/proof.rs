@@ -6,11 +6,12 @@ use std::ops::ControlFlow;
 use deep_tap::bench::{Instant, Random, Script, StandIn, StandInOptions};
 use deep_tap::capture::Capture;
 use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
-use deep_tap::limit::{Events, Kind, Limit, Measured, Occurrence, Quantity, Required, Unit, Verdict};
+use deep_tap::known::{Rule, Span};
+use deep_tap::limit::{Events, Kind, Limit, Measured, Quantity, Required, Unit, Verdict};
 use deep_tap::line::{Input, Level, Line};
 use deep_tap::time::{Bounds, Percent, Rate, Rational, Resolution, Time, TimeBase};
 
-use crate::support::{data, limit, occurrences, pair};
+use crate::support::{bind, data, limit, occurrences, pair};
 
 fn control(control: &str, reference: &str) -> Events {
     Events::Control { control: control.into(), reference: reference.into() }
@@ -126,17 +127,13 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
 }
 
 /// The widest that bounds may be: a tick and the skew to either side, and the time-base error.
-fn widest(capture: &Capture, occurrence: &Occurrence, bounds: &Bounds<Quantity>) -> Time {
+fn widest(capture: &Capture, span: &Span, bounds: &Bounds<Quantity>) -> Time {
     let resolution = capture.resolution();
     let two = Rational::from(2);
     let tick = capture.base().tick().to_rational();
     let longest = bounds.hi.to_rational().abs().max(bounds.lo.to_rational().abs());
     let clock = longest.checked_mul(resolution.accuracy.to_fraction()).unwrap();
-    let skew = if occurrence.measured.interval().unwrap().same_input {
-        Rational::ZERO
-    } else {
-        resolution.skew.to_rational()
-    };
+    let skew = if span.is_one_input() { Rational::ZERO } else { resolution.skew.to_rational() };
     let half = tick.checked_add(skew).and_then(|s| s.checked_add(clock)).unwrap();
     Time::from_rational(half.checked_mul(two).unwrap())
 }
@@ -151,6 +148,7 @@ struct Tally {
 fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
     let (found, _) = occurrences(capture, limit);
     let tick_fs = capture.base().tick().to_f64() * 1e15;
+    let span = bind(capture, limit).span(capture, Rule::Proven);
     for occurrence in &found {
         let backwards = matches!(limit.kind, Kind::Setup | Kind::Removal);
         let anchor = if backwards { occurrence.end } else { occurrence.start };
@@ -159,7 +157,7 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
         let value = truth.value(limit.kind, slot);
         let what =
             || format!("{:?} {:?} slot {slot}: {occurrence:?}, truth {value:?}", limit.kind, limit.required);
-        let bounds = occurrence.bounds(capture.base(), capture.resolution()).unwrap();
+        let bounds = occurrence.bounds(&span).unwrap();
         tally.seen += 1;
         match value {
             Some(interval) => {
@@ -179,13 +177,13 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
         tally.failed += u64::from(occurrence.verdict == Verdict::Fail);
         // With one partner only: several make the bounds wider.
         let single = match occurrence.measured {
-            Measured::Interval { interval, partners } => partners.0 == partners.1 && interval.ticks > 1,
+            Measured::Interval { ticks, partners } => partners.0 == partners.1 && ticks > 1,
             _ => false,
         };
         if single {
             let width = bounds.hi.to_rational().checked_sub(bounds.lo.to_rational()).unwrap();
             assert!(
-                Time::from_rational(width) <= widest(capture, occurrence, &bounds),
+                Time::from_rational(width) <= widest(capture, &span, &bounds),
                 "bounds too wide: {}",
                 what()
             );

@@ -5,7 +5,8 @@ use std::path::Path;
 
 use deep_tap::capture::{Capture, TraceBuilder};
 use deep_tap::format::{csv, vcd};
-use deep_tap::limit::{self, Rule, Verdict};
+use deep_tap::known::Rule;
+use deep_tap::limit::{self, Verdict};
 use deep_tap::line::{Bus, Level, Line, LineId, Radix};
 use deep_tap::setup::Setup;
 use deep_tap::time::{Tick, TimeBase};

@@ -1,6 +1,6 @@
 //! The outputs of the instrument while it records.
 
-use deep_tap_core::instrument::{Begins, Signal, Stimulus};
+use deep_tap_core::instrument::{Begins, Stimulus, Waveform};
 use deep_tap_core::line::Level;
 use deep_tap_core::time::Rational;
 
@@ -20,7 +20,7 @@ pub(crate) struct Stimulator {
 
 impl Stimulator {
     pub(crate) fn new(stimulus: &Stimulus, node: NodeId) -> Self {
-        let rests = Level::from(matches!(stimulus.signal, Signal::Bytes { .. }));
+        let rests = Level::from(matches!(stimulus.signal, Waveform::Bytes { .. }));
         Stimulator { stimulus: stimulus.clone(), node, device: None, queues: Queues::new(vec![rests]) }
     }
 
@@ -51,10 +51,10 @@ impl Stimulator {
 }
 
 /// What sends a signal; `None` for one that has no length.
-fn device(signal: &Signal, start: Instant) -> Option<Box<dyn Device>> {
+fn device(signal: &Waveform, start: Instant) -> Option<Box<dyn Device>> {
     let node = NodeId(0);
     Some(match signal {
-        Signal::Pulses { frequency, duty, length } => {
+        Waveform::Pulses { frequency, duty, length } => {
             let thousandths = duty.to_fraction().checked_mul(Rational::from(1000))?.round().clamp(0, 1000);
             Box::new(Square {
                 node,
@@ -68,7 +68,7 @@ fn device(signal: &Signal, start: Instant) -> Option<Box<dyn Device>> {
                 done: 0,
             })
         }
-        Signal::Bytes { bytes, bit_rate } => Box::new(Sender {
+        Waveform::Bytes { bytes, bit_rate } => Box::new(Sender {
             node,
             start,
             every: Beat::new(Rational::ONE)?,

@@ -2,7 +2,7 @@
 //!
 //! This crate knows no terminal, no argument parser, no printing and no sockets.
 //!
-//! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan` → `event` →
+//! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan`, `known` → `event` →
 //! `trigger`, `decode`, `measure` → `limit` → `expect` → `instrument`, `plan` → `setup` → `format`, `diagnose`.
 
 pub mod capture;
@@ -13,6 +13,7 @@ pub mod event;
 pub mod expect;
 pub mod format;
 pub mod instrument;
+pub mod known;
 pub mod limit;
 pub mod line;
 pub mod measure;

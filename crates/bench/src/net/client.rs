@@ -3,7 +3,9 @@
 use std::io::{BufRead, ErrorKind as Io, Read};
 
 use deep_tap_core::event::Direction;
-use deep_tap_core::instrument::{Begins, Capabilities, Configuration, Instrument, Signal, Status, Stimulus};
+use deep_tap_core::instrument::{
+    Begins, Capabilities, Configuration, Instrument, Status, Stimulus, Waveform,
+};
 use deep_tap_core::line::Input;
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
 use deep_tap_core::time::{Rational, Time};
@@ -159,13 +161,13 @@ fn stimulus_commands(number: usize, stimulus: &Stimulus) -> String {
         Begins::AfterTrigger(delay) => ("TRIGger", delay),
     };
     let signal = match &stimulus.signal {
-        Signal::Pulses { frequency, duty, length } => format!(
+        Waveform::Pulses { frequency, duty, length } => format!(
             "FUNCtion PULSe;FREQuency {};LENGth {};PULSe:DCYCle {}",
             exact(frequency.to_rational()),
             exact(length.map_or(Rational::ZERO, Time::to_rational)),
             exact(duty.to_fraction())
         ),
-        Signal::Bytes { bytes, bit_rate } => {
+        Waveform::Bytes { bytes, bit_rate } => {
             let bytes: Vec<String> = bytes.iter().map(ToString::to_string).collect();
             let data = if bytes.is_empty() { String::new() } else { format!("DATA {};", bytes.join(",")) };
             format!("{data}FUNCtion DATA;FREQuency {}", exact(bit_rate.to_rational()))

@@ -2,7 +2,7 @@
 
 use deep_tap_core::event::Direction;
 use deep_tap_core::instrument::{
-    Begins, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument, Signal, Stimulus,
+    Begins, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument, Stimulus, Waveform,
 };
 use deep_tap_core::line::{Input, Threshold, VoltageRange};
 use deep_tap_core::scan::SampleWidth;
@@ -52,12 +52,12 @@ impl Source {
         let frequency = Frequency::from_rational(self.frequency);
         let signal = match self.function {
             Function::None => return None,
-            Function::Pulses => Signal::Pulses {
+            Function::Pulses => Waveform::Pulses {
                 frequency,
                 duty: Percent::from_fraction(self.duty),
                 length: (!self.length.is_zero()).then(|| Time::from_rational(self.length)),
             },
-            Function::Bytes => Signal::Bytes { bytes: self.bytes.clone(), bit_rate: frequency },
+            Function::Bytes => Waveform::Bytes { bytes: self.bytes.clone(), bit_rate: frequency },
         };
         let start = Time::from_rational(self.start);
         let begins = if self.trigger { Begins::AfterTrigger(start) } else { Begins::AfterArming(start) };

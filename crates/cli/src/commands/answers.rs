@@ -68,7 +68,7 @@ fn compiled(option: &str, text: &str, scope: &Scope, capture: &Capture) -> Resul
 fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within: Option<Time>) -> Found<'a> {
     let base = capture.base();
     let took = |(at, ticks): (Tick, u64)| {
-        let bounds = seen.bounds(capture, ticks);
+        let bounds = seen.bounds(ticks);
         Took {
             request_at: base.time_of(at),
             took: base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX)),

@@ -3,7 +3,7 @@
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
 use deep_tap::event::Program;
-use deep_tap::line::{Crossing, LineId};
+use deep_tap::line::Signal;
 use deep_tap::time::{Tick, Time};
 
 use serde::Serialize;
@@ -112,7 +112,7 @@ fn text(args: &args::Find, capture: &Capture, program: &Program, found: &Found<'
     text.push_str(&format!("\n{}\n", grid.text()));
     if args.around {
         for hit in found.hits.iter().take(MOST_PICTURES) {
-            text.push_str(&format!("\n{}", picture(capture, &program.lines(), hit)));
+            text.push_str(&format!("\n{}", picture(capture, &program.signals(), hit)));
         }
         if found.hits.len() > MOST_PICTURES {
             text.push_str(&format!("\n{} more are not drawn\n", found.hits.len() - MOST_PICTURES));
@@ -121,15 +121,15 @@ fn text(args: &args::Find, capture: &Capture, program: &Program, found: &Found<'
     text
 }
 
-/// The lines that the event looks at, around a hit.
-fn picture(capture: &Capture, lines: &[LineId], hit: &FoundHit) -> String {
+/// What the event looks at, around a hit.
+fn picture(capture: &Capture, signals: &[Signal], hit: &FoundHit) -> String {
     let start = hit.tick.0.saturating_sub(COLUMNS / 2);
     let end = (start + COLUMNS).min(capture.len());
-    let row = |line: &LineId| match Crossing::of_line(*line) {
-        Some(crossing) => RowSource::Analog(crossing.analog()),
-        None => RowSource::Line(*line),
+    let row = |signal: &Signal| match signal {
+        Signal::Crossing(crossing) => RowSource::Analog(crossing.analog()),
+        Signal::Line(line) => RowSource::Line(*line),
     };
-    let rows: Vec<RowSource> = lines.iter().map(row).collect();
+    let rows: Vec<RowSource> = signals.iter().map(row).collect();
     let marker = Marker { tick: hit.tick, name: format!("{}: {}", hit.number, time(capture, hit.tick)) };
     let view = View { start: Tick(start), end: Tick(end), columns: COLUMNS as usize };
     Picture::new(capture, &rows, view, &[marker]).map_or_else(|e| format!("{e}\n"), |p| p.to_string())

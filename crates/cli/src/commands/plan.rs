@@ -1,6 +1,7 @@
 //! `plan`: is this setup possible, wise, and able to answer its question?
 
 use deep_tap::instrument::Capabilities;
+use deep_tap::known::Precision;
 use deep_tap::limit::{BoundLimit, Outlook};
 use deep_tap::plan::{self, Plan};
 use deep_tap::setup::{RecordOptions, Setup};
@@ -151,13 +152,13 @@ fn said_limit(
     resolution: &Resolution,
     plan: &Plan,
 ) -> Result<SaidLimit, Failure> {
-    let resolution = &limit.resolution(base, resolution, plan.analog_every);
-    let outlook = limit.outlook(base, resolution)?;
+    let analog_step = base.length_of(i64::try_from(plan.analog_every).unwrap_or(i64::MAX));
+    let outlook = limit.outlook(&Precision::planned(base, resolution, analog_step))?;
     // Another rate of the digital lines is no other rate of the analog ones.
     let rate = if outlook.is_open() || limit.is_analog() {
         None
     } else {
-        limit.deciding_rate(&plan.rates, resolution)
+        limit.deciding_rate(&plan.rates, resolution, analog_step)
     };
     Ok(SaidLimit {
         part: limit.reference.clone(),

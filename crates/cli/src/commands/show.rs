@@ -6,7 +6,8 @@ use std::path::Path;
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
 use deep_tap::draw::{Dimension, Marker, Picture, RowSource, Sheet, View};
-use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence, Rule, Verdict};
+use deep_tap::known::Rule;
+use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence, Verdict};
 use deep_tap::line::{AnalogId, BusId, LineId};
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
@@ -178,10 +179,10 @@ fn dimensions(
 ) -> Result<Vec<Dimension>, Failure> {
     /// More in one picture nobody tells apart.
     const MOST: usize = 200;
-    let resolution = bound.resolution_in(capture, Rule::Proven);
+    let span = bound.span(capture, Rule::Proven);
     let tick = capture.base().tick();
     let dimension = |occurrence: &Occurrence| {
-        let known = occurrence.value(capture.base()).zip(occurrence.bounds(capture.base(), &resolution));
+        let known = occurrence.value(capture.base()).zip(occurrence.bounds(&span));
         let value = known.map_or(String::new(), |(value, bounds)| uncertain(value, bounds, tick));
         let verdict = match occurrence.verdict {
             Verdict::Fail => "FAIL",
@@ -193,7 +194,7 @@ fn dimensions(
             to: occurrence.end,
             text: format!("{} {value}, required {}: {verdict}", result.symbol, result.required),
             violated: occurrence.verdict == Verdict::Fail,
-            lines: bound.lines(),
+            signals: bound.signals(),
         }
     };
     let violated = limit::violations(capture, bound, Rule::Proven, MOST)?.found;

@@ -6,7 +6,7 @@ use std::ops::Range;
 
 use super::record::Capture;
 use super::trace::Edges;
-use crate::line::{Bus, Level, LineId, Value};
+use crate::line::{Bus, Level, Signal, Value};
 use crate::time::Tick;
 
 /// Several lines of a capture, read change by change in order of time.
@@ -15,7 +15,7 @@ use crate::time::Tick;
 /// after which [`level`](Merged::level) answers for that tick, all its changes included.
 #[derive(Clone, Debug)]
 pub struct Merged<'a> {
-    lines: Vec<LineId>,
+    signals: Vec<Signal>,
     edges: Vec<Edges<'a>>,
     /// The tick of each line's next edge, with the line's place. A heap, since a simulation may have
     /// thousands of lines.
@@ -29,10 +29,11 @@ pub struct Merged<'a> {
 impl<'a> Merged<'a> {
     /// Reads `lines` from the start of `range`; lines beyond the 64th do not report
     /// [`changed`](Merged::changed). The levels are those just before the range, or at tick 0.
-    pub fn new(capture: &'a Capture, lines: &[LineId], range: Range<Tick>) -> Self {
-        let mut edges: Vec<_> = lines.iter().map(|l| capture.trace(*l).edges(range.clone())).collect();
-        let mut upcoming = BinaryHeap::with_capacity(lines.len());
-        let mut leads_to = vec![Level::Unknown; lines.len()];
+    pub fn new<S: Into<Signal> + Copy>(capture: &'a Capture, signals: &[S], range: Range<Tick>) -> Self {
+        let signals: Vec<Signal> = signals.iter().map(|signal| (*signal).into()).collect();
+        let mut edges: Vec<_> = signals.iter().map(|s| capture.trace(*s).edges(range.clone())).collect();
+        let mut upcoming = BinaryHeap::with_capacity(signals.len());
+        let mut leads_to = vec![Level::Unknown; signals.len()];
         for (i, edge) in edges.iter_mut().map(Iterator::next).enumerate() {
             if let Some(edge) = edge {
                 upcoming.push(Reverse((edge.tick, i)));
@@ -40,8 +41,8 @@ impl<'a> Merged<'a> {
             }
         }
         let before = Tick(range.start.0.saturating_sub(1));
-        let levels = lines.iter().map(|l| capture.trace(*l).level_at(before)).collect();
-        Merged { lines: lines.to_vec(), edges, upcoming, leads_to, levels, changed: 0 }
+        let levels = signals.iter().map(|s| capture.trace(*s).level_at(before)).collect();
+        Merged { signals, edges, upcoming, leads_to, levels, changed: 0 }
     }
 
     /// The tick of the next change, without moving there.
@@ -65,9 +66,10 @@ impl<'a> Merged<'a> {
         Some(tick)
     }
 
-    /// The present level of a line; [`Level::Unknown`] for a line that is not read here.
-    pub fn level(&self, line: LineId) -> Level {
-        self.lines.iter().position(|l| *l == line).map_or(Level::Unknown, |i| self.levels[i])
+    /// The present level of a signal; [`Level::Unknown`] for one that is not read here.
+    pub fn level(&self, of: impl Into<Signal>) -> Level {
+        let of = of.into();
+        self.signals.iter().position(|signal| *signal == of).map_or(Level::Unknown, |i| self.levels[i])
     }
 
     /// The present levels, in the order of the lines given at the start.

@@ -9,7 +9,7 @@ use super::crossing::{Crossings, spread};
 use super::merged::BusValues;
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::line::{AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Value};
+use crate::line::{AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Signal, Value};
 use crate::time::{Rate, Resolution, Tick, Time, TimeBase, Voltage};
 
 /// Where a capture comes from.
@@ -172,10 +172,10 @@ impl Capture {
     ///
     /// # Panics
     /// When the id of a line is of another capture and too large, as indexing does.
-    pub fn trace(&self, line: LineId) -> &Trace {
-        match Crossing::of_line(line) {
-            None => &self.traces[line.0],
-            Some(crossing) => self.crossings.trace(crossing, || self.levels(crossing)),
+    pub fn trace(&self, of: impl Into<Signal>) -> &Trace {
+        match of.into() {
+            Signal::Line(line) => &self.traces[line.0],
+            Signal::Crossing(crossing) => self.crossings.trace(crossing, || self.levels(crossing)),
         }
     }
 
@@ -251,29 +251,8 @@ impl Capture {
     /// cannot be said.
     pub fn crossing_spread(&self, crossing: Crossing, off: Voltage) -> Time {
         let analog = self.analog_traces.get(crossing.analog().0);
-        let ticks = analog.and_then(|analog| spread(analog, crossing, off, self.trace(crossing.line())));
+        let ticks = analog.and_then(|analog| spread(analog, crossing, off, self.trace(crossing)));
         self.base.length_of(i64::try_from(ticks.unwrap_or(self.len)).unwrap_or(i64::MAX))
-    }
-
-    /// The same capture, with instants known as well as this says.
-    #[must_use]
-    pub fn with_resolution(&self, resolution: Resolution) -> Capture {
-        Capture {
-            base: self.base,
-            len: self.len,
-            resolution,
-            lines: self.lines.clone(),
-            traces: self.traces.clone(),
-            buses: self.buses.clone(),
-            analog_lines: self.analog_lines.clone(),
-            analog_traces: self.analog_traces.clone(),
-            crossings: Crossings::default(),
-            origin: self.origin.clone(),
-            history: self.history.clone(),
-            attachments: self.attachments.clone(),
-            remarks: self.remarks.clone(),
-            damage: self.damage.clone(),
-        }
     }
 
     /// Where the record comes from.
@@ -301,9 +280,9 @@ impl Capture {
         self.damage.found()
     }
 
-    /// Whether the level of a line is unknown at any tick in `range`.
-    pub fn is_unknown_within(&self, line: LineId, range: Range<Tick>) -> bool {
-        let trace = self.trace(line);
+    /// Whether the level of a line or crossing is unknown at any tick in `range`.
+    pub fn is_unknown_within(&self, of: impl Into<Signal>, range: Range<Tick>) -> bool {
+        let trace = self.trace(of);
         trace.level_at(range.start) == Level::Unknown || trace.edges(range).any(|e| e.to == Level::Unknown)
     }
 

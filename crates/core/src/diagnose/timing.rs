@@ -3,8 +3,9 @@
 use std::ops::Range;
 
 use crate::capture::Capture;
-use crate::line::{Level, LineId};
-use crate::time::{Frequency, Rational, Tick};
+use crate::known::{Precision, Rule};
+use crate::line::{Level, LineId, Signal};
+use crate::time::{Frequency, Rational, Tick, Voltage};
 
 /// Intervals that are looked at.
 const MOST_INTERVALS: usize = 20_000;
@@ -83,15 +84,17 @@ pub(super) fn sides(
     counts: impl Fn(Tick) -> bool,
 ) -> Sides {
     let mut sides = Sides::default();
+    let pair = [Signal::from(data), Signal::from(clock)];
     let clock = capture.trace(clock);
-    let slack = u64::from(capture.resolution().quantum());
+    let order = Precision::of(capture, Rule::Proven).order(&pair, Voltage::ZERO);
+    let slack = order.reach().map_or(0, |reach| reach + 1);
     for change in capture.trace(data).edges(range).take(MOST_INTERVALS).filter(|change| counts(change.tick)) {
         let Some(before) = clock.prev_edge(Tick(change.tick.0.saturating_add(slack).saturating_add(1)))
         else {
             continue;
         };
         // After a rest, it is set up for the next edge, and follows none.
-        let next = clock.next_edge(Tick(before.tick.0 + 1));
+        let next = clock.next_edge(before.tick);
         let period = next.map_or(u64::MAX, |next| next.tick.0 - before.tick.0);
         if !counts(before.tick)
             || change.tick.0.saturating_sub(before.tick.0).saturating_mul(4) > period.saturating_mul(3)

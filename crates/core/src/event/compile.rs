@@ -7,7 +7,7 @@ use super::names::{Meaning, Scope};
 use super::parser::located;
 use super::program::{Form, Guarded, Stage, Tree, plain_levels};
 use crate::error::{Error, Result};
-use crate::line::{LineId, Side};
+use crate::line::{Side, Signal};
 
 /// Checks an expression against the names it uses.
 pub(super) struct Checker<'a> {
@@ -72,10 +72,11 @@ impl Checker<'_> {
         let guard = simple.guard.as_ref().map(|g| self.condition(g)).transpose()?;
         let form = match &simple.kind {
             SimpleKind::Edge(name, Direction::Changes) => {
-                Form::Changes(self.scope.find_bus(self.text, name)?.lines)
+                let bus = self.scope.find_bus(self.text, name)?;
+                Form::Changes(bus.lines.iter().map(Signal::from).collect())
             }
             SimpleKind::Edge(name, direction) => {
-                Form::Edge(self.scope.find_line(self.text, name)?, *direction)
+                Form::Edge(self.scope.find_line(self.text, name)?.into(), *direction)
             }
             SimpleKind::When(condition) => Form::When(self.condition(condition)?),
             SimpleKind::Lasting(condition, lasting) => Form::Lasting(self.condition(condition)?, *lasting),
@@ -93,7 +94,7 @@ impl Checker<'_> {
             }
             SimpleKind::Crossing(name, direction, level) => {
                 let side = if *direction == Direction::Falls { Side::Above } else { Side::Below };
-                Form::Edge(self.scope.find_crossing(self.text, name, *level, side)?, *direction)
+                Form::Edge(self.scope.find_crossing(self.text, name, *level, side)?.into(), *direction)
             }
             SimpleKind::Frame(name, tests) => {
                 let bus = self.scope.find_frames(self.text, name)?.clone();
@@ -115,8 +116,8 @@ impl Checker<'_> {
         Ok(match condition {
             Condition::And(all) => {
                 let all = Test3::And(all.iter().map(|c| self.condition(c)).collect::<Result<_>>()?);
-                if let Some(line) = contradiction(&all) {
-                    let name = self.scope.line_name(line).unwrap_or("a line");
+                if let Some(signal) = contradiction(&all) {
+                    let name = signal.line().and_then(|line| self.scope.line_name(line)).unwrap_or("a line");
                     let message =
                         format!("this can never hold: {name} would have to be high and low at once");
                     return self.refuse(
@@ -137,12 +138,12 @@ impl Checker<'_> {
                         "an event is an instant; a condition holds over time",
                     );
                 }
-                Test3::Level(self.scope.find_line(self.text, name)?, *high)
+                Test3::Level(self.scope.find_line(self.text, name)?.into(), *high)
             }
             Condition::Bus(name, test) => self.bus_test(name, test)?,
             Condition::Voltage(name, above, level) => {
                 let side = if *above { Side::Below } else { Side::Above };
-                Test3::Level(self.scope.find_crossing(self.text, name, *level, side)?, *above)
+                Test3::Level(self.scope.find_crossing(self.text, name, *level, side)?.into(), *above)
             }
         })
     }
@@ -208,7 +209,7 @@ impl Checker<'_> {
 }
 
 /// A line that would have to have both levels, among levels that must all be met.
-fn contradiction(test: &Test3) -> Option<LineId> {
+fn contradiction(test: &Test3) -> Option<Signal> {
     let mut levels = Vec::new();
     if let Test3::And(all) = test {
         for part in all {

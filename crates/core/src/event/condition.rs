@@ -1,6 +1,6 @@
 //! Conditions over lines, with unknown levels taken seriously.
 
-use crate::line::{Bus, Level, LineId, Value};
+use crate::line::{Bus, Level, Signal, Value};
 
 /// A condition over lines, ready to be asked.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -8,7 +8,7 @@ pub(crate) enum Test3 {
     And(Vec<Test3>),
     Or(Vec<Test3>),
     Not(Box<Test3>),
-    Level(LineId, bool),
+    Level(Signal, bool),
     /// The bus lies between two values, both included.
     Range(Bus, u64, u64),
     /// The bus has these bits where none is open.
@@ -27,7 +27,7 @@ impl Test3 {
     }
 
     /// Whether it holds; `None` when unknown levels leave that open.
-    pub(crate) fn eval(&self, level: &mut impl FnMut(LineId) -> Level) -> Option<bool> {
+    pub(crate) fn eval(&self, level: &mut impl FnMut(Signal) -> Level) -> Option<bool> {
         match self {
             Test3::And(all) => {
                 let mut outcome = Some(true);
@@ -54,7 +54,7 @@ impl Test3 {
             Test3::Not(inner) => inner.eval(level).map(|holds| !holds),
             Test3::Level(line, high) => level(*line).bit().map(|bit| bit == *high),
             Test3::Range(bus, low, high) => {
-                let Value { bits, unknown, .. } = bus.value(level);
+                let Value { bits, unknown, .. } = bus.value(|line| level(line.into()));
                 // The value lies between all open bits low and all open bits high.
                 let (least, most) = (bits, bits | unknown);
                 if least >= *low && most <= *high {
@@ -66,7 +66,7 @@ impl Test3 {
                 }
             }
             Test3::Match(bus, bits, open) => {
-                let value = bus.value(level);
+                let value = bus.value(|line| level(line.into()));
                 if (value.bits ^ bits) & !open & !value.unknown != 0 {
                     Some(false)
                 } else if value.unknown & !open != 0 {
@@ -78,21 +78,23 @@ impl Test3 {
         }
     }
 
-    fn collect(&self, lines: &mut Vec<LineId>) {
+    fn collect(&self, signals: &mut Vec<Signal>) {
         match self {
-            Test3::And(tests) | Test3::Or(tests) => tests.iter().for_each(|t| t.collect(lines)),
-            Test3::Not(inner) => inner.collect(lines),
-            Test3::Level(line, _) => lines.push(*line),
-            Test3::Range(bus, ..) | Test3::Match(bus, ..) => lines.extend(&bus.lines),
+            Test3::And(tests) | Test3::Or(tests) => tests.iter().for_each(|t| t.collect(signals)),
+            Test3::Not(inner) => inner.collect(signals),
+            Test3::Level(line, _) => signals.push(*line),
+            Test3::Range(bus, ..) | Test3::Match(bus, ..) => {
+                signals.extend(bus.lines.iter().map(Signal::from));
+            }
         }
     }
 
-    pub(crate) fn lines(&self) -> Vec<LineId> {
-        let mut lines = Vec::new();
-        self.collect(&mut lines);
-        lines.sort_unstable();
-        lines.dedup();
-        lines
+    pub(crate) fn signals(&self) -> Vec<Signal> {
+        let mut signals = Vec::new();
+        self.collect(&mut signals);
+        signals.sort_unstable();
+        signals.dedup();
+        signals
     }
 }
 

@@ -140,17 +140,17 @@ impl Scope {
         }
     }
 
-    /// The line that an analog line makes at a voltage.
+    /// A voltage on an analog line.
     pub(super) fn find_crossing(
         &self,
         text: &str,
         name: &Name,
         level: Voltage,
         side: Side,
-    ) -> Result<LineId> {
+    ) -> Result<Crossing> {
         match self.find(text, name)? {
             Meaning::Analog(analog) => match Crossing::new(*analog, level, side) {
-                Some(crossing) => Ok(crossing.line()),
+                Some(crossing) => Ok(crossing),
                 None => {
                     let message = format!("{level} cannot be compared with an analog line");
                     let help = "give whole microvolts, up to 2 kV";

@@ -8,14 +8,15 @@ use super::names::Scope;
 use super::states::StateMachine;
 use super::table::StateTable;
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{Bus, Crossing, Level, LineId};
-use crate::time::{Rate, Time, TimeBase};
+use crate::known::Instants;
+use crate::line::{Bus, Crossing, Level, LineId, Signal};
+use crate::time::{Rate, Time, TimeBase, Voltage};
 
 /// What a program waits for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Form {
-    Edge(LineId, Direction),
-    Changes(Vec<LineId>),
+    Edge(Signal, Direction),
+    Changes(Vec<Signal>),
     When(Test3),
     Lasting(Test3, Lasting),
     Frame(FrameForm),
@@ -63,21 +64,24 @@ pub(crate) struct Stage {
 }
 
 impl Guarded {
-    fn collect(&self, lines: &mut Vec<LineId>) {
+    fn collect(&self, signals: &mut Vec<Signal>) {
         match &self.tree {
-            Tree::Simple(Form::Edge(line, _)) => lines.push(*line),
-            Tree::Simple(Form::Changes(changing)) => lines.extend(changing),
-            Tree::Simple(Form::When(test) | Form::Lasting(test, _)) => lines.extend(test.lines()),
-            Tree::Simple(Form::Frame(frame)) => lines.extend(frame.bus.0.lines()),
-            Tree::Any(any) => any.iter().for_each(|g| g.collect(lines)),
+            Tree::Simple(Form::Edge(line, _)) => signals.push(*line),
+            Tree::Simple(Form::Changes(changing)) => signals.extend(changing),
+            Tree::Simple(Form::When(test) | Form::Lasting(test, _)) => signals.extend(test.signals()),
+            Tree::Simple(Form::Frame(frame)) => signals.extend(frame.bus.0.lines().iter().map(Signal::from)),
+            Tree::Any(any) => any.iter().for_each(|g| g.collect(signals)),
             Tree::Sequence(stages) => {
-                stages.iter().flat_map(|s| s.unless.iter().chain([&s.event])).for_each(|g| g.collect(lines));
+                stages
+                    .iter()
+                    .flat_map(|s| s.unless.iter().chain([&s.event]))
+                    .for_each(|g| g.collect(signals));
             }
             Tree::Machine(states) => {
-                states.iter().flatten().filter_map(|a| a.event.as_ref()).for_each(|g| g.collect(lines));
+                states.iter().flatten().filter_map(|a| a.event.as_ref()).for_each(|g| g.collect(signals));
             }
         }
-        lines.extend(self.guard.iter().flat_map(Test3::lines));
+        signals.extend(self.guard.iter().flat_map(Test3::signals));
     }
 
     /// The buses whose values it looks at.
@@ -160,7 +164,6 @@ impl Guarded {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ConditionProgram {
     pub(crate) test: Test3,
-    pub(crate) lines: Vec<LineId>,
     text: String,
 }
 
@@ -172,17 +175,22 @@ impl ConditionProgram {
     /// unknown name, or a value that the bus cannot have.
     pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
         let test = Checker { text, scope }.condition(&Condition::parse(text)?)?;
-        Ok(ConditionProgram { lines: test.lines(), test, text: text.to_string() })
+        Ok(ConditionProgram { test, text: text.to_string() })
     }
 
     /// Whether it holds, given a way to ask for levels; `None` when unknown levels leave that open.
-    pub fn holds(&self, mut level: impl FnMut(LineId) -> Level) -> Option<bool> {
+    pub fn holds(&self, mut level: impl FnMut(Signal) -> Level) -> Option<bool> {
         self.test.eval(&mut level)
     }
 
-    /// The lines it looks at.
-    pub fn lines(&self) -> &[LineId] {
-        &self.lines
+    /// The lines and crossings that it looks at, sorted.
+    pub fn signals(&self) -> Vec<Signal> {
+        self.test.signals()
+    }
+
+    /// What the beginnings and ends of its stretches are read from.
+    pub fn instants(&self) -> Instants {
+        Instants::edges(self.signals())
     }
 
     /// The text it was made from.
@@ -197,6 +205,8 @@ pub struct Program {
     pub(crate) root: Guarded,
     text: String,
     table: StateTable,
+    /// How far its voltages may be off.
+    level_error: Voltage,
 }
 
 impl Program {
@@ -208,7 +218,8 @@ impl Program {
     pub fn compile(text: &str, scope: &Scope) -> Result<Self> {
         let event = Event::parse(text)?;
         let root = Checker { text, scope }.event(&event, &mut Vec::new())?;
-        Ok(Program { root, text: text.to_string(), table: StateTable::of_event(&event, text) })
+        let (text, table) = (text.to_string(), StateTable::of_event(&event, text));
+        Ok(Program { root, text, table, level_error: Voltage::ZERO })
     }
 
     pub(super) fn machine(machine: &StateMachine, states: Vec<Vec<MachineArm>>) -> Self {
@@ -216,6 +227,7 @@ impl Program {
             root: Guarded { tree: Tree::Machine(states), guard: None },
             text: machine.to_string(),
             table: StateTable::of_machine(machine),
+            level_error: Voltage::ZERO,
         }
     }
 
@@ -224,6 +236,27 @@ impl Program {
     pub fn guarded(mut self, condition: &ConditionProgram) -> Self {
         self.root.guard = both(self.root.guard, Some(condition.test.clone()));
         self
+    }
+
+    /// The same event where its voltages may be off by this much, since they were taken from the record.
+    #[must_use]
+    pub(crate) fn with_level_error(self, level_error: Voltage) -> Self {
+        Program { level_error, ..self }
+    }
+
+    /// How far its voltages may be off.
+    pub(in crate::event) fn level_error(&self) -> Voltage {
+        self.level_error
+    }
+
+    /// What its instants are read from.
+    pub fn instants(&self) -> Instants {
+        let ends_between = match &self.root.tree {
+            Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_)) | Form::Frame(_)),
+            Tree::Any(_) | Tree::Sequence(_) | Tree::Machine(_) => true,
+        };
+        let edges = Instants::edges(self.event_signals()).between_ticks(ends_between);
+        edges.with_level_error(self.level_error)
     }
 
     /// The text it was made from.
@@ -261,20 +294,20 @@ impl Program {
         matches!(&self.root.tree, Tree::Simple(form) if !matches!(form, Form::Frame(_)))
     }
 
-    /// The lines whose edges make it happen, sorted.
-    pub fn event_lines(&self) -> Vec<LineId> {
+    /// The lines and crossings whose edges make it happen, sorted.
+    pub fn event_signals(&self) -> Vec<Signal> {
         let without_guard = Guarded { guard: None, ..self.root.clone() };
-        sorted_lines(&without_guard)
+        sorted_signals(&without_guard)
     }
 
-    /// The crossings of analog lines among [`lines`](Self::lines).
+    /// The crossings of analog lines among [`signals`](Self::signals).
     pub fn crossings(&self) -> Vec<Crossing> {
-        self.lines().into_iter().filter_map(Crossing::of_line).collect()
+        self.signals().into_iter().filter_map(Signal::crossing).collect()
     }
 
-    /// All lines it looks at, those of its `while` and crossings of analog lines included, sorted.
-    pub fn lines(&self) -> Vec<LineId> {
-        sorted_lines(&self.root)
+    /// All lines and crossings it looks at, those of its `while` included, sorted.
+    pub fn signals(&self) -> Vec<Signal> {
+        sorted_signals(&self.root)
     }
 
     /// A line that would have to be high and low at once for this to happen, if there is one.
@@ -302,10 +335,8 @@ impl Program {
         if let Some(guard) = &self.root.guard {
             plain_levels(guard, &mut levels)?;
         }
-        if !self.crossings().is_empty() {
-            return None;
-        }
-        Some(LineEdge { line, direction, levels })
+        let levels = levels.into_iter().map(|(signal, high)| Some((signal.line()?, high)));
+        Some(LineEdge { line: line.line()?, direction, levels: levels.collect::<Option<_>>()? })
     }
 }
 
@@ -321,7 +352,7 @@ pub struct LineEdge {
 }
 
 /// Collects a conjunction of levels, bus patterns included; `None` when it is anything else.
-pub(super) fn plain_levels(test: &Test3, levels: &mut Vec<(LineId, bool)>) -> Option<()> {
+pub(super) fn plain_levels(test: &Test3, levels: &mut Vec<(Signal, bool)>) -> Option<()> {
     match test {
         Test3::And(all) => all.iter().try_for_each(|t| plain_levels(t, levels)),
         Test3::Level(line, high) => {
@@ -331,7 +362,7 @@ pub(super) fn plain_levels(test: &Test3, levels: &mut Vec<(LineId, bool)>) -> Op
         Test3::Match(bus, bits, open) => {
             for (place, line) in bus.lines.iter().rev().enumerate() {
                 if open >> place & 1 == 0 {
-                    levels.push((*line, bits >> place & 1 == 1));
+                    levels.push((line.into(), bits >> place & 1 == 1));
                 }
             }
             Some(())
@@ -340,10 +371,10 @@ pub(super) fn plain_levels(test: &Test3, levels: &mut Vec<(LineId, bool)>) -> Op
     }
 }
 
-fn sorted_lines(event: &Guarded) -> Vec<LineId> {
-    let mut lines = Vec::new();
-    event.collect(&mut lines);
-    lines.sort_unstable();
-    lines.dedup();
-    lines
+fn sorted_signals(event: &Guarded) -> Vec<Signal> {
+    let mut signals = Vec::new();
+    event.collect(&mut signals);
+    signals.sort_unstable();
+    signals.dedup();
+    signals
 }

@@ -14,8 +14,9 @@ use super::condition::Test3;
 use super::engine::{Hits, Marks};
 use super::program::{Form, Program, Tree};
 use crate::capture::{Capture, Merged};
-use crate::line::{Level, LineId};
-use crate::time::{Resolution, Tick, Time, TimeBase};
+use crate::known::{Instants, Order, Precision, Rule, Span};
+use crate::line::{Level, Signal};
+use crate::time::{Tick, Voltage};
 
 /// How sure it is that an occurrence really happened.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -66,16 +67,6 @@ impl Program {
     pub fn hits_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> DoubtfulHits<'a> {
         DoubtfulHits::new(self, capture, range)
     }
-
-    /// Ticks by which the true instant of an occurrence may precede its tick: one for an edge of
-    /// a sampled record, one more where a duration ends between ticks.
-    pub fn early(&self, resolution: &Resolution) -> u32 {
-        let ends_between = match &self.root.tree {
-            Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_)) | Form::Frame(_)),
-            Tree::Any(_) | Tree::Sequence(_) | Tree::Machine(_) => true,
-        };
-        resolution.quantum() + u32::from(ends_between)
-    }
 }
 
 /// A stretch in which a condition holds.
@@ -115,7 +106,8 @@ enum Held<'a> {
 struct Merging<'a> {
     capture: &'a Capture,
     test: &'a Test3,
-    lines: Vec<LineId>,
+    signals: Vec<Signal>,
+    order: Order,
     merged: Merged<'a>,
     open: Option<Stretch>,
     before: Option<bool>,
@@ -143,17 +135,35 @@ impl<'a> Stretches<'a> {
             let open = open(high == *wanted);
             return Stretches(Held::Line { edges, high, wanted: *wanted, open, end });
         }
-        let lines = test.lines();
-        let merged = Merged::new(capture, &lines, later);
+        let signals = test.signals();
+        let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
+        let merged = Merged::new(capture, &signals, later);
         let before = test.eval(&mut |l| merged.level(l));
         let open = open(before == Some(true));
-        Stretches(Held::Any(Merging { capture, test, lines, merged, open, before, end }))
+        Stretches(Held::Any(Merging { capture, test, signals, order, merged, open, before, end }))
     }
 }
 
 impl Merging<'_> {
+    /// Whether the condition changes its value exactly once within the doubt around `tick`: then it is
+    /// certain that it changed, whatever the true order of the edges there.
+    fn is_clean_step(&self, tick: Tick) -> bool {
+        let Some(window) = self.order.around(tick) else { return true };
+        let edges = |signal: &Signal| self.capture.trace(*signal).edges(window.clone());
+        let mut ticks: Vec<Tick> = self.signals.iter().flat_map(edges).map(|edge| edge.tick).collect();
+        if ticks.len() <= 1 {
+            return true;
+        }
+        ticks.push(Tick(window.start.0.saturating_sub(1)));
+        ticks.sort_unstable();
+        ticks.dedup();
+        let value = |t: &Tick| self.test.eval(&mut |signal| self.capture.trace(signal).level_at(*t));
+        let values: Vec<_> = ticks.iter().map(value).collect();
+        values.windows(2).filter(|pair| pair[0] != pair[1]).count() <= 1
+    }
+
     fn doubtful_at(&self, tick: Tick) -> bool {
-        self.lines.len() > 1 && !is_clean_step(self.capture, self.test, &self.lines, tick)
+        self.signals.len() > 1 && !self.is_clean_step(tick)
     }
 
     fn next(&mut self) -> Option<Stretch> {
@@ -207,55 +217,39 @@ impl Iterator for Stretches<'_> {
     }
 }
 
-/// Ticks around `tick` within which the order of edges is not certain; `None` when it always is.
-fn doubt_window(capture: &Capture, tick: Tick) -> Option<Range<Tick>> {
-    let resolution = capture.resolution();
-    let window = resolution.order_window(capture.base()).unwrap_or(u64::MAX / 4);
-    if window == 0 && !resolution.sampled {
-        return None;
-    }
-    Some(Tick(tick.0.saturating_sub(window))..Tick(tick.0.saturating_add(window).saturating_add(1)))
-}
-
 /// How sure occurrences of several parts are: in an exact record without unknown levels there is no
 /// other order that edges could have had.
 fn recorded_certainty(program: &Program, capture: &Capture) -> Certainty {
-    let known = || program.lines().iter().all(|line| !capture.trace(*line).is_ever_unknown());
-    match capture.resolution().is_exact() && known() {
+    let known = || program.signals().iter().all(|line| !capture.trace(*line).is_ever_unknown());
+    match Precision::of(capture, Rule::Proven).is_exact() && known() {
         true => Certainty::Certain,
         false => Certainty::Doubtful,
     }
 }
 
-/// Whether a condition changes its value exactly once within the doubt around `tick`: then it is
-/// certain that it changed, whatever the true order of the edges there.
-fn is_clean_step(capture: &Capture, test: &Test3, lines: &[LineId], tick: Tick) -> bool {
-    let Some(window) = doubt_window(capture, tick) else { return true };
-    let mut ticks: Vec<Tick> =
-        lines.iter().flat_map(|l| capture.trace(*l).edges(window.clone())).map(|e| e.tick).collect();
-    if ticks.len() <= 1 {
-        return true;
-    }
-    ticks.push(Tick(window.start.0.saturating_sub(1)));
-    ticks.sort_unstable();
-    ticks.dedup();
-    let value = |t: &Tick| test.eval(&mut |l| capture.trace(l).level_at(*t));
-    let values: Vec<_> = ticks.iter().map(value).collect();
-    values.windows(2).filter(|pair| pair[0] != pair[1]).count() <= 1
+/// What must hold at the instant of an event, and how sure that is.
+#[derive(Debug)]
+struct Guard<'a> {
+    capture: &'a Capture,
+    test: &'a Test3,
+    signals: Vec<Signal>,
+    order: Order,
 }
 
-/// Whether a `while` holds at `tick`, and whether that is certain.
-fn guard_at(capture: &Capture, guard: &Test3, lines: &[LineId], tick: Tick) -> (Option<bool>, bool) {
-    let value = |t: Tick| guard.eval(&mut |l| capture.trace(l).level_at(t));
-    let now = value(tick);
-    let Some(window) = doubt_window(capture, tick) else { return (now, true) };
-    let changes = lines.iter().flat_map(|l| capture.trace(*l).edges(window.clone())).map(|e| e.tick);
-    let mut changes = changes.peekable();
-    if changes.peek().is_none() {
-        return (now, true);
+impl Guard<'_> {
+    /// Whether it holds at `tick`, and whether that is certain.
+    fn at(&self, tick: Tick) -> (Option<bool>, bool) {
+        let value = |t: Tick| self.test.eval(&mut |signal| self.capture.trace(signal).level_at(t));
+        let now = value(tick);
+        let Some(window) = self.order.around(tick) else { return (now, true) };
+        let edges = |signal: &Signal| self.capture.trace(*signal).edges(window.clone());
+        let mut changes = self.signals.iter().flat_map(edges).map(|edge| edge.tick).peekable();
+        if changes.peek().is_none() {
+            return (now, true);
+        }
+        let before = value(Tick(window.start.0.saturating_sub(1)));
+        (now, before == now && changes.all(|t| value(t) == now))
     }
-    let before = value(Tick(window.start.0.saturating_sub(1)));
-    (now, before == now && changes.all(|t| value(t) == now))
 }
 
 /// The occurrences of an event, with how sure they are. Made by [`Program::hits_with_doubt`].
@@ -263,8 +257,7 @@ fn guard_at(capture: &Capture, guard: &Test3, lines: &[LineId], tick: Tick) -> (
 pub struct DoubtfulHits<'a> {
     capture: &'a Capture,
     source: Source<'a>,
-    guard: Option<&'a Test3>,
-    guard_lines: Vec<LineId>,
+    guard: Option<Guard<'a>>,
     from: Tick,
 }
 
@@ -273,7 +266,8 @@ enum Source<'a> {
     /// Edges of lines that are never unknown: the `while` is dealt with already.
     Marks(Marks<'a>),
     Edges(Merged<'a>, &'a Form),
-    Stretches(Stretches<'a>, &'a Form),
+    Starts(Stretches<'a>),
+    Lasting(Stretches<'a>, Lengths),
     /// Anything that is not simple: the recorded occurrences, each of them as sure as this.
     Recorded(Hits<'a>, Certainty),
 }
@@ -281,28 +275,32 @@ enum Source<'a> {
 impl<'a> DoubtfulHits<'a> {
     fn new(program: &'a Program, capture: &'a Capture, range: Range<Tick>) -> Self {
         let from = range.start;
+        let plain = |source| DoubtfulHits { capture, source, guard: None, from };
         if let Some(marks) = Marks::new(program, capture, range.clone()) {
-            let source = Source::Marks(marks);
-            return DoubtfulHits { capture, source, guard: None, guard_lines: Vec::new(), from };
+            return plain(Source::Marks(marks));
         }
-        let Tree::Simple(form) = &program.root.tree else {
-            let source = Source::Recorded(program.hits(capture, range), recorded_certainty(program, capture));
-            return DoubtfulHits { capture, source, guard: None, guard_lines: Vec::new(), from };
+        let recorded = |range| {
+            let certainty = recorded_certainty(program, capture);
+            plain(Source::Recorded(program.hits(capture, range), certainty))
         };
+        let Tree::Simple(form) = &program.root.tree else { return recorded(range) };
         let source = match form {
-            Form::Edge(line, _) => Source::Edges(Merged::new(capture, &[*line], range), form),
-            Form::Changes(lines) => Source::Edges(Merged::new(capture, lines, range), form),
+            Form::Edge(signal, _) => Source::Edges(Merged::new(capture, &[*signal], range), form),
+            Form::Changes(signals) => Source::Edges(Merged::new(capture, signals, range), form),
             // A stretch may have begun before the range.
-            Form::When(test) | Form::Lasting(test, _) => {
-                Source::Stretches(Stretches::new(capture, test, Tick(0)..range.end), form)
+            Form::When(test) => Source::Starts(Stretches::new(capture, test, Tick(0)..range.end)),
+            Form::Lasting(test, lasting) => {
+                let stretches = Stretches::new(capture, test, Tick(0)..range.end);
+                Source::Lasting(stretches, Lengths::new(*lasting, test, capture))
             }
-            Form::Frame(_) => {
-                Source::Recorded(program.hits(capture, range), recorded_certainty(program, capture))
-            }
+            Form::Frame(_) => return recorded(range),
         };
-        let guard = program.root.guard.as_ref();
-        let guard_lines = guard.map(Test3::lines).unwrap_or_default();
-        DoubtfulHits { capture, source, guard, guard_lines, from }
+        let guard = program.root.guard.as_ref().map(|test| {
+            let precision = Precision::of(capture, Rule::Proven);
+            let order = precision.order(&program.signals(), program.level_error());
+            Guard { capture, test, signals: test.signals(), order }
+        });
+        DoubtfulHits { capture, source, guard, from }
     }
 
     /// The next occurrence of the event itself, before its `while` is asked.
@@ -327,14 +325,14 @@ impl<'a> DoubtfulHits<'a> {
                     return Some(Hit { tick, certainty });
                 }
             },
-            Source::Stretches(stretches, form) => loop {
+            Source::Lasting(stretches, lengths) => loop {
                 let stretch = stretches.next()?;
-                if let Form::Lasting(_, lasting) = form {
-                    match lasting_hit(self.capture, *lasting, &stretch) {
-                        Some(hit) => return Some(hit),
-                        None => continue,
-                    }
+                if let Some(hit) = lengths.hit(&stretch) {
+                    return Some(hit);
                 }
+            },
+            Source::Starts(stretches) => loop {
+                let stretch = stretches.next()?;
                 let certainty = match (stretch.begins, stretch.doubtful) {
                     (true, false) => Certainty::Certain,
                     (true, true) => Certainty::Doubtful,
@@ -363,51 +361,90 @@ fn edge_certainty(direction: Direction, from: Option<Level>, to: Option<Level>) 
     }
 }
 
-/// The occurrence of `for` that a stretch makes, if it makes one.
-fn lasting_hit(capture: &Capture, lasting: Lasting, stretch: &Stretch) -> Option<Hit> {
-    let base = capture.base();
-    let quantum = u64::from(capture.resolution().quantum());
-    let length = stretch.end.0 - stretch.start.0;
-    let doubt =
-        |surely: bool| if surely && !stretch.doubtful { Certainty::Certain } else { Certainty::Doubtful };
-    match lasting {
-        Lasting::Over(time) => {
-            let over = ticks_over(base, time)?;
-            let at = stretch.start.0.checked_add(over)?;
-            // Where its end is not recorded, it must still be seen to hold at that tick.
-            let reached = if stretch.ends { over <= length } else { over < length };
-            if reached {
-                return Some(Hit {
-                    tick: Tick(at),
-                    certainty: doubt(over + quantum <= length || !stretch.ends),
-                });
-            }
-            let may = length + quantum >= over && quantum > 0;
-            (may || !stretch.begins || stretch.doubtful)
-                .then_some(Hit { tick: stretch.end, certainty: Certainty::Possible })
-        }
-        Lasting::Under(_) | Lasting::Between(..) => {
-            if !stretch.ends {
-                return None;
-            }
-            let inside = |ticks: u64| -> Option<bool> {
-                let length = base.length_of(i64::try_from(ticks).ok()?);
-                Some(match lasting {
-                    Lasting::Under(most) => length < most,
-                    Lasting::Between(least, most) => least <= length && length <= most,
-                    Lasting::Over(_) => false,
-                })
-            };
-            let neighbours = [inside(length.saturating_sub(quantum))?, inside(length + quantum)?];
-            match inside(length)? {
-                true if stretch.begins => {
-                    Some(Hit { tick: stretch.end, certainty: doubt(neighbours == [true, true]) })
+/// Which lengths of a stretch, in counted ticks, make an occurrence of `for`.
+#[derive(Clone, Copy, Debug)]
+enum Lengths {
+    /// Longer than a time; happens so many ticks after the start.
+    Over {
+        /// The first whole number of ticks that is longer.
+        ticks: i64,
+        /// Certainly longer from here on, if it ends.
+        certain_from: i64,
+        /// Possibly longer from here on.
+        possible_from: i64,
+    },
+    /// In a range; happens at the end.
+    Within {
+        /// As counted, both included.
+        counted: (i64, i64),
+        /// Certainly in it.
+        certain: (i64, i64),
+        /// Possibly in it.
+        possible: (i64, i64),
+    },
+    /// No record is long enough to tell.
+    Never,
+}
+
+impl Lengths {
+    fn new(lasting: Lasting, test: &Test3, capture: &Capture) -> Self {
+        let ends = Instants::edges(test.signals());
+        let span = Precision::of(capture, Rule::Proven).among(&ends);
+        Lengths::of(lasting, &Span::exact(capture.base()), &span).unwrap_or(Lengths::Never)
+    }
+
+    /// `counted` sees the ticks as they are, `known` what they say.
+    fn of(lasting: Lasting, counted: &Span, known: &Span) -> Option<Self> {
+        Some(match lasting {
+            Lasting::Over(time) => Lengths::Over {
+                ticks: counted.first_certainly_above(time)?,
+                certain_from: known.first_certainly_above(time)?,
+                possible_from: known.last_certainly_at_most(time)?.saturating_add(1),
+            },
+            Lasting::Under(time) => Lengths::Within {
+                counted: (0, counted.last_certainly_below(time)?),
+                certain: (0, known.last_certainly_below(time)?),
+                possible: (0, known.first_certainly_at_least(time)?.saturating_sub(1)),
+            },
+            Lasting::Between(least, most) => Lengths::Within {
+                counted: (counted.first_certainly_at_least(least)?, counted.last_certainly_at_most(most)?),
+                certain: (known.first_certainly_at_least(least)?, known.last_certainly_at_most(most)?),
+                possible: (
+                    known.last_certainly_below(least)?.saturating_add(1),
+                    known.first_certainly_above(most)?.saturating_sub(1),
+                ),
+            },
+        })
+    }
+
+    /// The occurrence that a stretch makes, if it makes one.
+    fn hit(self, stretch: &Stretch) -> Option<Hit> {
+        let length = stretch.end.since(stretch.start);
+        let sure = |surely: bool| match surely && !stretch.doubtful {
+            true => Certainty::Certain,
+            false => Certainty::Doubtful,
+        };
+        let within = |(least, most): (i64, i64)| (least..=most).contains(&length);
+        match self {
+            Lengths::Over { ticks, certain_from, possible_from } => {
+                // Where its end is not recorded, it must still be seen to hold at that tick.
+                let reached = if stretch.ends { ticks <= length } else { ticks < length };
+                if reached {
+                    let certainty = sure(length >= certain_from || !stretch.ends);
+                    return Some(Hit { tick: stretch.start.offset(ticks), certainty });
                 }
-                now if now || neighbours.contains(&true) => {
-                    Some(Hit { tick: stretch.end, certainty: Certainty::Possible })
-                }
-                _ => None,
+                let may = length >= possible_from || !stretch.begins || stretch.doubtful;
+                may.then_some(Hit { tick: stretch.end, certainty: Certainty::Possible })
             }
+            Lengths::Within { counted, certain, possible } if stretch.ends => {
+                let certainty = match within(counted) && stretch.begins {
+                    true => sure(within(certain)),
+                    false if within(counted) || within(possible) => Certainty::Possible,
+                    false => return None,
+                };
+                Some(Hit { tick: stretch.end, certainty })
+            }
+            Lengths::Within { .. } | Lengths::Never => None,
         }
     }
 }
@@ -432,8 +469,8 @@ impl DoubtfulHits<'_> {
             if hit.tick < self.from || hit.tick.0 >= self.capture.len() {
                 continue;
             }
-            if let Some(guard) = self.guard {
-                let (holds, sure) = guard_at(self.capture, guard, &self.guard_lines, hit.tick);
+            if let Some(guard) = &self.guard {
+                let (holds, sure) = guard.at(hit.tick);
                 hit.certainty = match (hit.certainty, holds) {
                     (Certainty::Certain, Some(true)) if sure => Certainty::Certain,
                     (Certainty::Certain | Certainty::Doubtful, Some(true)) => Certainty::Doubtful,
@@ -444,11 +481,4 @@ impl DoubtfulHits<'_> {
             return Some(hit);
         }
     }
-}
-
-/// Ticks after the start of a stretch at which it has lasted longer than `time`; `None` when that
-/// does not fit into a record.
-fn ticks_over(base: TimeBase, time: Time) -> Option<u64> {
-    let ticks = base.ticks_in(time)?.floor().checked_add(1)?;
-    u64::try_from(ticks).ok()
 }

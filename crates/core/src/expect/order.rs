@@ -3,10 +3,11 @@
 use serde::Serialize;
 
 use crate::capture::Capture;
+use crate::known::{Instants, Precision, Rule};
 use crate::limit::Verdict;
-use crate::line::{Bus, Level, LineId};
+use crate::line::{Bus, Level, LineId, Signal};
 use crate::measure::{Intervals, Measure};
-use crate::time::{Rational, Tick, Time};
+use crate::time::{Rational, Tick, Time, Voltage};
 
 /// Most broken transitions that are kept.
 const MOST_BROKEN: usize = 1000;
@@ -125,12 +126,16 @@ impl Order {
     /// Follows the states through a record.
     pub fn follow(&self, capture: &Capture) -> OrderResult {
         let base = capture.base();
-        let window = capture.resolution().order_window(base).unwrap_or(0);
+        let lines = self.states.lines();
+        let signals: Vec<Signal> = lines.iter().map(Signal::from).collect();
+        let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
+        let window = order.reach().unwrap_or(0);
+        let edges = Instants::edges(signals);
         let settle = self.settle.and_then(|time| base.ticks_in(time)).map(Rational::floor);
         let settle = settle.map_or(window, |ticks| u64::try_from(ticks).unwrap_or(0));
         let names = self.states.names();
         let mut stays: Vec<(u64, u64, Intervals)> =
-            names.iter().map(|_| (0, 0, Intervals::of_edges(capture))).collect();
+            names.iter().map(|_| (0, 0, Intervals::between(capture, &edges, &edges))).collect();
         let mut result = OrderResult {
             verdict: Verdict::NotSeen,
             transitions: 0,

@@ -7,7 +7,7 @@ mod stream;
 
 pub use capabilities::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
 pub use driver::{Acquisition, Progress, Recorded, Recording, Sink};
-pub use stimulus::{Begins, Output, Signal, Stimulus};
+pub use stimulus::{Begins, Output, Stimulus, Waveform};
 
 use crate::error::Result;
 use crate::line::{Threshold, VoltageRange};

@@ -21,7 +21,7 @@ pub struct Stimulus {
     /// When it begins.
     pub begins: Begins,
     /// What is sent.
-    pub signal: Signal,
+    pub signal: Waveform,
 }
 
 /// When a stimulus begins.
@@ -45,7 +45,7 @@ impl Begins {
 /// What is sent.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Signal {
+pub enum Waveform {
     /// Pulses; the output rests low.
     Pulses {
         /// How often.

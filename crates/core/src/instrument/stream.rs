@@ -130,14 +130,14 @@ fn never_came(
     search: Option<&StreamSearch>,
 ) -> Error {
     let Some(search) = search else { return Error::new(ErrorKind::TimeOut, message) };
-    let lines = search.activity().into_iter().filter(|(line, ..)| line.0 < configuration.inputs.len());
-    let lines = lines.map(|(line, edges, level)| {
+    let lines = search.activity().into_iter().filter_map(|(signal, edges, level)| {
+        let line = signal.line().filter(|line| line.0 < configuration.inputs.len())?;
         let name = names.get(line.0).copied().unwrap_or("?");
-        match edges {
+        Some(match edges {
             0 => format!("  {name}: {level}, never changed"),
             1 => format!("  {name}: 1 edge, {level} at the end"),
             n => format!("  {name}: {n} edges, {level} at the end"),
-        }
+        })
     });
     let mut help = format!("seen meanwhile on its lines:\n{}", lines.collect::<Vec<_>>().join("\n"));
     for (name, least, most) in search.voltages() {

@@ -4,7 +4,7 @@ use super::part::{Events, Kind, Limit, Mark, Which};
 use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::event::{ConditionProgram, Meaning, Program, Scope};
-use crate::line::{AnalogId, Crossing, LineId};
+use crate::line::{AnalogId, Crossing, LineId, Signal};
 use crate::time::{Frequency, TimeBase};
 
 /// A limit bound to the lines of a board, ready to be checked.
@@ -154,7 +154,7 @@ impl BoundLimit {
 
     /// The crossings of analog lines that it looks at, each once.
     pub fn crossings(&self) -> Vec<Crossing> {
-        self.lines().into_iter().filter_map(Crossing::of_line).collect()
+        self.signals().into_iter().filter_map(Signal::crossing).collect()
     }
 
     /// Whether it looks at voltages of analog lines.
@@ -202,16 +202,16 @@ impl BoundLimit {
         self.events().into_iter().any(|event| !event.is_simple())
     }
 
-    /// All lines that it looks at, crossings included, each once.
-    pub fn lines(&self) -> Vec<LineId> {
-        let mut lines: Vec<LineId> = self.events().into_iter().flat_map(Program::lines).collect();
-        lines.extend(self.conditions().into_iter().flat_map(ConditionProgram::lines));
+    /// All lines and crossings that it looks at, each once.
+    pub fn signals(&self) -> Vec<Signal> {
+        let mut signals: Vec<Signal> = self.events().into_iter().flat_map(Program::signals).collect();
+        signals.extend(self.conditions().into_iter().flat_map(ConditionProgram::signals));
         if let Programs::Bits { bus, .. } = &self.programs {
-            lines.extend(&bus.lines);
+            signals.extend(bus.lines.iter().map(Signal::from));
         }
-        lines.sort_unstable();
-        lines.dedup();
-        lines
+        signals.sort_unstable();
+        signals.dedup();
+        signals
     }
 }
 

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use rayon::prelude::*;
 
 use super::bound::BoundLimit;
-use super::judge::{Rule, Verdict};
+use super::judge::Verdict;
 use super::occurrence::{Doubt, Found, Measured, Occurrence};
 use super::part::Kind;
 use super::quantity::{Quantity, Required};
@@ -13,8 +13,9 @@ use super::result::{Counts, Deciding, LimitResult, Reason, Statistics};
 use super::walk::{CertainPair, Take};
 use crate::capture::Capture;
 use crate::error::Result;
-use crate::line::LineId;
-use crate::time::{Interval, Rate, Rational, Resolution, Time};
+use crate::known::{Precision, Rule, Span};
+use crate::line::Signal;
+use crate::time::{Rate, Rational, Time};
 
 /// Checks one limit over a whole capture.
 ///
@@ -26,8 +27,6 @@ pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitR
     let Some(settled) = limit.settled(capture) else {
         return Ok(Tally::new(capture, limit.limit.required).result(limit, rule));
     };
-    let blurred = settled.blurred(capture);
-    let capture = blurred.as_ref().unwrap_or(capture);
     let mut tally = Tally::new(capture, limit.limit.required);
     settled.walk(capture, rule, &mut tally)?;
     Ok(tally.result(&settled, rule))
@@ -166,8 +165,8 @@ impl Take for Tally<'_> {
     fn found(&mut self, found: Found) -> ControlFlow<()> {
         match found {
             Found::Unpaired(_) => self.counts.unpaired += 1,
-            Found::Occurrence(occurrence) => match occurrence.measured.interval() {
-                Some(Interval { ticks, .. }) => {
+            Found::Occurrence(occurrence) => match occurrence.measured.ticks() {
+                Some(ticks) => {
                     if self.count_ticks(ticks, occurrence.verdict) {
                         self.compare(occurrence, ticks);
                     }
@@ -179,9 +178,9 @@ impl Take for Tally<'_> {
     }
 
     #[inline]
-    fn certain(&mut self, certain: CertainPair, like: Interval) -> ControlFlow<()> {
+    fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {
         if self.count_ticks(certain.ticks(), certain.verdict) {
-            self.compare(certain.occurrence(like), certain.ticks());
+            self.compare(certain.occurrence(), certain.ticks());
         }
         ControlFlow::Continue(())
     }
@@ -204,16 +203,13 @@ impl Tally<'_> {
             reason = Some(Reason::HiddenPulses);
         }
         // What is found of such events is neither all that happened nor certain.
-        if bound.is_composite() && !capture.resolution().is_exact() && worst.is_some() && rule == Rule::Proven
-        {
+        let precision = Precision::of(capture, rule);
+        if bound.is_composite() && !precision.is_exact() && worst.is_some() {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::Composite);
         }
-        let resolution = match rule {
-            Rule::Proven => *capture.resolution(),
-            Rule::Measured => Resolution::EXACT,
-        };
-        let bounds = worst.and_then(|w| w.bounds(base, &resolution));
+        let span = bound.span_within(&precision);
+        let bounds = worst.and_then(|w| w.bounds(&span));
         let measured = worst.and_then(|w| w.value(base));
         let statistics = match self.values {
             Some(Values { sum, least, most }) => {
@@ -231,13 +227,16 @@ impl Tally<'_> {
                 limit.required.min_time().and_then(|min| just_above(capture, min))
             }
             (Verdict::Inconclusive, Some(Reason::Occurrence(doubt)), Some(worst)) => {
-                deciding(capture, limit.required, &worst, doubt)
+                deciding(capture, &span, limit.required, &worst, doubt)
             }
             _ => None,
         };
         // What the rate of the analog lines leaves open is not decided by that of the others.
-        let known = |line: &LineId| capture.lines().get(line.0).is_some_and(|line| line.extra == Time::ZERO);
-        let decided = decided.filter(|_| bound.lines().iter().all(known));
+        let is_digital = |signal: &Signal| {
+            let line = signal.line().and_then(|line| capture.lines().get(line.0));
+            line.is_some_and(|line| line.extra == Time::ZERO)
+        };
+        let decided = decided.filter(|_| bound.signals().iter().all(is_digital));
         LimitResult {
             reference: bound.reference.clone(),
             part: bound.part.clone(),
@@ -263,42 +262,44 @@ impl Tally<'_> {
 }
 
 /// The rate whose tick is `1 / (distance to the limit - skew)`, rounded up to one that exists.
-fn deciding(capture: &Capture, required: Required, worst: &Occurrence, doubt: Doubt) -> Option<Deciding> {
-    let resolution = capture.resolution();
+fn deciding(
+    capture: &Capture,
+    span: &Span,
+    required: Required,
+    worst: &Occurrence,
+    doubt: Doubt,
+) -> Option<Deciding> {
     let base = capture.base();
-    if doubt == Doubt::Unknown || !resolution.sampled {
+    if doubt == Doubt::Unknown || !capture.resolution().sampled {
         return None;
     }
     let distance = || Some(required.margin(worst.value(base)?.to_rational())?.abs());
-    let skew = |same_input| if same_input { Rational::ZERO } else { resolution.skew.to_rational() };
+    let times =
+        |share: Rational, length: Time| share.checked_mul(length.to_rational()).map(Time::from_rational);
     // The time by which an edge must be known: what a tick may be, at the most.
-    let (distance, blur, measured) = match worst.measured {
-        Measured::Interval { interval, .. } => {
+    let tick = match worst.measured {
+        Measured::Interval { ticks, .. } => {
             // To know the order, a tick must fit into the interval itself; half a tick is its best guess.
-            let distance = match doubt {
+            let off = match doubt {
                 Doubt::Resolution => distance()?,
                 Doubt::Order | Doubt::Unknown => base.tick().to_rational().checked_div(Rational::from(2))?,
             };
-            (distance, skew(interval.same_input), base.length_of(interval.ticks).to_rational())
+            span.tick_within(Time::from_rational(off), base.length_of(ticks))?
         }
-        // A tick changes a share by its own share of the period.
-        Measured::Share { period, same_input, .. } if doubt == Doubt::Resolution => {
-            let period = base.length_of(period).to_rational();
-            let twice = skew(same_input).checked_mul(Rational::from(2))?;
-            (distance()?.checked_mul(period)?, twice, Rational::ZERO)
+        // A tick changes a share by its own share of the period, whose error of the time base cancels.
+        Measured::Share { period, .. } if doubt == Doubt::Resolution => {
+            span.tick_within_share(times(distance()?, base.length_of(period))?)?
         }
-        Measured::Bits { interval, .. } if doubt == Doubt::Resolution => {
-            let took = base.length_of(interval.ticks).to_rational();
-            (distance()?.checked_mul(took)?, Rational::ZERO, took)
+        Measured::Bits { ticks, .. } if doubt == Doubt::Resolution => {
+            let took = base.length_of(ticks);
+            span.tick_within(times(distance()?, took)?, took)?
         }
         Measured::Share { .. } | Measured::Bits { .. } | Measured::Voltage { .. } => return None,
     };
-    let clock = measured.abs().checked_mul(resolution.accuracy.to_fraction())?;
-    let tick = distance.checked_sub(blur)?.checked_sub(clock)?.checked_sub(resolution.extra.to_rational())?;
-    if tick <= Rational::ZERO {
+    if tick <= Time::ZERO {
         return Some(Deciding::Never);
     }
-    Some(rounded_up(capture, tick.recip()?))
+    Some(rounded_up(capture, tick.to_rational().recip()?))
 }
 
 /// The lowest rate whose tick is shorter than a time.

@@ -2,9 +2,9 @@
 
 use std::collections::VecDeque;
 
-use super::judge::Rule;
 use crate::capture::Capture;
 use crate::event::{DoubtfulHits, Hit, Hits, Program};
+use crate::known::Rule;
 
 /// Where hits come from.
 enum Source<'a> {

@@ -27,7 +27,7 @@ mod walk;
 pub use bound::BoundLimit;
 pub use check::{check, check_all, overall};
 pub use formula::{Value, evaluate, evaluate_any};
-pub use judge::{Rule, Verdict};
+pub use judge::Verdict;
 pub use occurrence::{Doubt, Found, Measured, Occurrence};
 pub use outlook::Outlook;
 pub use part::{Events, Kind, Limit, Mark, Part, Pin, Which};

@@ -4,7 +4,8 @@ use serde::Serialize;
 
 use super::judge::Verdict;
 use super::quantity::{Quantity, Unit};
-use crate::time::{Bounds, Frequency, Interval, Rational, Resolution, Tick, Time, TimeBase, Voltage};
+use crate::known::Span;
+use crate::time::{Bounds, Frequency, Rational, Tick, Time, TimeBase, Voltage};
 
 /// Why an occurrence could not be decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -40,8 +41,8 @@ pub struct Occurrence {
 pub enum Measured {
     /// An interval.
     Interval {
-        /// As counted.
-        interval: Interval,
+        /// Its ticks as counted.
+        ticks: i64,
         /// The fewest and the most ticks over all partners that it may have.
         partners: (i64, i64),
     },
@@ -51,15 +52,13 @@ pub enum Measured {
         part: i64,
         /// Ticks of the period.
         period: i64,
-        /// Whether all edges come from one input, so that skew does not enter.
-        same_input: bool,
     },
     /// A number of bits, and what it should have been.
     Bits {
         /// How many.
         bits: u32,
-        /// The time they took, as counted.
-        interval: Interval,
+        /// The ticks they took, as counted.
+        ticks: i64,
         /// The nominal bit rate.
         nominal: Frequency,
     },
@@ -85,32 +84,26 @@ impl Measured {
     /// The value as counted; `None` when exact arithmetic does not fit.
     pub fn value(&self, base: TimeBase) -> Option<Quantity> {
         let value = match self {
-            Measured::Interval { interval, .. } => base.length_of(interval.ticks).to_rational(),
+            Measured::Interval { ticks, .. } => base.length_of(*ticks).to_rational(),
             Measured::Share { part, period, .. } => Rational::new((*part).into(), (*period).into())?,
-            Measured::Bits { bits, interval, nominal } => {
-                deviation(*bits, base.length_of(interval.ticks), *nominal)?
-            }
+            Measured::Bits { bits, ticks, nominal } => deviation(*bits, base.length_of(*ticks), *nominal)?,
             Measured::Voltage { voltage, .. } => voltage.to_rational(),
         };
         Some(self.unit().of(value))
     }
 
-    /// What is known of the true value; `None` when exact arithmetic does not fit.
-    pub fn bounds(&self, base: TimeBase, resolution: &Resolution) -> Option<Bounds<Quantity>> {
+    /// What is known of the true value, given what is known of the intervals of its limit; `None` when
+    /// exact arithmetic does not fit.
+    pub fn bounds(&self, span: &Span) -> Option<Bounds<Quantity>> {
         match self {
-            Measured::Interval { interval, partners } => {
-                let of =
-                    |ticks| Some(Interval { ticks, ..*interval }.bounds(base, resolution)?.not_negative());
-                let (shortest, longest) = (of(partners.0)?, of(partners.1)?);
-                let both = Bounds { hi: longest.hi, hi_exclusive: longest.hi_exclusive, ..shortest };
-                Some(both.map(Quantity::Time))
+            Measured::Interval { partners: (fewest, most), .. } => {
+                Some(span.length_over(*fewest, *most)?.map(Quantity::Time))
             }
-            Measured::Share { part, period, same_input } => {
-                let share = Share::new(base, resolution, *same_input)?;
-                Some(share.bounds(*part, *period)?.map(|value| Unit::Percent.of(value)))
+            Measured::Share { part, period } => {
+                Some(span.share(1, *part, *period)?.map(|value| Unit::Percent.of(value)))
             }
-            Measured::Bits { bits, interval, nominal } => {
-                let took = interval.bounds(base, resolution)?;
+            Measured::Bits { bits, ticks, nominal } => {
+                let took = span.bounds(*ticks)?;
                 let (lo, hi) = (deviation(*bits, took.hi, *nominal)?, deviation(*bits, took.lo, *nominal)?);
                 let (lo_exclusive, hi_exclusive) = (took.hi_exclusive, took.lo_exclusive);
                 Some(Bounds { lo, hi, lo_exclusive, hi_exclusive }.map(|value| Unit::Percent.of(value)))
@@ -123,10 +116,10 @@ impl Measured {
         }
     }
 
-    /// The interval that was measured, if it was one.
-    pub fn interval(&self) -> Option<Interval> {
+    /// The counted ticks of an interval, if it is one.
+    pub fn ticks(&self) -> Option<i64> {
         match self {
-            Measured::Interval { interval, .. } => Some(*interval),
+            Measured::Interval { ticks, .. } => Some(*ticks),
             Measured::Share { .. } | Measured::Bits { .. } | Measured::Voltage { .. } => None,
         }
     }
@@ -138,46 +131,6 @@ fn deviation(bits: u32, took: Time, nominal: Frequency) -> Option<Rational> {
     rate.checked_div(nominal.to_rational())?.checked_sub(Rational::ONE)
 }
 
-/// How well a share of a period is known.
-///
-/// The three edges were at `tick - u` with `u` below one tick each, so that the share
-/// `(part - u1 + u0) / (period - u2 + u0)` lies between `(part - 1) / period` and `(part + 1) / period`:
-/// it grows with `u0` and `u2` and falls with `u1`. The error of the time base cancels.
-pub(super) struct Share {
-    /// Ticks by which an edge may be early.
-    early: Rational,
-    /// Ticks by which each interval may be off besides.
-    blur: Rational,
-}
-
-impl Share {
-    pub(super) fn new(base: TimeBase, resolution: &Resolution, same_input: bool) -> Option<Self> {
-        let skew = if same_input { Rational::ZERO } else { resolution.skew.to_rational() };
-        let blur = skew.checked_add(resolution.extra.to_rational())?;
-        let early = Rational::from(i64::from(resolution.quantum()));
-        Some(Share { early, blur: base.ticks_in(Time::from_rational(blur))? })
-    }
-
-    pub(super) fn is_blurred(&self) -> bool {
-        !self.blur.is_zero()
-    }
-
-    /// Least and most of it; `None` when exact arithmetic does not fit.
-    pub(super) fn bounds(&self, part: i64, period: i64) -> Option<Bounds<Rational>> {
-        let (part, period) = (Rational::from(part), Rational::from(period));
-        let off = self.early.checked_add(self.blur)?;
-        let lo = part.checked_sub(off)?.checked_div(period.checked_add(self.blur)?)?;
-        let shortest = period.checked_sub(self.blur)?;
-        let hi = match shortest > Rational::ZERO {
-            true => part.checked_add(off)?.checked_div(shortest)?,
-            false => Rational::ONE,
-        };
-        let exclusive = self.early > Rational::ZERO;
-        let (lo, hi) = (lo.max(Rational::ZERO), hi.min(Rational::ONE));
-        Some(Bounds { lo, hi, lo_exclusive: exclusive, hi_exclusive: exclusive })
-    }
-}
-
 impl Occurrence {
     /// The value as counted; `None` when exact arithmetic does not fit.
     pub fn value(&self, base: TimeBase) -> Option<Quantity> {
@@ -185,10 +138,9 @@ impl Occurrence {
     }
 
     /// What is known of the true value, over all partners that it may have; `None` when exact
-    /// arithmetic does not fit. For the rule [`Rule::Measured`](super::Rule::Measured), give
-    /// [`Resolution::EXACT`].
-    pub fn bounds(&self, base: TimeBase, resolution: &Resolution) -> Option<Bounds<Quantity>> {
-        self.measured.bounds(base, resolution)
+    /// arithmetic does not fit. `span` is that of [`BoundLimit::span`](super::BoundLimit::span).
+    pub fn bounds(&self, span: &Span) -> Option<Bounds<Quantity>> {
+        self.measured.bounds(span)
     }
 }
 

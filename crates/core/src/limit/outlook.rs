@@ -3,9 +3,9 @@
 use serde::Serialize;
 
 use super::bound::{BoundLimit, Programs};
-use super::judge::Rule;
 use super::part::Kind;
 use crate::error::Result;
+use crate::known::Precision;
 use crate::time::{Rate, Rational, Resolution, Time, TimeBase};
 
 /// Whether a sample rate can decide a limit.
@@ -27,17 +27,17 @@ impl Outlook {
 }
 
 impl BoundLimit {
-    /// Whether a record with this time base and resolution can decide the limit. The same arithmetic
-    /// decides the occurrences of such a record.
+    /// Whether a record of this precision can decide the limit. The same arithmetic decides the
+    /// occurrences of such a record.
     ///
     /// # Errors
     /// When the limit cannot be expressed in exact ticks.
-    pub fn outlook(&self, base: TimeBase, resolution: &Resolution) -> Result<Outlook> {
-        let required = self.limit.required;
-        if let Some(can_pass) = self.can_pass_beyond_time(base, resolution) {
+    pub fn outlook(&self, precision: &Precision<'_>) -> Result<Outlook> {
+        let (required, base) = (self.limit.required, precision.base());
+        if let Some(can_pass) = self.can_pass_beyond_time(precision) {
             return Ok(Outlook { can_pass, can_fail: true, distance: None });
         }
-        let judge = self.judge(base, resolution, Rule::Proven)?;
+        let judge = self.judge(precision)?;
         // An answer that may have come before its start can pass: if it did, there is no occurrence.
         // A change of data that is not certainly in order leaves it open which one counts.
         let counted = match self.limit.kind {
@@ -51,9 +51,9 @@ impl BoundLimit {
         let can_fail = required.max.is_some() || judge.certain_from.max(0) <= judge.fail_to;
         // A pulse no longer than a tick can be missed altogether.
         let hidden = self.limit.kind == Kind::Width
-            && resolution.sampled
+            && precision.is_sampled()
             && required.min_time().is_some_and(|min| min <= base.tick());
-        let composite = self.is_composite() && !resolution.is_exact();
+        let composite = self.is_composite() && !precision.is_exact();
         let (can_fail, hidden) = (can_fail && !composite, hidden || composite);
         let can_pass = passing.start() <= passing.end() && !hidden;
         let apart = |ticks: i64, limit: Time| {
@@ -68,17 +68,15 @@ impl BoundLimit {
     }
 
     /// Whether a limit that is about no interval can pass at all; `None` for the others.
-    fn can_pass_beyond_time(&self, base: TimeBase, resolution: &Resolution) -> Option<bool> {
+    fn can_pass_beyond_time(&self, precision: &Precision<'_>) -> Option<bool> {
         /// Bits between the first and the last falling edge of the shortest frame that most have.
         const USUAL_BITS: i64 = 8;
         match &self.programs {
             Programs::Bits { nominal, .. } => {
                 let bit = nominal.to_rational().recip()?;
                 let took = bit.checked_mul(Rational::from(USUAL_BITS))?;
-                let off =
-                    base.tick().to_rational().checked_mul(Rational::from(i64::from(resolution.quantum())));
-                let off = off?.checked_add(resolution.extra.to_rational())?.checked_div(took)?;
-                let off = off.checked_add(resolution.accuracy.to_fraction())?;
+                let off = self.span_within(precision).uncertainty(Time::from_rational(took))?;
+                let off = off.to_rational().checked_div(took)?;
                 let ends = self.limit.required;
                 let (Some(min), Some(max)) = (ends.min, ends.max) else { return Some(true) };
                 let room = max.to_rational().checked_sub(min.to_rational())?;
@@ -90,24 +88,13 @@ impl BoundLimit {
         }
     }
 
-    /// How well instants are known for this limit where analog lines are sampled every so many
-    /// ticks: worse than those of edges, if it looks at voltages. What the error of a voltage adds
-    /// depends on how fast it moves, and is known with the capture only.
-    pub fn resolution(&self, base: TimeBase, resolution: &Resolution, analog_every: u64) -> Resolution {
-        let crossings = match &self.programs {
-            Programs::Ramp { .. } => 2,
-            _ => self.crossings().len(),
-        };
-        let ticks = analog_every.saturating_mul(crossings as u64);
-        let extra = base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX)).to_rational();
-        let sum = extra.checked_add(resolution.extra.to_rational()).unwrap_or(extra);
-        Resolution { extra: Time::from_rational(sum), ..*resolution }
-    }
-
-    /// The lowest of an instrument's rates that can decide the limit either way.
-    pub fn deciding_rate(&self, rates: &[Rate], resolution: &Resolution) -> Option<Rate> {
+    /// The lowest of an instrument's rates that can decide the limit either way, where its analog lines
+    /// are sampled in steps of this time.
+    pub fn deciding_rate(&self, rates: &[Rate], resolution: &Resolution, analog_step: Time) -> Option<Rate> {
         let decides = |rate: &&Rate| {
-            let outlook = TimeBase::from_rate(**rate).and_then(|base| self.outlook(base, resolution));
+            let base = TimeBase::from_rate(**rate);
+            let outlook =
+                base.and_then(|base| self.outlook(&Precision::planned(base, resolution, analog_step)));
             outlook.is_ok_and(|outlook| outlook.is_open())
         };
         rates.iter().find(decides).copied()

@@ -5,10 +5,11 @@ use std::ops::ControlFlow;
 use serde::Serialize;
 
 use super::bound::BoundLimit;
-use super::judge::{Rule, Verdict};
+use super::judge::Verdict;
 use super::occurrence::{Found, Occurrence};
 use crate::capture::Capture;
 use crate::error::Result;
+use crate::known::Rule;
 use crate::time::Rational;
 
 /// The violations of one limit in a capture.

@@ -4,17 +4,79 @@
 use super::{AnalogId, AnalogScale, Level, LineId};
 use crate::time::{Rational, Voltage};
 
+/// What has levels over time: a line, or an analog line seen through a voltage.
+///
+/// ```
+/// use deep_tap_core::line::{AnalogId, Crossing, LineId, Side, Signal};
+/// let rail = Crossing::new(AnalogId(0), "2.9 V".parse()?, Side::Below).unwrap();
+/// assert_eq!(Signal::from(LineId(3)).line(), Some(LineId(3)));
+/// assert_eq!(Signal::from(rail).crossing(), Some(rail));
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Signal {
+    /// A line.
+    Line(LineId),
+    /// A voltage on an analog line.
+    Crossing(Crossing),
+}
+
+impl Signal {
+    /// The line that it is, if it is one.
+    pub fn line(self) -> Option<LineId> {
+        match self {
+            Signal::Line(line) => Some(line),
+            Signal::Crossing(_) => None,
+        }
+    }
+
+    /// The crossing that it is, if it is one.
+    pub fn crossing(self) -> Option<Crossing> {
+        match self {
+            Signal::Line(_) => None,
+            Signal::Crossing(crossing) => Some(crossing),
+        }
+    }
+
+    /// Whether both come in by one input, so that there is no skew between their edges.
+    pub fn shares_input(self, other: Signal) -> bool {
+        match (self, other) {
+            (Signal::Line(a), Signal::Line(b)) => a == b,
+            (Signal::Crossing(a), Signal::Crossing(b)) => a.analog == b.analog,
+            _ => false,
+        }
+    }
+}
+
+impl From<LineId> for Signal {
+    fn from(line: LineId) -> Signal {
+        Signal::Line(line)
+    }
+}
+
+impl From<&LineId> for Signal {
+    fn from(line: &LineId) -> Signal {
+        Signal::Line(*line)
+    }
+}
+
+impl From<Crossing> for Signal {
+    fn from(crossing: Crossing) -> Signal {
+        Signal::Crossing(crossing)
+    }
+}
+
 /// A voltage on an analog line that parts low from high.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Crossing {
-    analog: u16,
+    analog: AnalogId,
     microvolts: i32,
     side: Side,
 }
 
 /// On which side of a voltage its hysteresis lies: an edge in the direction that is asked for is
 /// then at the voltage itself.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Side {
     /// High from the voltage on; low again when it has come back by the hysteresis. For rising.
     Below,
@@ -60,22 +122,17 @@ impl Gate {
     }
 }
 
-/// Marks the number of a line as a crossing; the numbers of lines are far below.
-const MARK: u64 = 1 << 62;
-const _: () = assert!(usize::BITS >= 64, "the number of a crossing needs 64 bits");
-
 impl Crossing {
-    /// A voltage on an analog line; `None` when it is no whole number of microvolts, beyond 2 kV,
-    /// or the analog line's number is beyond 65 535.
+    /// A voltage on an analog line; `None` when it is not a whole number of microvolts, or beyond 2 kV.
     pub fn new(analog: AnalogId, level: Voltage, side: Side) -> Option<Self> {
         let micro = level.to_rational().checked_mul(Rational::from(1_000_000))?;
         let whole = (micro.denominator() == 1).then(|| micro.numerator())?;
-        Some(Crossing { analog: u16::try_from(analog.0).ok()?, microvolts: i32::try_from(whole).ok()?, side })
+        Some(Crossing { analog, microvolts: i32::try_from(whole).ok()?, side })
     }
 
     /// The analog line.
     pub fn analog(self) -> AnalogId {
-        AnalogId(usize::from(self.analog))
+        self.analog
     }
 
     /// The voltage.
@@ -87,31 +144,6 @@ impl Crossing {
     /// Where the hysteresis lies.
     pub fn side(self) -> Side {
         self.side
-    }
-
-    /// The line that it makes, with a number beyond those of all real lines.
-    pub fn line(self) -> LineId {
-        let side = match self.side {
-            Side::Below => 0,
-            Side::Above => 1,
-            Side::Both => 2,
-        };
-        let level = u64::from(self.microvolts as u32);
-        LineId((MARK | side << 48 | u64::from(self.analog) << 32 | level) as usize)
-    }
-
-    /// The crossing that a line is; `None` for a real line.
-    pub fn of_line(line: LineId) -> Option<Self> {
-        let number = line.0 as u64;
-        if number & MARK == 0 {
-            return None;
-        }
-        let side = match number >> 48 & 3 {
-            0 => Side::Below,
-            1 => Side::Above,
-            _ => Side::Both,
-        };
-        Some(Crossing { analog: (number >> 32) as u16, microvolts: number as u32 as i32, side })
     }
 
     /// The gate that it is, for a line with this scale and hysteresis.

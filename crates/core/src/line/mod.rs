@@ -7,7 +7,7 @@ mod threshold;
 
 pub use analog::{AnalogId, AnalogLine, AnalogScale, VoltageRange};
 pub use bus::{Bus, BusError, BusId, Radix, Value};
-pub use crossing::{Crossing, Gate, Side};
+pub use crossing::{Crossing, Gate, Side, Signal};
 pub use threshold::{LogicFamily, Threshold};
 
 use std::fmt;
@@ -65,7 +65,7 @@ impl fmt::Display for Level {
     }
 }
 
-/// Which line of a capture or setup, counted from 0; or, far beyond, a [`Crossing`] of an analog line.
+/// Which line of a capture or setup, counted from 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(transparent)]
 pub struct LineId(pub usize);

@@ -2,7 +2,8 @@
 
 use crate::capture::Capture;
 use crate::event::Program;
-use crate::time::{Bounds, Interval, Rational, Resolution, Tick, Time};
+use crate::known::{Precision, Rule, Span};
+use crate::time::{Bounds, Rational, Tick, Time};
 
 /// Most requests without an answer whose instants are kept.
 const MOST_MISSING: usize = 1000;
@@ -23,18 +24,14 @@ pub struct Answers {
     pub longest: Option<(Tick, u64)>,
     /// All ticks from requests to answers.
     pub ticks: u64,
-    /// Ticks by which a request and an answer may have been before their ticks.
-    early: (u32, u32),
+    /// What is known of each of them.
+    known: Span,
 }
 
 impl Answers {
     /// What is known of a time of so many ticks from a request to its answer.
-    pub fn bounds(&self, capture: &Capture, ticks: u64) -> Option<Bounds> {
-        let ticks = i64::try_from(ticks).ok()?;
-        let (start_early, end_early) = self.early;
-        let interval = Interval { ticks, start_early, end_early, same_input: false };
-        let resolution: &Resolution = capture.resolution();
-        Some(interval.bounds(capture.base(), resolution)?.not_negative())
+    pub fn bounds(&self, ticks: u64) -> Option<Bounds> {
+        self.known.length(i64::try_from(ticks).ok()?)
     }
 }
 
@@ -71,7 +68,7 @@ pub fn answers(capture: &Capture, request: &Program, answer: &Program, within: O
     let limit = limit.map_or(u64::MAX, |ticks| u64::try_from(ticks).unwrap_or(0));
     let mut requests = request.hits(capture, capture.range()).map(|hit| hit.tick).peekable();
     let mut answers = answer.hits(capture, capture.range()).map(|hit| hit.tick).peekable();
-    let early = (request.early(capture.resolution()), answer.early(capture.resolution()));
+    let known = Precision::of(capture, Rule::Proven).between(&request.instants(), &answer.instants());
     let mut seen = Answers {
         requests: 0,
         answered: 0,
@@ -79,7 +76,7 @@ pub fn answers(capture: &Capture, request: &Program, answer: &Program, within: O
         shortest: None,
         longest: None,
         ticks: 0,
-        early,
+        known,
     };
     while let Some(asked) = requests.next() {
         while answers.next_if(|tick| *tick <= asked).is_some() {}

@@ -1,11 +1,20 @@
 //! What a line does around an instant.
 
-use crate::capture::Capture;
-use crate::line::{Level, LineId};
-use crate::time::{Bounds, Interval, Percent, Rational, Tick, Time};
+use serde::Serialize;
 
-/// A length of time as counted, and what is known of it.
-pub type Length = (Time, Bounds);
+use crate::capture::{Capture, Edge};
+use crate::known::{Instants, Precision, Rule};
+use crate::line::{Level, LineId};
+use crate::time::{Bounds, Percent, Rational, Tick, Time};
+
+/// A value as counted, and what is known of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Counted<Q = Time> {
+    /// As counted.
+    pub value: Q,
+    /// What is known of it.
+    pub bounds: Bounds<Q>,
+}
 
 /// What a line does around an instant.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,11 +26,11 @@ pub struct Around {
     /// The first change after it.
     pub after: Option<Tick>,
     /// The length of the pulse that it lies in, if both ends are in the record.
-    pub pulse: Option<Length>,
+    pub pulse: Option<Counted>,
     /// The length of the period that it lies in: from rising edge to rising edge.
-    pub period: Option<Length>,
+    pub period: Option<Counted>,
     /// The share of that period for which the line is high.
-    pub duty: Option<(Percent, Bounds<Percent>)>,
+    pub duty: Option<Counted<Percent>>,
 }
 
 /// The numbers of a line around an instant.
@@ -41,44 +50,34 @@ pub struct Around {
 ///     .build()?;
 /// let there = around(&capture, LineId(0), Tick(16));
 /// assert_eq!((there.before, there.after, there.level), (Some(Tick(14)), Some(Tick(20)), Level::Low));
-/// assert_eq!(there.pulse.unwrap().0.to_string(), "6 us");
-/// assert_eq!((there.period.unwrap().0.to_string(), there.duty.unwrap().0.to_string()), ("10 us".into(), "40 %".into()));
+/// assert_eq!(there.pulse.unwrap().value.to_string(), "6 us");
+/// assert_eq!(there.period.unwrap().value.to_string(), "10 us");
+/// assert_eq!(there.duty.unwrap().value.to_string(), "40 %");
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
 pub fn around(capture: &Capture, line: LineId, at: Tick) -> Around {
     let trace = capture.trace(line);
-    let early = capture.resolution().quantum();
+    let edges = Instants::edges_of(line);
+    let span = Precision::of(capture, Rule::Proven).among(&edges);
     let length = |from: Tick, to: Tick| {
-        let interval =
-            Interval { ticks: to.since(from), start_early: early, end_early: early, same_input: true };
-        let bounds = interval.bounds(capture.base(), capture.resolution())?;
-        Some((interval.nominal(capture.base()), bounds.not_negative()))
+        let ticks = to.since(from);
+        Some(Counted { value: span.counted(ticks), bounds: span.length(ticks)? })
     };
-    let next = Tick(at.0.saturating_add(1));
-    let known = |edge: Option<crate::capture::Edge>| edge.filter(|edge| edge.to != Level::Unknown);
-    let before = known(trace.prev_edge(next));
-    let after = known(trace.next_edge(next));
+    let known = |edge: Option<Edge>| edge.filter(|edge| edge.to != Level::Unknown);
+    let before = known(trace.prev_edge(Tick(at.0.saturating_add(1))));
+    let after = known(trace.next_edge(at));
     // The rising edge that begins the period, the falling one in it, the rising one that ends it.
     let begin = before.and_then(|edge| match edge.to {
         Level::High => Some(edge),
         _ => known(trace.prev_edge(edge.tick)).filter(|edge| edge.to == Level::High),
     });
-    let fall = begin.and_then(|begin| known(trace.next_edge(Tick(begin.tick.0 + 1))));
-    let end = fall.and_then(|fall| known(trace.next_edge(Tick(fall.tick.0 + 1))));
+    let fall = begin.and_then(|begin| known(trace.next_edge(begin.tick)));
+    let end = fall.and_then(|fall| known(trace.next_edge(fall.tick)));
     let period = begin.zip(end).and_then(|(begin, end)| length(begin.tick, end.tick));
     let duty = begin.zip(fall).zip(end).and_then(|((begin, fall), end)| {
         let (part, whole) = (fall.tick.since(begin.tick), end.tick.since(begin.tick));
-        let share = |ticks: i64| {
-            Some(Percent::from_fraction(Rational::new(ticks.clamp(0, whole).into(), whole.into())?))
-        };
-        let off = i64::from(early);
-        let bounds = Bounds {
-            lo: share(part - off)?,
-            hi: share(part + off)?,
-            lo_exclusive: early > 0,
-            hi_exclusive: early > 0,
-        };
-        Some((share(part)?, bounds))
+        let value = Percent::from_fraction(Rational::new(part.into(), whole.into())?);
+        Some(Counted { value, bounds: span.share(1, part, whole)?.map(Percent::from_fraction) })
     });
     Around {
         level: trace.level_at(at),

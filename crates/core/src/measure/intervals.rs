@@ -7,8 +7,9 @@ use serde::Serialize;
 use super::distribution::Distribution;
 use crate::capture::Capture;
 use crate::event::Program;
-use crate::line::{Crossing, Level, LineId};
-use crate::time::{Bounds, Interval, Rational, Resolution, Tick, Time, TimeBase};
+use crate::known::{Instants, Precision, Rule, Span};
+use crate::line::{Level, LineId};
+use crate::time::{Bounds, Tick, Time, TimeBase};
 
 /// A number for display, and between which others its true value lies.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize)]
@@ -65,32 +66,21 @@ pub struct Intervals {
     longest: Option<(i64, Tick)>,
     /// Where they begin and end, if each begins with the end of the one before.
     pub span: Option<(Tick, Tick)>,
-    /// An interval like those, of no length.
-    like: Interval,
-    base: TimeBase,
-    resolution: Resolution,
+    /// What is known of each.
+    known: Span,
 }
 
 impl Intervals {
-    fn new(capture: &Capture, extra: Time, start_early: u32, end_early: u32, same_input: bool) -> Self {
-        let sum = capture.resolution().extra.to_rational().checked_add(extra.to_rational());
-        let extra = sum.map_or(capture.duration(), Time::from_rational);
+    /// None yet, between instants of these kinds.
+    pub(crate) fn between(capture: &Capture, from: &Instants, to: &Instants) -> Self {
         Intervals {
             ticks: Distribution::default(),
             unpaired: 0,
             shortest: None,
             longest: None,
             span: None,
-            like: Interval { ticks: 0, start_early, end_early, same_input },
-            base: capture.base(),
-            resolution: Resolution { extra, ..*capture.resolution() },
+            known: Precision::of(capture, Rule::Proven).between(from, to),
         }
-    }
-
-    /// None yet, between edges on several inputs.
-    pub(crate) fn of_edges(capture: &Capture) -> Self {
-        let quantum = capture.resolution().quantum();
-        Intervals::new(capture, Time::ZERO, quantum, quantum, false)
     }
 
     pub(crate) fn add(&mut self, start: Tick, end: Tick) {
@@ -105,11 +95,10 @@ impl Intervals {
     }
 
     fn measure(&self, ticks: i64, at: Option<Tick>) -> Option<Measure> {
-        let interval = Interval { ticks, ..self.like };
         Some(Measure {
-            value: self.base.length_of(ticks),
-            bounds: interval.bounds(self.base, &self.resolution)?.not_negative(),
-            at: at.map(|at| self.base.time_of(at)),
+            value: self.known.counted(ticks),
+            bounds: self.known.length(ticks)?,
+            at: at.map(|at| self.base().time_of(at)),
         })
     }
 
@@ -137,37 +126,35 @@ impl Intervals {
 
     /// The mean, in seconds.
     pub fn mean(&self) -> Option<Estimate> {
-        let tick = self.base.tick().to_f64();
-        let value = self.ticks.mean()? * tick;
+        let value = self.ticks.mean()? * self.base().tick().to_f64();
         if let Some((first, last)) = self.span {
-            let all = Interval { ticks: last.since(first), ..self.like };
-            let bounds = all.bounds(self.base, &self.resolution)?.not_negative();
+            let all = self.known.length(last.since(first))?;
             let each = |time: Time| time.to_f64() / self.count() as f64;
-            return Some(Estimate { value, lo: each(bounds.lo), hi: each(bounds.hi) });
+            return Some(Estimate { value, lo: each(all.lo), hi: each(all.hi) });
         }
-        let (below, above) = self.off(value)?;
-        Some(Estimate { value, lo: (value - below).max(0.0), hi: value + above })
+        Some(self.off_by(value, value))
     }
 
     /// The standard deviation, in seconds.
     pub fn deviation(&self) -> Option<Estimate> {
-        let value = self.ticks.deviation()? * self.base.tick().to_f64();
-        let (below, above) = self.off(self.max()?.value.to_f64())?;
-        let off = below.max(above);
-        Some(Estimate { value, lo: (value - off).max(0.0), hi: value + off })
+        let value = self.ticks.deviation()? * self.base().tick().to_f64();
+        Some(self.off_by(value, self.max()?.value.to_f64()))
     }
 
-    /// How far an interval of about this length may be off, below and above, in seconds.
-    fn off(&self, seconds: f64) -> Option<(f64, f64)> {
-        let one = Interval { ticks: 0, ..self.like };
-        let bounds = one.bounds(self.base, &self.resolution)?;
-        let clock = seconds * self.resolution.accuracy.to_fraction().to_f64();
-        Some((-bounds.lo.to_f64() + clock, bounds.hi.to_f64() + clock))
+    /// A number made of intervals that are at most about so long, in seconds.
+    fn off_by(&self, value: f64, longest: f64) -> Estimate {
+        let off = self.known.slack() * self.base().tick().to_f64() + longest * self.known.clock_error();
+        Estimate { value, lo: (value - off).max(0.0), hi: value + off }
+    }
+
+    /// What is known of each of them.
+    pub fn known(&self) -> Span {
+        self.known
     }
 
     /// The time base of the record.
     pub fn base(&self) -> TimeBase {
-        self.base
+        self.known.base()
     }
 }
 
@@ -193,9 +180,8 @@ impl Intervals {
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
 pub fn widths(capture: &Capture, line: LineId, level: Level, range: Range<Tick>) -> Intervals {
-    let quantum = capture.resolution().quantum();
-    let extra = capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra);
-    let mut all = Intervals::new(capture, extra, quantum, quantum, true);
+    let edges = Instants::edges_of(line);
+    let mut all = Intervals::between(capture, &edges, &edges);
     let mut open: Option<Tick> = None;
     for edge in capture.trace(line).edges(range) {
         if let Some(start) = open.take()
@@ -213,7 +199,7 @@ pub fn widths(capture: &Capture, line: LineId, level: Level, range: Range<Tick>)
 /// `None` without a whole period, or where a level is unknown.
 ///
 /// Of N pulses each of the 2 N edges may be up to a tick early: the share is known to N ticks of the
-/// whole, and the error of the time base cancels.
+/// whole ([`Span::share`]).
 ///
 /// ```
 /// use deep_tap_core::capture::{Capture, TraceBuilder};
@@ -232,7 +218,7 @@ pub fn widths(capture: &Capture, line: LineId, level: Level, range: Range<Tick>)
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
 pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estimate> {
-    let (mut first, mut last, mut high, mut pulses) = (None, None, 0i128, 0i128);
+    let (mut first, mut last, mut high, mut pulses) = (None, None, 0i64, 0u64);
     let mut pending = None;
     for edge in capture.trace(line).edges(range) {
         match edge.to {
@@ -245,27 +231,15 @@ pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estim
                 }
                 last = Some(edge.tick);
             }
-            Level::Low => pending = last.map(|last: Tick| i128::from(edge.tick.since(last))),
+            Level::Low => pending = last.map(|last: Tick| edge.tick.since(last)),
             Level::Unknown => return None,
         }
     }
     let whole = last?.since(first?);
-    let early = pulses * i128::from(capture.resolution().quantum());
-    let share = |ticks: i128| ticks.clamp(0, i128::from(whole)) as f64 / whole as f64;
-    (pulses > 0).then(|| Estimate { value: share(high), lo: share(high - early), hi: share(high + early) })
-}
-
-/// The voltages and derived lines that an event looks at are known less well than edges.
-fn extra(capture: &Capture, events: &[&Program]) -> Time {
-    let mut sum = Rational::ZERO;
-    for line in events.iter().flat_map(|event| event.lines()) {
-        let off = match Crossing::of_line(line) {
-            Some(crossing) => capture.crossing_spread(crossing, crate::time::Voltage::ZERO),
-            None => capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra),
-        };
-        sum = sum.checked_add(off.to_rational()).unwrap_or(capture.duration().to_rational());
-    }
-    Time::from_rational(sum)
+    let edges = Instants::edges_of(line);
+    let span = Precision::of(capture, Rule::Proven).among(&edges);
+    let known = span.share(pulses, high, whole).filter(|_| pulses > 0)?;
+    Some(Estimate { value: high as f64 / whole as f64, lo: known.lo.to_f64(), hi: known.hi.to_f64() })
 }
 
 /// From each first event to the second after it, from there to the third, and so on, each before the next
@@ -303,12 +277,9 @@ fn extra(capture: &Capture, events: &[&Program]) -> Time {
 /// ```
 pub fn chain(capture: &Capture, events: &[Program], range: Range<Tick>) -> Vec<Intervals> {
     let Some((first, others)) = events.split_first() else { return Vec::new() };
-    let resolution = capture.resolution();
-    let between = |from: &Program, to: &Program| {
-        let same = from.event_lines().len() == 1 && from.event_lines() == to.event_lines();
-        let (start_early, end_early) = (from.early(resolution), to.early(resolution));
-        Intervals::new(capture, extra(capture, &[from, to]), start_early, end_early, same)
-    };
+    let between =
+        |from: &Program, to: &Program| Intervals::between(capture, &from.instants(), &to.instants());
+    let exact = Precision::of(capture, Rule::Proven).is_exact();
     let mut stages: Vec<Intervals> = events.windows(2).map(|pair| between(&pair[0], &pair[1])).collect();
     let mut whole = others.last().map(|last| between(first, last));
     let mut starts = first.hits(capture, range.clone()).map(|hit| hit.tick).peekable();
@@ -322,7 +293,7 @@ pub fn chain(capture: &Capture, events: &[Program], range: Range<Tick>) -> Vec<I
         for (stage, ends) in stages.iter_mut().zip(&mut ends) {
             let Some(from) = reached else { break };
             // Together with it, in a sampled record, may be before it.
-            let before = |end: &Tick| *end < from || (*end == from && !resolution.is_exact());
+            let before = |end: &Tick| *end < from || (*end == from && !exact);
             while ends.next_if(before).is_some() {}
             reached = ends.peek().copied().filter(|end| next.is_none_or(|next| *end <= next));
             match reached {
@@ -345,9 +316,8 @@ pub fn chain(capture: &Capture, events: &[Program], range: Range<Tick>) -> Vec<I
 
 /// From each event to the next within the range.
 pub fn periods(capture: &Capture, event: &Program, range: Range<Tick>) -> Intervals {
-    let early = event.early(capture.resolution());
-    let same = event.event_lines().len() == 1;
-    let mut all = Intervals::new(capture, extra(capture, &[event]), early, early, same);
+    let instants = event.instants();
+    let mut all = Intervals::between(capture, &instants, &instants);
     for hit in event.hits(capture, range) {
         let (first, last) = all.span.unwrap_or((hit.tick, hit.tick));
         if all.span.is_some() {

@@ -7,7 +7,8 @@ use serde::Serialize;
 use super::intervals::{Estimate, Intervals, periods};
 use crate::capture::Capture;
 use crate::event::Program;
-use crate::time::{Interval, Tick};
+use crate::known::{Precision, Rule};
+use crate::time::{Tick, Time};
 
 /// Fewest periods of which a drift is told.
 const FEWEST: u64 = 20;
@@ -119,9 +120,8 @@ pub fn jitter(capture: &Capture, event: &Program, range: Range<Tick>) -> Option<
         (least, most) = (least.min(off), most.max(off));
     }
     let tick = capture.base().tick().to_f64();
-    // Without sampling an edge is where it is, but for what the user states.
-    let quantum = f64::from(event.early(capture.resolution()));
-    let extra = capture.resolution().extra.to_f64() / tick;
+    // Without sampling an edge is where it is, but for what keeps it from being known besides.
+    let off = all.known().slack();
     let known = |value: f64, off: f64| Estimate {
         value: value * tick,
         lo: (value - off).max(0.0) * tick,
@@ -131,18 +131,17 @@ pub fn jitter(capture: &Capture, event: &Program, range: Range<Tick>) -> Option<
     let changes = (changes > 0).then_some(changes);
     Some(Jitter {
         period_rms: all.deviation()?,
-        period_peak_to_peak: known(peak, 2.0 * (quantum + extra)),
-        cycle_to_cycle_rms: changes
-            .map(|n| known((change_squares / n as f64).sqrt(), 2.0 * (quantum + extra))),
-        cycle_to_cycle_peak: changes.map(|_| known(largest as f64, 2.0 * (quantum + extra))),
-        grid_rms: known((squares / sums.count as f64).sqrt(), 0.5 * quantum + extra),
-        grid_peak_to_peak: known(most - least, 8.0 / 3.0 * quantum + 2.0 * extra),
-        drift: drift(capture, &all, hits()),
+        period_peak_to_peak: known(peak, 2.0 * off),
+        cycle_to_cycle_rms: changes.map(|n| known((change_squares / n as f64).sqrt(), 2.0 * off)),
+        cycle_to_cycle_peak: changes.map(|_| known(largest as f64, 2.0 * off)),
+        grid_rms: known((squares / sums.count as f64).sqrt(), 0.5 * off),
+        grid_peak_to_peak: known(most - least, 8.0 / 3.0 * off),
+        drift: drift(&all, hits()),
     })
 }
 
 /// The mean periods of the first and of the last tenth, compared.
-fn drift(capture: &Capture, all: &Intervals, hits: impl Iterator<Item = Tick>) -> Option<Estimate> {
+fn drift(all: &Intervals, hits: impl Iterator<Item = Tick>) -> Option<Estimate> {
     let (count, tenth) = (all.count(), all.count() / 10);
     if count < FEWEST {
         return None;
@@ -154,15 +153,9 @@ fn drift(capture: &Capture, all: &Intervals, hits: impl Iterator<Item = Tick>) -
         .map(|(_, tick)| tick)
         .collect();
     let [a, b, c, d] = ends[..] else { return None };
-    let part = |from: Tick, to: Tick| {
-        let early = u32::from(capture.resolution().sampled);
-        let interval =
-            Interval { ticks: to.since(from), start_early: early, end_early: early, same_input: true };
-        // What the time base is off by, it is off by in both.
-        let steady =
-            crate::time::Resolution { accuracy: crate::time::Percent::ZERO, ..*capture.resolution() };
-        interval.bounds(capture.base(), &steady)
-    };
+    // What the time base is off by, it is off by in both.
+    let steady = all.known().steady();
+    let part = |from: Tick, to: Tick| steady.bounds(to.since(from));
     let (first, last) = (part(a, b)?, part(c, d)?);
     let value = d.since(c) as f64 / b.since(a) as f64 - 1.0;
     let lo = last.lo.to_f64() / first.hi.to_f64() - 1.0;
@@ -175,22 +168,18 @@ pub fn averages(capture: &Capture, event: &Program, range: Range<Tick>, over: u6
     let over = over.max(1);
     let mut all = Averages { over, count: 0, min: None, max: None };
     let mut begin: Option<Tick> = None;
-    let early = event.early(capture.resolution());
-    let same_input = event.event_lines().len() == 1;
+    let instants = event.instants();
+    let span = Precision::of(capture, Rule::Proven).among(&instants);
     for (place, hit) in event.hits(capture, range).enumerate() {
         if !(place as u64).is_multiple_of(over) {
             continue;
         }
         if let Some(begin) = begin {
-            let interval =
-                Interval { ticks: hit.tick.since(begin), start_early: early, end_early: early, same_input };
-            let Some(bounds) = interval.bounds(capture.base(), capture.resolution()) else { continue };
-            let each = |seconds: f64| seconds / over as f64;
-            let value = Estimate {
-                value: each(interval.nominal(capture.base()).to_f64()),
-                lo: each(bounds.not_negative().lo.to_f64()),
-                hi: each(bounds.hi.to_f64()),
-            };
+            let ticks = hit.tick.since(begin);
+            let Some(bounds) = span.length(ticks) else { continue };
+            let each = |time: Time| time.to_f64() / over as f64;
+            let value =
+                Estimate { value: each(span.counted(ticks)), lo: each(bounds.lo), hi: each(bounds.hi) };
             all.count += 1;
             if all.min.is_none_or(|min| value.value < min.value) {
                 all.min = Some(value);

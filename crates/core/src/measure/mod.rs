@@ -12,7 +12,7 @@ mod voltage;
 
 pub use activity::{Activity, LineActivity, Neighbours};
 pub use answers::{Answers, answers};
-pub use around::{Around, Length, around};
+pub use around::{Around, Counted, around};
 pub use distribution::{Bin, Distribution};
 pub use glitch::{Glitches, glitches, remove_glitches};
 pub use intervals::{Estimate, Intervals, Measure, chain, duty, periods, widths};

@@ -2,7 +2,7 @@
 
 use super::Wanted;
 use crate::error::{Error, ErrorKind};
-use crate::instrument::{Begins, Capabilities, Signal};
+use crate::instrument::{Begins, Capabilities, Waveform};
 use crate::time::{Frequency, Rational};
 
 pub(super) fn check(wanted: &Wanted, able: &Capabilities, stream: bool, problems: &mut Vec<Error>) {
@@ -22,14 +22,14 @@ pub(super) fn check(wanted: &Wanted, able: &Capabilities, stream: bool, problems
             continue;
         };
         let (what, asked, fastest) = match &stimulus.signal {
-            Signal::Pulses { frequency, .. } => ("pulses", *frequency, output.pulses),
-            Signal::Bytes { bit_rate, .. } => ("bytes", *bit_rate, output.bytes),
+            Waveform::Pulses { frequency, .. } => ("pulses", *frequency, output.pulses),
+            Waveform::Bytes { bit_rate, .. } => ("bytes", *bit_rate, output.bytes),
         };
         match fastest {
             None => {
                 let able_to = |o: &crate::instrument::Output| match stimulus.signal {
-                    Signal::Pulses { .. } => o.pulses.is_some(),
-                    Signal::Bytes { .. } => o.bytes.is_some(),
+                    Waveform::Pulses { .. } => o.pulses.is_some(),
+                    Waveform::Bytes { .. } => o.bytes.is_some(),
                 };
                 let others = able.outputs.iter().enumerate().filter(|(_, o)| able_to(o));
                 let others: Vec<String> =

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, ErrorKind, Place, TextPlace};
 use crate::event::{Action, Arm, Wait};
-use crate::instrument::{Begins, Signal, Stimulus};
+use crate::instrument::{Begins, Stimulus, Waveform};
 use crate::line::{Input, Level, Radix, Threshold, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, Voltage};
@@ -390,7 +390,7 @@ fn read_stimulus(section: &Section<'_>) -> Option<Stimulus> {
             pulses.missing("frequency", "frequency = \"1 kHz\"");
         }
         pulses.finish();
-        Some(Signal::Pulses { frequency: frequency?, duty, length })
+        Some(Waveform::Pulses { frequency: frequency?, duty, length })
     });
     let bytes = section.section("bytes").map(|bytes| {
         let bit_rate = bytes.parsed::<Frequency>("bit-rate").map(|f| f.value);
@@ -399,7 +399,7 @@ fn read_stimulus(section: &Section<'_>) -> Option<Stimulus> {
             bytes.missing("bit-rate", "bit-rate = \"115.2 kHz\"");
         }
         bytes.finish();
-        Some(Signal::Bytes { bytes: text?.value.into_bytes(), bit_rate: bit_rate? })
+        Some(Waveform::Bytes { bytes: text?.value.into_bytes(), bit_rate: bit_rate? })
     });
     let begins = match (at, after_trigger) {
         (Some(_), Some(_)) => {

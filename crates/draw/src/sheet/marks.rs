@@ -1,6 +1,6 @@
 //! Where markers and dimensions stand, so that nothing touches anything else.
 
-use deep_tap_core::line::Crossing;
+use deep_tap_core::line::{Crossing, LineId, Signal};
 use deep_tap_core::time::Tick;
 
 use super::{Dimension, LANE, Layout, VALUE_SIZE};
@@ -149,17 +149,18 @@ impl Layout<'_> {
 
     /// The top of the first row that shows one of a dimension's lines.
     fn top_of(&self, dimension: &Dimension, tops: &[f64]) -> Option<f64> {
+        let is_of = |line: &LineId| dimension.signals.contains(&Signal::Line(*line));
         let shows = |source: &RowSource<'_>| match source {
-            RowSource::Line(line) => dimension.lines.contains(line),
+            RowSource::Line(line) => is_of(line),
             RowSource::Bus(bus) => {
                 let bus = self.capture.buses().get(bus.0);
-                bus.is_some_and(|bus| bus.lines.iter().any(|line| dimension.lines.contains(line)))
+                bus.is_some_and(|bus| bus.lines.iter().any(is_of))
             }
-            RowSource::Frames(bus) => bus.lines.iter().any(|line| dimension.lines.contains(line)),
-            RowSource::Analog(analog) => dimension
-                .lines
-                .iter()
-                .any(|line| Crossing::of_line(*line).is_some_and(|crossing| crossing.analog() == *analog)),
+            RowSource::Frames(bus) => bus.lines.iter().any(is_of),
+            RowSource::Analog(analog) => {
+                let crossings = dimension.signals.iter().filter_map(|signal| signal.crossing());
+                crossings.map(Crossing::analog).any(|line| line == *analog)
+            }
         };
         // A serial bus makes several rows; those of lines come one for each source before the first of it.
         let first = self.sources.iter().position(shows)?;

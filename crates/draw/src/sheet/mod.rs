@@ -4,7 +4,7 @@ mod marks;
 mod rows;
 
 use deep_tap_core::capture::Capture;
-use deep_tap_core::line::LineId;
+use deep_tap_core::line::Signal;
 use deep_tap_core::time::Tick;
 use deep_tap_core::{Error, ErrorKind, Result};
 
@@ -24,7 +24,7 @@ pub struct Dimension {
     /// Whether it violates that.
     pub violated: bool,
     /// The lines that its ends are edges of.
-    pub lines: Vec<LineId>,
+    pub signals: Vec<Signal>,
 }
 
 /// What is drawn: a stretch of time, and what is marked in it.

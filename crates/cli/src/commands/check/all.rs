@@ -1,7 +1,8 @@
 //! Every violation, one by one, or in streaks where many follow each other.
 
-use deep_tap::limit::{LimitResult, Occurrence, Quantity, Rule, Streak, Unit, violations};
-use deep_tap::time::{Bounds, Rational, Resolution, Time};
+use deep_tap::known::{Rule, Span};
+use deep_tap::limit::{LimitResult, Occurrence, Quantity, Streak, Unit, violations};
+use deep_tap::time::{Bounds, Rational, Time};
 use serde::Serialize;
 
 use super::{Checked, wanted};
@@ -54,8 +55,8 @@ impl Checked {
                 continue;
             }
             let found = violations(capture, bound, rule, MOST)?;
-            let resolution = bound.resolution_in(capture, rule);
-            let told = |occurrence: &Occurrence| told(loaded, result, occurrence, &resolution);
+            let span = bound.span(capture, rule);
+            let told = |occurrence: &Occurrence| told(loaded, result, occurrence, &span);
             let streak =
                 |s: &Streak| (Told { at: told(&s.first).at, ..told(&s.worst) }, told(&s.last), s.count);
             all.push(Listed {
@@ -146,10 +147,10 @@ fn seen(result: &LimitResult, tick: Time) -> String {
     }
 }
 
-fn told(loaded: &Loaded, result: &LimitResult, occurrence: &Occurrence, resolution: &Resolution) -> Told {
+fn told(loaded: &Loaded, result: &LimitResult, occurrence: &Occurrence, span: &Span) -> Told {
     let base = loaded.capture.base();
     let value = occurrence.value(base);
-    let bounds = occurrence.bounds(base, resolution);
+    let bounds = occurrence.bounds(span);
     let margin = value.and_then(|value| result.required.margin(value.to_rational()));
     Told {
         at: base.time_of(occurrence.start),

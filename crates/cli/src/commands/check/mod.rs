@@ -10,7 +10,8 @@ mod table;
 use std::path::{Path, PathBuf};
 
 use deep_tap::expect::Met;
-use deep_tap::limit::{self, BoundLimit, LimitResult, Rule, Verdict};
+use deep_tap::known::Rule;
+use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
 use deep_tap::setup::Setup;
 use deep_tap::time::{Rate, Time};
 use deep_tap::{Error, ErrorKind};

@@ -3,7 +3,8 @@
 use std::ops::ControlFlow;
 use std::path::Path;
 
-use deep_tap::limit::{Found, Quantity, Rule, Verdict};
+use deep_tap::known::Rule;
+use deep_tap::limit::{Found, Quantity, Verdict};
 
 use super::wanted;
 use crate::errors::Failure;
@@ -48,11 +49,11 @@ impl<'a> Rows<'a> {
         for bound in wanted(setup, only) {
             let limit = &bound.limit;
             let unit = limit.kind.unit().to_string();
-            let resolution = bound.resolution_in(capture, rule);
+            let span = bound.span(capture, rule);
             let mut failed = None;
             bound.occurrences(capture, rule, &mut |found| {
                 let Found::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };
-                let bounds = occurrence.bounds(capture.base(), &resolution);
+                let bounds = occurrence.bounds(&span);
                 let row = [
                     Cell::Text(&name),
                     Cell::Text(&capture.origin().source),

@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use deep_tap::capture::Capture;
-use deep_tap::limit::{Deciding, Doubt, LimitResult, Reason, Rule, Verdict};
+use deep_tap::known::Rule;
+use deep_tap::limit::{Deciding, Doubt, LimitResult, Reason, Verdict};
 use deep_tap::time::Time;
 
 use super::{Checked, answer, expectations};

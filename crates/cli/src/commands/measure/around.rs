@@ -1,7 +1,7 @@
 //! `measure --at`: the numbers of each line around one place.
 
 use deep_tap::line::Level;
-use deep_tap::measure::{Estimate, Length, around};
+use deep_tap::measure::{Counted, Estimate, around};
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
@@ -27,8 +27,8 @@ struct SaidLine {
     level: Level,
     since: Option<Time>,
     until: Option<Time>,
-    pulse: Option<Length>,
-    period: Option<Length>,
+    pulse: Option<Counted>,
+    period: Option<Counted>,
     frequency: Option<Estimate>,
     duty: Option<Estimate>,
 }
@@ -44,7 +44,7 @@ pub(super) fn run(args: &args::Measure, loaded: &Loaded, at: Tick, out: &mut Out
     let base = capture.base();
     let line = |line: &deep_tap::line::LineId| {
         let there = around(capture, *line, at);
-        let frequency = there.period.map(|(value, bounds)| {
+        let frequency = there.period.map(|Counted { value, bounds }| {
             Estimate { value: value.to_f64(), lo: bounds.lo.to_f64(), hi: bounds.hi.to_f64() }.recip()
         });
         let percent = |share: deep_tap::time::Percent| share.to_fraction().to_f64() * 100.0;
@@ -56,8 +56,8 @@ pub(super) fn run(args: &args::Measure, loaded: &Loaded, at: Tick, out: &mut Out
             pulse: there.pulse,
             period: there.period,
             frequency,
-            duty: there.duty.map(|(share, bounds)| Estimate {
-                value: percent(share),
+            duty: there.duty.map(|Counted { value, bounds }| Estimate {
+                value: percent(value),
                 lo: percent(bounds.lo),
                 hi: percent(bounds.hi),
             }),
@@ -76,8 +76,10 @@ fn text(said: &Said, tick: Time, at: &str) -> String {
     let mut grid = Grid::new(&header, &[2, 3, 4, 5, 6, 7]);
     let dash = || "-".to_string();
     for line in &said.lines {
-        let length = |length: Option<Length>| {
-            length.map_or_else(dash, |(value, bounds)| uncertain(value.into(), bounds.map(Into::into), tick))
+        let length = |length: Option<Counted>| {
+            let text =
+                |Counted { value, bounds }: Counted| uncertain(value.into(), bounds.map(Into::into), tick);
+            length.map_or_else(dash, text)
         };
         let told = |instant: Option<Time>| instant.map_or_else(dash, |instant| instant.rounded(tick));
         grid.row(vec![
@@ -105,8 +107,8 @@ fn rows(said: &Said) -> Vec<Vec<String>> {
             line.level.to_string(),
             seconds(line.since),
             seconds(line.until),
-            seconds(line.pulse.map(|(value, _)| value)),
-            seconds(line.period.map(|(value, _)| value)),
+            seconds(line.pulse.map(|pulse| pulse.value)),
+            seconds(line.period.map(|period| period.value)),
             number(line.frequency.map(|f| f.value)),
             number(line.duty.map(|d| d.value)),
         ]);

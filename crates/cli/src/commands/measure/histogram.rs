@@ -4,7 +4,8 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use deep_tap::draw::Histogram;
-use deep_tap::limit::{Found, LimitResult, Rule, Unit};
+use deep_tap::known::Rule;
+use deep_tap::limit::{Found, LimitResult, Unit};
 use deep_tap::measure::Distribution;
 use deep_tap::time::Rational;
 use deep_tap::{Error, ErrorKind};

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use super::window::{NONE, Window};
 use crate::event::program::{Guarded, Program};
-use crate::line::{Bus, LineId, Radix, Value};
+use crate::line::{Bus, Radix, Signal, Value};
 use crate::scan::Plane;
 
 /// Most different values that are told apart.
@@ -37,7 +37,7 @@ pub(super) struct Census {
 impl Census {
     /// The buses to be counted: those of the `while` of an event, or else all that it looks at;
     /// and whether it is the former.
-    pub(super) fn of(program: &Program, slots: &[LineId]) -> (Vec<Census>, bool) {
+    pub(super) fn of(program: &Program, slots: &[Signal]) -> (Vec<Census>, bool) {
         let mut buses = Vec::new();
         if let Some(guard) = &program.root.guard {
             guard.buses(&mut buses);
@@ -51,12 +51,12 @@ impl Census {
         (buses.into_iter().map(|bus| Census::new(bus, slots)).collect(), at_event)
     }
 
-    fn new(bus: &Bus, slots: &[LineId]) -> Census {
-        let slot = |line: &LineId| slots.binary_search(line).unwrap_or(0);
+    fn new(bus: &Bus, slots: &[Signal]) -> Census {
+        let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
         Census {
             name: bus.name.clone(),
             radix: bus.radix,
-            slots: bus.lines.iter().map(slot).collect(),
+            slots: bus.lines.iter().map(|line| slot(&line.into())).collect(),
             counts: HashMap::new(),
             others: 0,
         }

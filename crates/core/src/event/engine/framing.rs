@@ -5,7 +5,7 @@ use std::fmt;
 
 use super::window::{NONE, Window};
 use crate::event::frames::{FrameForm, FrameReader};
-use crate::line::LineId;
+use crate::line::Signal;
 use crate::scan::{GROUP, Plane};
 use crate::time::{Tick, TimeBase};
 
@@ -27,11 +27,11 @@ impl fmt::Debug for FramePart {
 }
 
 impl FramePart {
-    pub(super) fn new(form: &FrameForm, slots: &[LineId], base: TimeBase) -> Self {
-        let slot = |line: &LineId| slots.binary_search(line).unwrap_or(0);
+    pub(super) fn new(form: &FrameForm, slots: &[Signal], base: TimeBase) -> Self {
+        let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
         FramePart {
             reader: form.reader(base).ok(),
-            slots: form.bus.0.lines().iter().map(slot).collect(),
+            slots: form.bus.0.lines().iter().map(|line| slot(&line.into())).collect(),
             ahead: BTreeSet::new(),
             found: Vec::new(),
         }

@@ -5,7 +5,7 @@ use super::window::{NONE, Window};
 use crate::event::program::MachineArm;
 use crate::event::states::StateReport;
 use crate::event::table::{StateRow, StateTable};
-use crate::line::LineId;
+use crate::line::Signal;
 use crate::scan::Plane;
 use crate::time::{Rational, TimeBase};
 
@@ -36,7 +36,7 @@ struct Arm {
 }
 
 impl Machine {
-    pub(super) fn new(states: &[Vec<MachineArm>], slots: &[LineId], base: TimeBase) -> Self {
+    pub(super) fn new(states: &[Vec<MachineArm>], slots: &[Signal], base: TimeBase) -> Self {
         let ticks = |time| {
             let ticks = base.ticks_in(time).map(Rational::ceil).and_then(|t| u64::try_from(t).ok());
             ticks.unwrap_or(u64::MAX).max(1)

@@ -16,7 +16,8 @@ use crate::event::ast::Direction;
 use crate::event::condition::Test3;
 use crate::event::program::{Form, Program, Tree};
 use crate::event::search::{Certainty, Hit};
-use crate::line::{Level, LineId};
+use crate::known::{Precision, Rule};
+use crate::line::{Level, Signal};
 use crate::scan::{GROUP, Plane, SPAN};
 use crate::time::Tick;
 
@@ -48,7 +49,7 @@ pub(in crate::event) struct Marks<'a> {
 struct Guard<'a> {
     capture: &'a Capture,
     test: MaskTest,
-    lines: Vec<LineId>,
+    lines: Vec<Signal>,
     /// Ticks before and after an edge at which it must hold to be certain; `None` in an exact
     /// record.
     doubt: Option<(u64, u64)>,
@@ -66,24 +67,24 @@ impl<'a> Marks<'a> {
             Tree::Simple(Form::Changes(lines)) => (lines.clone(), None),
             _ => return None,
         };
-        if program.lines().iter().any(|line| capture.trace(*line).is_ever_unknown()) {
+        if program.signals().iter().any(|line| capture.trace(*line).is_ever_unknown()) {
             return None;
         }
         let guard = match &program.root.guard {
-            Some(test) => Some(Guard::new(test, capture)?),
+            Some(test) => Some(Guard::new(test, program, capture)?),
             None => None,
         };
         Some(Marks::over(&ids, to, guard, capture, range))
     }
 
     /// All edges of one line; `None` when its level may be unknown.
-    pub(in crate::event) fn of_line(line: LineId, capture: &'a Capture, range: Range<Tick>) -> Option<Self> {
+    pub(in crate::event) fn of_line(line: Signal, capture: &'a Capture, range: Range<Tick>) -> Option<Self> {
         let known = !capture.trace(line).is_ever_unknown();
         known.then(|| Marks::over(&[line], None, None, capture, range))
     }
 
     fn over(
-        lines: &[LineId],
+        lines: &[Signal],
         to: Option<Level>,
         guard: Option<Guard<'a>>,
         capture: &'a Capture,
@@ -175,12 +176,12 @@ impl Iterator for Marks<'_> {
 }
 
 impl<'a> Guard<'a> {
-    fn new(test: &Test3, capture: &'a Capture) -> Option<Self> {
-        let lines = test.lines();
-        let resolution = capture.resolution();
-        let window = resolution.order_window(capture.base())?;
-        let doubt = (window > 0 || resolution.sampled).then_some((window + 1, window));
-        if window > MOST_DOUBT {
+    fn new(test: &Test3, program: &Program, capture: &'a Capture) -> Option<Self> {
+        let lines = test.signals();
+        let precision = Precision::of(capture, Rule::Proven);
+        let order = precision.order(&program.signals(), program.level_error());
+        let doubt = order.reach().map(|reach| (reach.saturating_add(1), reach));
+        if order.reach().is_some_and(|reach| reach > MOST_DOUBT) {
             return None;
         }
         let test = MaskTest::new(test, &lines);

@@ -2,7 +2,7 @@
 
 use super::window::{NONE, Window};
 use crate::event::condition::Test3;
-use crate::line::{Bus, Level, LineId};
+use crate::line::{Bus, Level, LineId, Signal};
 use crate::scan::Plane;
 
 /// A condition over the lines of a window, by their place in it.
@@ -19,8 +19,8 @@ pub(super) enum MaskTest {
 }
 
 impl MaskTest {
-    pub(super) fn new(test: &Test3, slots: &[LineId]) -> MaskTest {
-        let slot = |line: &LineId| slots.binary_search(line).unwrap_or(0);
+    pub(super) fn new(test: &Test3, slots: &[Signal]) -> MaskTest {
+        let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
         let all = |tests: &[Test3]| tests.iter().map(|t| MaskTest::new(t, slots)).collect();
         match test {
             Test3::And(tests) => MaskTest::And(all(tests)),
@@ -28,11 +28,11 @@ impl MaskTest {
             Test3::Not(inner) => MaskTest::Not(Box::new(MaskTest::new(inner, slots))),
             Test3::Level(line, high) => MaskTest::Level(slot(line), *high),
             Test3::Match(bus, bits, open) => {
-                MaskTest::Match(bus.lines.iter().map(slot).collect(), *bits, *open)
+                MaskTest::Match(bus.lines.iter().map(|line| slot(&line.into())).collect(), *bits, *open)
             }
             Test3::Range(bus, low, high) => {
                 // The lines are replaced by their places, so that the window can be asked for them.
-                let places: Vec<usize> = bus.lines.iter().map(slot).collect();
+                let places: Vec<usize> = bus.lines.iter().map(|line| slot(&line.into())).collect();
                 let lines = places.iter().map(|p| LineId(*p)).collect();
                 let by_place = Bus { lines, ..bus.clone() };
                 MaskTest::Range(places, *low, *high, Test3::Range(by_place, *low, *high))
@@ -151,7 +151,7 @@ impl MaskTest {
                 while left != 0 {
                     let at = left.trailing_zeros();
                     left &= left - 1;
-                    let at_tick = |line: LineId| match level(line.0) {
+                    let at_tick = |signal: Signal| match level(signal.line().map_or(0, |slot| slot.0)) {
                         (_, unknown) if unknown >> at & 1 == 1 => Level::Unknown,
                         (plane, _) => Level::from(plane >> at & 1 == 1),
                     };

@@ -32,7 +32,7 @@ use window::{NONE, Window};
 
 use super::ast::Direction;
 use super::program::{Form, Guarded, Tree};
-use crate::line::LineId;
+use crate::line::Signal;
 use crate::scan::Plane;
 use crate::time::TimeBase;
 
@@ -52,8 +52,8 @@ enum Part {
 }
 
 impl Part {
-    fn new(event: &Guarded, slots: &[LineId], base: TimeBase) -> Part {
-        let slot = |line: &LineId| slots.binary_search(line).unwrap_or(0);
+    fn new(event: &Guarded, slots: &[Signal], base: TimeBase) -> Part {
+        let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
         let part = match &event.tree {
             Tree::Simple(Form::Edge(line, direction)) => Part::Edge(slot(line), *direction),
             Tree::Simple(Form::Changes(lines)) => Part::Changes(lines.iter().map(slot).collect()),

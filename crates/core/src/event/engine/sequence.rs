@@ -11,7 +11,7 @@ use super::Part;
 use super::window::{NONE, Window};
 use crate::event::ast::StepLimit;
 use crate::event::program;
-use crate::line::LineId;
+use crate::line::Signal;
 use crate::scan::Plane;
 use crate::time::{Rational, TimeBase};
 
@@ -46,7 +46,7 @@ struct Attempt {
 }
 
 impl Stage {
-    fn new(stage: &program::Stage, slots: &[LineId], base: TimeBase) -> Stage {
+    fn new(stage: &program::Stage, slots: &[Signal], base: TimeBase) -> Stage {
         let whole = |ticks: Option<i128>| ticks.and_then(|t| u64::try_from(t).ok()).unwrap_or(u64::MAX);
         let (within, after) = match stage.limit {
             Some(StepLimit::Within(time)) => (Some(whole(base.ticks_in(time).map(Rational::floor))), None),
@@ -108,7 +108,7 @@ impl Stage {
 }
 
 impl Sequence {
-    pub(super) fn new(stages: &[program::Stage], slots: &[LineId], base: TimeBase) -> Self {
+    pub(super) fn new(stages: &[program::Stage], slots: &[Signal], base: TimeBase) -> Self {
         Sequence { stages: stages.iter().map(|s| Stage::new(s, slots, base)).collect(), masks: Vec::new() }
     }
 

@@ -10,10 +10,12 @@ use crate::event::program::Program;
 use crate::event::search::{Certainty, Hit};
 use crate::event::states::StateReport;
 use crate::event::table::StateTable;
-use crate::line::{AnalogLine, AnalogScale, Crossing, Gate, Level, LineId};
+use crate::line::{AnalogLine, AnalogScale, Gate, Level, Signal};
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 use crate::time::{Tick, TimeBase, Voltage};
 
+/// The number of a bit that no sample has.
+const NO_BIT: u32 = 64;
 /// Ticks per word of a window.
 const WORD: u64 = GROUP as u64;
 
@@ -98,7 +100,7 @@ fn spread(level: Level) -> (u64, u64) {
 
 impl<'a> Hits<'a> {
     pub(in crate::event) fn new(program: &Program, capture: &'a Capture, range: Range<Tick>) -> Self {
-        let lines = program.lines();
+        let lines = program.signals();
         let part = Part::new(&program.root, &lines, capture.base());
         let end = range.end.0.min(capture.len());
         // What lasts, counts or follows has a past; an edge needs only the tick before.
@@ -182,7 +184,7 @@ impl Iterator for Hits<'_> {
 ///
 /// ```
 /// use deep_tap_core::event::{Meaning, Program, Scope, StreamSearch};
-/// use deep_tap_core::line::LineId;
+/// use deep_tap_core::line::Signal;
 /// use deep_tap_core::scan::{SampleWidth, Samples};
 /// use deep_tap_core::time::{Tick, TimeBase};
 ///
@@ -201,7 +203,7 @@ impl Iterator for Hits<'_> {
 #[derive(Debug)]
 pub struct StreamSearch {
     part: Part,
-    lines: Vec<LineId>,
+    lines: Vec<Signal>,
     /// The bit of a sample that each of them is.
     bits: Vec<u32>,
     slicer: Slicer,
@@ -266,8 +268,9 @@ impl Gated {
 impl StreamSearch {
     /// Searches samples whose bit `i` is the line numbered `i`; lines from 64 on read as low.
     pub fn new(program: &Program, base: TimeBase) -> Self {
-        let lines = program.lines();
-        let bits: Vec<u32> = lines.iter().map(|l| l.0.min(64) as u32).collect();
+        let lines = program.signals();
+        let bit = |signal: &Signal| signal.line().map_or(NO_BIT, |line| line.0.min(NO_BIT as usize) as u32);
+        let bits: Vec<u32> = lines.iter().map(bit).collect();
         let mask = bits.iter().fold(0, |all, bit| all | 1u64.checked_shl(*bit).unwrap_or(0));
         let (buses, at_event) = Census::of(program, &lines);
         StreamSearch {
@@ -293,8 +296,8 @@ impl StreamSearch {
     /// come with the samples are looked at, too.
     #[must_use]
     pub fn with_analog(mut self, lines: &[(AnalogLine, AnalogScale)]) -> Self {
-        let gated = |(slot, line): (usize, &LineId)| {
-            let crossing = Crossing::of_line(*line)?;
+        let gated = |(slot, line): (usize, &Signal)| {
+            let crossing = line.crossing()?;
             let input = crossing.analog().0;
             let (line, scale) = lines.get(input)?.clone();
             let gate = crossing.gate(scale, line.hysteresis);
@@ -323,7 +326,7 @@ impl StreamSearch {
     }
 
     /// What was seen so far on the lines that the event looks at: changes, and the last level.
-    pub fn activity(&self) -> Vec<(LineId, u64, Level)> {
+    pub fn activity(&self) -> Vec<(Signal, u64, Level)> {
         let (level, unknown) = self.last.unwrap_or((0, u64::MAX));
         let bit = |word: u64, slot: usize| word.checked_shr(self.bits[slot]).unwrap_or(0) & 1 == 1;
         let last = |slot: usize| match self.gates.iter().find(|gate| gate.slot == slot) {

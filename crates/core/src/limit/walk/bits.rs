@@ -5,10 +5,10 @@ use std::ops::ControlFlow;
 use super::{Take, Walk};
 use crate::decode::{Frame, FrameSink, Protocol, SerialBus, decode};
 use crate::error::Result;
-use crate::limit::judge::{Rule, Verdict};
+use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
 use crate::limit::quantity::{Quantity, Required};
-use crate::time::{Frequency, Interval, Rational, Resolution, Tick};
+use crate::time::{Frequency, Rational, Tick};
 
 impl Walk<'_> {
     /// Each frame is measured from its first edge to the last one of the same direction, so that
@@ -65,13 +65,8 @@ impl<S> Frames<'_, '_, S> {
         if bits == 0 {
             return None;
         }
-        let interval = Interval { ticks: last.since(first), ..self.walk.like };
-        let measured = Measured::Bits { bits, interval, nominal: self.nominal };
-        let resolution = match self.walk.rule {
-            Rule::Proven => *capture.resolution(),
-            Rule::Measured => Resolution::EXACT,
-        };
-        let known = measured.bounds(capture.base(), &resolution);
+        let measured = Measured::Bits { bits, ticks: last.since(first), nominal: self.nominal };
+        let known = measured.bounds(&self.walk.span);
         let fractions = known.map(|known| known.map(Quantity::to_rational));
         let mut verdict = fractions.map_or(Verdict::Inconclusive, |known| self.required.decide(known));
         let mut doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);

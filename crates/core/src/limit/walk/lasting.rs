@@ -4,10 +4,10 @@ use std::ops::ControlFlow;
 
 use super::{Holding, Partner, Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
-use crate::limit::judge::{Rule, Verdict};
-use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence, Share};
+use crate::known::{Rule, Span};
+use crate::limit::judge::Verdict;
+use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
 use crate::limit::quantity::{Quantity, Required};
-use crate::time::{Interval, Resolution, TimeBase};
 
 impl<'a> Walk<'a> {
     pub(super) fn width<S: Take>(
@@ -36,10 +36,9 @@ impl<'a> Walk<'a> {
                 self.settle(Hit { tick: stretch.start, certainty }, &[partner], false, sink)?;
             } else {
                 // An unknown level touches an end: the length is a lower bound at best.
-                let interval = Interval { ticks, ..self.like };
                 let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
                 let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
-                let measured = Measured::Interval { interval, partners };
+                let measured = Measured::Interval { ticks, partners };
                 sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
             }
         }
@@ -59,12 +58,7 @@ impl<'a> Walk<'a> {
         required: Required,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        let resolution = match self.rule {
-            Rule::Proven => *self.capture.resolution(),
-            Rule::Measured => Resolution::EXACT,
-        };
-        let same_input = self.like.same_input;
-        let limits = Shares::new(self.capture.base(), &resolution, same_input, required);
+        let limits = Shares::new(self.span, required);
         let mut holding = Holding::new(condition, self.capture);
         let mut last: Option<Stretch> = None;
         for stretch in pulse.stretches(self.capture, self.capture.range()) {
@@ -80,7 +74,7 @@ impl<'a> Walk<'a> {
             }
             let (part, period) = (first.end.since(first.start), stretch.start.since(first.start));
             let doubtful = (first.doubtful || stretch.doubtful) && self.rule == Rule::Proven;
-            let decided = limits.as_ref().map_or(Verdict::Inconclusive, |limits| limits.decide(part, period));
+            let decided = limits.decide(part, period);
             let (verdict, doubt) = if counts.is_none() || self.unknown_within(first.start, stretch.start) {
                 (Verdict::Inconclusive, Some(Doubt::Unknown))
             } else if doubtful {
@@ -88,7 +82,7 @@ impl<'a> Walk<'a> {
             } else {
                 (decided, (decided == Verdict::Inconclusive).then_some(Doubt::Resolution))
             };
-            let measured = Measured::Share { part, period, same_input };
+            let measured = Measured::Share { part, period };
             let (start, end) = (first.start, stretch.start);
             sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
         }
@@ -98,7 +92,7 @@ impl<'a> Walk<'a> {
 
 /// A required share, ready to be compared with millions of measured ones.
 struct Shares {
-    share: Share,
+    span: Span,
     required: Required,
     /// Of the ends as fractions: numerators and denominators, where nothing blurs the edges.
     plain: Option<[Option<(i128, i128)>; 2]>,
@@ -106,21 +100,20 @@ struct Shares {
 }
 
 impl Shares {
-    fn new(base: TimeBase, resolution: &Resolution, same_input: bool, required: Required) -> Option<Self> {
+    fn new(span: Span, required: Required) -> Self {
         const LARGEST: i128 = 1 << 60;
-        let share = Share::new(base, resolution, same_input)?;
         let parts = |end: Option<Quantity>| {
             end.map(|end| (end.to_rational().numerator(), end.to_rational().denominator()))
         };
         let ends = [parts(required.min), parts(required.max)];
         let small = ends.iter().flatten().all(|(num, den)| num.abs() < LARGEST && *den < LARGEST);
-        let plain = (!share.is_blurred() && small).then_some(ends);
-        Some(Shares { share, required, plain, early: i128::from(resolution.quantum()) })
+        let plain = (!span.is_blurred() && small).then_some(ends);
+        Shares { span, required, plain, early: i128::from(span.early()) }
     }
 
     fn decide(&self, part: i64, period: i64) -> Verdict {
         let Some([min, max]) = self.plain else {
-            let bounds = self.share.bounds(part, period);
+            let bounds = self.span.share(1, part, period);
             return bounds.map_or(Verdict::Inconclusive, |bounds| self.required.decide(bounds));
         };
         let (part, period) = (i128::from(part), i128::from(period));

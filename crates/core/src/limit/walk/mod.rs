@@ -15,15 +15,16 @@ use std::borrow::Cow;
 use std::ops::ControlFlow;
 
 use super::bound::{BoundLimit, Programs};
-use super::judge::{Judge, Rule, Verdict};
+use super::judge::{Judge, Verdict};
 use super::lookahead::Lookahead;
 use super::occurrence::{Doubt, Found, Measured, Occurrence};
-use super::part::{Events, Kind, Mark};
+use super::part::Kind;
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::event::{Certainty, ConditionProgram, Hit, Program, Stretch, Stretches};
-use crate::line::{Crossing, LineId};
-use crate::time::{Interval, Resolution, Tick, Time, TimeBase, Voltage};
+use crate::known::{Instants, Precision, Rule, Span};
+use crate::line::Signal;
+use crate::time::Tick;
 
 impl BoundLimit {
     /// Walks over all occurrences in order of time, until `sink` says stop.
@@ -51,22 +52,17 @@ impl BoundLimit {
         rule: Rule,
         sink: &mut dyn FnMut(Found) -> ControlFlow<()>,
     ) -> Result<()> {
-        let settled = self.settled(capture);
-        let Some(limit) = &settled else { return Ok(()) };
-        let blurred = limit.blurred(capture);
-        limit.walk(blurred.as_ref().unwrap_or(capture), rule, &mut Each(sink))
+        match self.settled(capture) {
+            Some(limit) => limit.walk(capture, rule, &mut Each(sink)),
+            None => Ok(()),
+        }
     }
 
-    /// How well instants are known for this limit in a capture: less well than those of edges where it
-    /// looks at voltages of analog lines, or at lines made from them. What an
+    /// What is known of the intervals of this limit in a capture: what an
     /// [`Occurrence`](crate::limit::Occurrence) asks for its bounds.
-    pub fn resolution_in(&self, capture: &Capture, rule: Rule) -> Resolution {
-        match rule {
-            Rule::Proven => {
-                self.settled(capture).map_or(*capture.resolution(), |limit| limit.known_resolution(capture))
-            }
-            Rule::Measured => Resolution::EXACT,
-        }
+    pub fn span(&self, capture: &Capture, rule: Rule) -> Span {
+        let precision = Precision::of(capture, rule);
+        self.settled(capture).map_or(Span::exact(capture.base()), |limit| limit.span_within(&precision))
     }
 
     /// The same limit with levels that are shares of a line's swing as voltages; `None` where the line
@@ -78,45 +74,6 @@ impl BoundLimit {
                 Some(Cow::Owned(BoundLimit { programs, ..self.clone() }))
             }
             _ => Some(Cow::Borrowed(self)),
-        }
-    }
-
-    /// A capture as this limit sees it; `None` where that is as it is.
-    pub(super) fn blurred(&self, capture: &Capture) -> Option<Capture> {
-        let resolution = self.known_resolution(capture);
-        (resolution != *capture.resolution()).then(|| capture.with_resolution(resolution))
-    }
-
-    fn known_resolution(&self, capture: &Capture) -> Resolution {
-        let off = self.level_error(capture);
-        let spread = |line: LineId| match Crossing::of_line(line) {
-            Some(crossing) => capture.crossing_spread(crossing, off),
-            None => capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra),
-        };
-        let mut extra = capture.resolution().extra.to_rational();
-        for line in self.lines() {
-            let sum = extra.checked_add(spread(line).to_rational());
-            extra = sum.unwrap_or(capture.duration().to_rational());
-        }
-        // Two voltages of one analog line come in by one input.
-        let analog = |line: &LineId| Crossing::of_line(*line).map(Crossing::analog);
-        let lines = self.lines();
-        let first = lines.first().and_then(analog);
-        let one_input = first.is_some() && lines.iter().all(|line| analog(line) == first);
-        let skew = if one_input { Time::ZERO } else { capture.resolution().skew };
-        Resolution { extra: Time::from_rational(extra), skew, ..*capture.resolution() }
-    }
-
-    /// How far off the levels may be that were taken from the record itself.
-    fn level_error(&self, capture: &Capture) -> Voltage {
-        match &self.limit.events {
-            Events::Ramp { low, high, .. }
-                if [low, high].iter().any(|mark| matches!(mark, Mark::Percent(_))) =>
-            {
-                let line = self.crossings().first().map(|crossing| crossing.analog());
-                line.map_or(Voltage::ZERO, |line| capture.analog(line).scale().error())
-            }
-            _ => Voltage::ZERO,
         }
     }
 
@@ -153,8 +110,8 @@ pub(super) trait Take {
 
     /// The same for two events that certainly belong together; by far the most are such.
     #[inline]
-    fn certain(&mut self, certain: CertainPair, like: Interval) -> ControlFlow<()> {
-        self.found(Found::Occurrence(certain.occurrence(like)))
+    fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {
+        self.found(Found::Occurrence(certain.occurrence()))
     }
 }
 
@@ -181,12 +138,11 @@ impl CertainPair {
         self.end.since(self.start)
     }
 
-    pub(super) fn occurrence(self, like: Interval) -> Occurrence {
+    pub(super) fn occurrence(self) -> Occurrence {
         let CertainPair { start, end, verdict } = self;
         let ticks = self.ticks();
         let doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
-        let interval = Interval { ticks, ..like };
-        let measured = Measured::Interval { interval, partners: (ticks, ticks) };
+        let measured = Measured::Interval { ticks, partners: (ticks, ticks) };
         Occurrence { start, end, measured, verdict, doubt }
     }
 }
@@ -194,10 +150,10 @@ impl CertainPair {
 struct Walk<'a> {
     capture: &'a Capture,
     judge: Judge,
-    like: Interval,
+    span: Span,
     rule: Rule,
-    /// Lines involved that are unknown somewhere.
-    unknown: Vec<LineId>,
+    /// Signals involved that are unknown somewhere.
+    unknown: Vec<Signal>,
 }
 
 /// A partner that an event may have.
@@ -210,64 +166,58 @@ struct Partner {
 }
 
 impl BoundLimit {
-    /// An interval like those of this limit, of no length, and all lines that it looks at.
-    fn likeness(&self, resolution: &Resolution, rule: Rule) -> (Interval, Vec<LineId>) {
-        // Start and end of the interval in order of time.
-        let quantum = resolution.quantum();
-        let (start, end) = match &self.programs {
-            Programs::Data { data, reference } => {
-                let backwards = matches!(self.limit.kind, Kind::Setup | Kind::Removal);
-                let pair = if backwards { (data, reference) } else { (reference, data) };
-                (pair.0.early(resolution), pair.1.early(resolution))
+    /// What its intervals begin and end with, in order of time.
+    fn ends(&self) -> (Instants, Instants) {
+        match &self.programs {
+            Programs::Data { data, reference } => match self.limit.kind {
+                Kind::Setup | Kind::Removal => (data.instants(), reference.instants()),
+                _ => (reference.instants(), data.instants()),
+            },
+            Programs::Pair { from, to } => (from.instants(), to.instants()),
+            Programs::Repeat { event, .. } => (event.instants(), event.instants()),
+            Programs::Pulse { pulse, .. } => (pulse.instants(), pulse.instants()),
+            Programs::Steady { changes, holds } => (holds.instants(), changes.instants()),
+            Programs::Ramp { ramp, .. } => (ramp.instants(), ramp.instants()),
+            // The edges that bits are counted between.
+            Programs::Bits { bus, .. } => {
+                let edges = Instants::edges(bus.lines.first());
+                (edges.clone(), edges)
             }
-            // Either may be the first.
-            Programs::Pair { from, to } if self.limit.kind == Kind::Skew => {
-                let early = from.early(resolution).max(to.early(resolution));
-                (early, early)
-            }
-            Programs::Pair { from, to } => (from.early(resolution), to.early(resolution)),
-            Programs::Repeat { event, .. } => (event.early(resolution), event.early(resolution)),
-            _ => (quantum, quantum),
-        };
-        let same_input = match &self.programs {
-            Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => {
-                a.event_lines().len() == 1 && a.event_lines() == b.event_lines()
-            }
-            Programs::Repeat { event, .. } => event.event_lines().len() == 1,
-            Programs::Pulse { pulse, .. } => pulse.lines().len() == 1,
-            Programs::Bits { bus, .. } => bus.lines.len() == 1,
-            Programs::Steady { .. } | Programs::Ramp { .. } | Programs::Voltage { .. } => false,
-        };
-        // The condition of a pulse counts at its beginning only.
-        let lines = match &self.programs {
-            Programs::Pulse { pulse, .. } => pulse.lines().to_vec(),
-            _ => self.lines(),
-        };
-        let like = match rule {
-            Rule::Proven => Interval { ticks: 0, start_early: start, end_early: end, same_input },
-            Rule::Measured => Interval { ticks: 0, start_early: 0, end_early: 0, same_input },
-        };
-        (like, lines)
+            Programs::Voltage { .. } => (Instants::none(), Instants::none()),
+        }
+    }
+
+    /// What is known of its intervals at this precision.
+    pub(super) fn span_within(&self, precision: &Precision<'_>) -> Span {
+        let (start, end) = self.ends();
+        let span = precision.between(&start, &end);
+        // Of a skew, either end may be the first.
+        if self.limit.kind == Kind::Skew { span.either_way() } else { span }
     }
 
     /// The decisions about intervals of this limit.
-    pub(super) fn judge(&self, base: TimeBase, resolution: &Resolution, rule: Rule) -> Result<Judge> {
-        let (like, _) = self.likeness(resolution, rule);
-        let resolution = match rule {
-            Rule::Proven => *resolution,
-            Rule::Measured => Resolution::EXACT,
-        };
+    pub(super) fn judge(&self, precision: &Precision<'_>) -> Result<Judge> {
         let together = !matches!(self.limit.kind, Kind::Setup | Kind::Removal);
-        Judge::new(self.limit.required, base, &resolution, like, together)
+        Judge::new(self.limit.required, &self.span_within(precision), together)
+    }
+
+    /// The signals whose unknown levels leave an occurrence open.
+    fn involved(&self) -> Vec<Signal> {
+        match &self.programs {
+            // The condition of a pulse counts at its beginning only.
+            Programs::Pulse { pulse, .. } => pulse.signals(),
+            _ => self.signals(),
+        }
     }
 }
 
 impl<'a> Walk<'a> {
     fn new(limit: &BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
-        let (like, lines) = limit.likeness(capture.resolution(), rule);
-        let judge = limit.judge(capture.base(), capture.resolution(), rule)?;
-        let unknown = lines.into_iter().filter(|l| capture.trace(*l).is_ever_unknown()).collect();
-        Ok(Walk { capture, judge, like, rule, unknown })
+        let precision = Precision::of(capture, rule);
+        let (span, judge) = (limit.span_within(&precision), limit.judge(&precision)?);
+        let ever_unknown = |signal: &Signal| capture.trace(*signal).is_ever_unknown();
+        let unknown = limit.involved().into_iter().filter(ever_unknown).collect();
+        Ok(Walk { capture, judge, span, rule, unknown })
     }
 
     fn hits(&self, program: &'a Program) -> Lookahead<'a> {
@@ -278,7 +228,7 @@ impl<'a> Walk<'a> {
     #[inline]
     fn settle_certain<S: Take>(&self, start: Tick, end: Tick, sink: &mut S) -> ControlFlow<()> {
         let verdict = self.judge.decide(end.since(start));
-        sink.certain(CertainPair { start, end, verdict }, self.like)
+        sink.certain(CertainPair { start, end, verdict })
     }
 
     /// Decides one event that has these possible partners, nearest first.
@@ -317,10 +267,10 @@ impl<'a> Walk<'a> {
         if self.unknown_within(start, end) {
             (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
         }
-        let ticks = partners.iter().map(|p| p.ticks);
-        let span = (ticks.clone().min().unwrap_or(shown.ticks), ticks.max().unwrap_or(shown.ticks));
-        let interval = Interval { ticks: shown.ticks, ..self.like };
-        let measured = Measured::Interval { interval, partners: span };
+        let all = partners.iter().map(|p| p.ticks);
+        let ticks = shown.ticks;
+        let partners = (all.clone().min().unwrap_or(ticks), all.max().unwrap_or(ticks));
+        let measured = Measured::Interval { ticks, partners };
         sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
     }
 

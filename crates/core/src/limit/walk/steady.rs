@@ -6,7 +6,7 @@ use super::{Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Program, Stretch};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
-use crate::time::{Interval, Tick};
+use crate::time::Tick;
 
 impl<'a> Walk<'a> {
     pub(super) fn steady<S: Take>(
@@ -59,8 +59,7 @@ impl<'a> Walk<'a> {
     ) -> ControlFlow<()> {
         let (start, end) = (stretch.start.min(end), stretch.start.max(end));
         let ticks = end.since(start);
-        let measured =
-            Measured::Interval { interval: Interval { ticks, ..self.like }, partners: (ticks, ticks) };
+        let measured = Measured::Interval { ticks, partners: (ticks, ticks) };
         let doubt = (verdict == Verdict::Inconclusive).then_some(doubt);
         sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
     }

@@ -5,16 +5,22 @@ use std::ops::ControlFlow;
 use super::{Take, Walk};
 use crate::capture::{AnalogTrace, Capture};
 use crate::event::{ConditionProgram, Meaning, Program, Scope, Stretch};
+use crate::known::{Instants, Rule};
 use crate::limit::bound::{Programs, Ramp};
-use crate::limit::judge::{Rule, Verdict};
+use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
 use crate::limit::part::{Mark, Which};
 use crate::limit::quantity::Required;
-use crate::line::AnalogId;
+use crate::line::{AnalogId, Crossing, Side};
 use crate::measure::{VoltageLevels, voltage_levels};
 use crate::time::{Bounds, Rational, Tick, Voltage};
 
 impl Ramp {
+    /// What its ends are read from, whatever its levels.
+    pub(super) fn instants(&self) -> Instants {
+        Instants::edges(Crossing::new(self.line, Voltage::ZERO, Side::Both))
+    }
+
     /// The two crossings that it is, in their order in time; `None` where the line has no swing.
     pub(super) fn crossings(
         &self,
@@ -30,7 +36,13 @@ impl Ramp {
         let (from, to, verb) = if self.rises { (low, high, "rises") } else { (high, low, "falls") };
         let mut scope = Scope::new();
         scope.define("line", Meaning::Analog(self.line));
-        let through = |voltage| Program::compile(&format!("line {verb} through {voltage}"), &scope).ok();
+        // Levels that were taken from the record itself are as far off as its samples.
+        let stated = [self.low, self.high].iter().all(|mark| matches!(mark, Mark::Voltage(_)));
+        let error = if stated { Voltage::ZERO } else { capture.analog(self.line).scale().error() };
+        let through = |voltage| {
+            let text = format!("line {verb} through {voltage}");
+            Some(Program::compile(&text, &scope).ok()?.with_level_error(error))
+        };
         let from = through(from)?;
         let from = condition.map_or(from.clone(), |condition| from.guarded(condition));
         Some(Programs::Pair { from, to: through(to)? })

@@ -1,0 +1,27 @@
+//! Whether the order of edges is certain.
+
+use std::ops::Range;
+
+use crate::time::Tick;
+
+/// Within how many ticks edges of different inputs may have come in another order than the record
+/// shows. Made by [`Precision::order`](super::Precision::order).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Order {
+    pub(super) reach: Option<u64>,
+}
+
+impl Order {
+    /// Edges at most this many ticks apart may have come in another order; `None` when the order is
+    /// always certain, also of edges that share a tick.
+    pub fn reach(self) -> Option<u64> {
+        self.reach
+    }
+
+    /// The ticks whose edges may have come on the other side of one at `tick`; `None` when the order
+    /// is always certain.
+    pub fn around(self, tick: Tick) -> Option<Range<Tick>> {
+        let reach = self.reach?;
+        Some(Tick(tick.0.saturating_sub(reach))..Tick(tick.0.saturating_add(reach).saturating_add(1)))
+    }
+}
