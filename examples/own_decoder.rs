@@ -7,10 +7,12 @@
 
 use std::ops::ControlFlow;
 
+use deep_tap::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use deep_tap::capture::{Capture, TraceBuilder};
-use deep_tap::decode::{Decoder, EventReader, Fault, Field, FieldKind, Frame, FrameSink, Levels, decode};
-use deep_tap::event::{FrameBus, FrameReader, FrameSource, FrameTests, Meaning, Program, Scope};
-use deep_tap::line::{Level, Line, LineId};
+use deep_tap::decode::{CustomProtocol, Protocol, SerialBus};
+use deep_tap::event::{Meaning, Program, Scope};
+use deep_tap::line::Levels;
+use deep_tap::line::{Level, Line};
 use deep_tap::time::{Tick, TimeBase};
 
 const GATE: usize = 0;
@@ -63,23 +65,25 @@ impl Decoder for PulseCount {
     }
 }
 
-/// The bus with a name for the event language: what it is decoded from, and the words of its frames.
+/// The protocol: its lines by role, the words of its frames, and its decoder.
 #[derive(Debug)]
-struct Counter {
-    lines: [LineId; 2],
-}
+struct Counter;
 
-impl FrameSource for Counter {
-    fn lines(&self) -> &[LineId] {
-        &self.lines
+impl CustomProtocol for Counter {
+    fn name(&self) -> &'static str {
+        "pulse-count"
     }
 
-    fn words(&self) -> &[&'static str] {
+    fn roles(&self) -> &[&'static str] {
+        &["gate", "pulses"]
+    }
+
+    fn words(&self) -> &'static [&'static str] {
         &["number", "count"]
     }
 
-    fn reader(&self, _: TimeBase, tests: &FrameTests) -> deep_tap::Result<Box<dyn FrameReader>> {
-        Ok(Box::new(EventReader::new(Box::<PulseCount>::default(), tests)))
+    fn decoder(&self, _: TimeBase) -> deep_tap::Result<Box<dyn Decoder>> {
+        Ok(Box::<PulseCount>::default())
     }
 }
 
@@ -96,9 +100,9 @@ fn main() -> deep_tap::Result<()> {
         .line(Line::named("GATE"), line(&[10, 60, 100, 150])?)
         .line(Line::named("PULSES"), line(&[20, 22, 30, 32, 40, 42, 70, 72])?)
         .build()?;
-    let lines = [capture.line_named("GATE")?, capture.line_named("PULSES")?];
-    let mut frames = Vec::new();
-    let _ = decode(&capture, &lines, capture.range(), &mut PulseCount::default(), &mut frames);
+    let lines = [("gate", capture.line_named("GATE")?), ("pulses", capture.line_named("PULSES")?)];
+    let bus = SerialBus::new("counter", Protocol::custom(Counter), lines)?;
+    let frames: Vec<_> = bus.frames(&capture, capture.range())?.collect();
     for frame in &frames {
         let number = frame.field("number").map_or(0, |field| field.value);
         let faults: Vec<&str> = frame.faults.iter().map(|fault| fault.what.as_str()).collect();
@@ -109,9 +113,10 @@ fn main() -> deep_tap::Result<()> {
     assert_eq!(numbers, [(Some(3), 0), (Some(0), 1)]);
     // Its frames are searched for, and triggered on, like those of any other bus.
     let mut scope = Scope::of(&capture);
-    scope.define("counter", Meaning::Frames(FrameBus::new(Counter { lines })));
+    scope.define("counter", Meaning::Frames(bus));
     let three = Program::compile("counter has number == 3 then counter has count within 1 ms", &scope)?;
-    let hits: Vec<Tick> = three.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
+    let hits: Vec<Tick> =
+        three.at(capture.base())?.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
     assert_eq!(hits, [Tick(150)]);
     Ok(())
 }

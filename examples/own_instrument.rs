@@ -166,7 +166,7 @@ fn main() -> Result<()> {
     let capture = builder.bus(count).build()?;
 
     let fives = Program::compile("CLK rises while COUNT == 5", &Scope::of(&capture))?;
-    let hits: Vec<Tick> = fives.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
+    let hits: Vec<Tick> = fives.at(base)?.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
     println!("the trigger is at {}, and COUNT == 5 is clocked {} times", capture.base().zero(), hits.len());
     assert!(hits.contains(&capture.base().zero()));
 

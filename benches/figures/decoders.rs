@@ -1,7 +1,8 @@
 //! Serial buses into frames.
 
+use deep_tap::bus::{Decoder, Frame, FrameSink};
 use deep_tap::capture::{Capture, TraceBuilder};
-use deep_tap::decode::{Decoder, Frame, FrameSink, I2c, I2cConfig, Spi, SpiConfig, Uart, UartConfig, decode};
+use deep_tap::decode::{I2c, I2cConfig, Spi, SpiConfig, Uart, UartConfig, decode};
 use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Tick, TimeBase};
 use std::ops::ControlFlow;

@@ -1,7 +1,7 @@
 //! From raw samples: looking for a trigger, and writing traces.
 
 use deep_tap::capture::Trace;
-use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
+use deep_tap::event::{Meaning, Program, Scope, StreamSearch, TimedProgram};
 use deep_tap::line::LineId;
 use deep_tap::scan::{SampleWidth, Samples, fill};
 use deep_tap::time::TimeBase;
@@ -27,8 +27,8 @@ pub(crate) fn measure(samples: usize, figures: &mut Figures) {
         let case = |cores| Case { samples, activity: activity.to_string(), cores };
         figures.plain("read limit: a plain sum", &case(1), (bytes / read / 1e9, "GB/s"));
         let packed = Samples::new(SampleWidth::W16, &data);
-        let (program, base) = trigger();
-        let scan = shortest(runs, || StreamSearch::new(&program, base).push(packed));
+        let program = trigger();
+        let scan = shortest(runs, || StreamSearch::new(&program).push(packed));
         let rate = |seconds: f64| (samples as f64 / seconds / 1e9, "GS/s");
         figures.against(
             "trigger scan, 5-line pattern",
@@ -57,13 +57,12 @@ pub(crate) fn measure(samples: usize, figures: &mut Figures) {
 }
 
 /// An edge while a pattern of four more lines holds.
-fn trigger() -> (Program, TimeBase) {
+fn trigger() -> TimedProgram {
     let mut scope = Scope::new();
     for (number, name) in ["A", "B", "C", "D", "E"].into_iter().enumerate() {
         scope.define(name, Meaning::Line(LineId(number)));
     }
     let text = "A rises while B high and C low and D high and E low";
-    let program = Program::compile(text, &scope).expect("the expression is right");
     let base = TimeBase::from_rate("100 MS/s".parse().expect("a rate")).expect("a rate above zero");
-    (program, base)
+    Program::compile(text, &scope).and_then(|program| program.at(base)).expect("the expression is right")
 }

@@ -45,7 +45,8 @@ pub(crate) fn places_and_pictures(samples: usize, figures: &mut Figures) {
         }
         figures.below("a picture of any zoom, 1280 x 16", &case, (longest * 1e3, "ms"), ("16 ms", 16.0));
         let program = Program::compile("L0 rises while L1 high and L2 low", &Scope::of(&capture));
-        let program = program.expect("the expression is right");
+        let program =
+            program.and_then(|program| program.at(capture.base())).expect("the expression is right");
         let search = shortest(3, || program.hits(&capture, capture.range()).count());
         let rate = samples as f64 / search / 1e9;
         figures.plain("search of a stored record", &case, (rate, "GS/s"));

@@ -97,7 +97,7 @@ fn run(
     let mut scope = Scope::new();
     scope.define("CLK", Meaning::Line(LineId(0)));
     let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
-    let search = StreamSearch::new(&Program::compile(trigger, &scope).unwrap(), base);
+    let search = StreamSearch::new(&Program::compile(trigger, &scope).unwrap().at(base).unwrap());
     let configuration = Configuration {
         rate: "100 MS/s".parse().unwrap(),
         samples: 3_000_000,

@@ -46,7 +46,7 @@ fn capture(ticks: &[u64], codes: &[i16], every: u64, hysteresis: &str) -> Captur
 
 fn hits(capture: &Capture, text: &str) -> Vec<u64> {
     let program = Program::compile(text, &Scope::of(capture)).unwrap();
-    program.hits(capture, capture.range()).map(|hit| hit.tick.0).collect()
+    program.at(capture.base()).unwrap().hits(capture, capture.range()).map(|hit| hit.tick.0).collect()
 }
 
 #[test]
@@ -136,7 +136,7 @@ fn the_rail_that_dips_is_found_by_search_limit_and_measurement_and_the_healthy_o
         let mut instrument = connect(&address, Path::new("")).unwrap();
         let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
         let program = Program::compile("rail-dips", &setup.scope()).unwrap();
-        assert_eq!(program.hits(&capture, capture.range()).count(), dips);
+        assert_eq!(program.at(capture.base()).unwrap().hits(&capture, capture.range()).count(), dips);
         let results = limit::check_all(&capture, setup.limits(), Rule::Proven).unwrap();
         let verdict = |symbol: &str| results.iter().find(|r| r.symbol == symbol).unwrap().verdict;
         assert_eq!(verdict("tDIP"), if dips > 0 { Verdict::Fail } else { Verdict::NotSeen });
@@ -173,7 +173,7 @@ fn the_stream_stops_where_the_search_of_the_record_has_its_first_hit() {
         let (whole, setup) = at("D0 rises", "before-trigger = \"9 ms\"");
         let (stopped, whole) = (stopped.unwrap(), whole.unwrap());
         let program = Program::compile(event, &setup.scope()).unwrap();
-        let first = program.hits(&whole, whole.range()).next().unwrap().tick;
+        let first = program.at(whole.base()).unwrap().hits(&whole, whole.range()).next().unwrap().tick;
         // Both records began at the same instant of the board: D0 and RESET_N tie them together.
         let reset = |capture: &Capture| capture.trace(LineId(1)).next_edge(Tick(0)).unwrap().tick;
         let apart = first.since(reset(&whole));
@@ -332,7 +332,7 @@ proptest! {
             "RAIL rises through 510 mV then no GO rises within 20 us",
         ] {
             let program = Program::compile(text, &Scope::of(&capture)).unwrap();
-            let mut search = StreamSearch::new(&program, capture.base())
+            let mut search = StreamSearch::new(&program.at(capture.base()).unwrap())
                 .with_analog(&[(capture.analog_lines()[0].clone(), scale())]);
             let (mut at, mut streamed, mut cut) = (0u64, Vec::new(), cuts.iter().cycle());
             while at < len {

@@ -157,7 +157,7 @@ fn a_trigger_stops_at_the_first_hit_of_the_same_search() {
         let endless = with_trigger(trigger, "length = \"40 ms\"");
         let whole = record(&endless, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
         let program = Program::compile(trigger, &Scope::of(&whole)).unwrap();
-        let first = program.hits(&whole, whole.range()).next().unwrap().tick;
+        let first = program.at(whole.base()).unwrap().hits(&whole, whole.range()).next().unwrap().tick;
         let zero = capture.base().zero();
         for line in (0..capture.lines().len()).map(LineId) {
             for probe in [0, zero.0 / 2, zero.0, zero.0 + 1, capture.len() - 1] {
@@ -172,7 +172,8 @@ fn a_trigger_stops_at_the_first_hit_of_the_same_search() {
         // Without a sample before it, the edge itself is not in the record, and what counts or
         // follows begins before the record.
         if zero > Tick(0) && program.as_qualified_edge().is_some() {
-            let hits: Vec<Tick> = program.hits(&capture, capture.range()).map(|h| h.tick).collect();
+            let hits: Vec<Tick> =
+                program.at(capture.base()).unwrap().hits(&capture, capture.range()).map(|h| h.tick).collect();
             assert_eq!(hits.first(), Some(&zero), "{trigger}");
         }
         let after: u64 = capture.len() - zero.0;
@@ -189,7 +190,12 @@ fn the_clock_chip_answers_in_time_and_keeps_its_bus_free_unless_it_is_planted() 
         let mut instrument = connect(&address, Path::new("")).unwrap();
         let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
         let hits = |event: &str| {
-            Program::compile(event, &setup.scope()).unwrap().hits(&capture, capture.range()).count()
+            Program::compile(event, &setup.scope())
+                .unwrap()
+                .at(capture.base())
+                .unwrap()
+                .hits(&capture, capture.range())
+                .count()
         };
         assert_eq!(
             hits("rtc has address == 0x51, nack"),
@@ -366,7 +372,7 @@ fn each_sample_trigger_stops_where_its_comment_says() {
             Trigger::Event(event) => Program::compile(event, &setup.scope()).unwrap(),
             Trigger::States(machine) => Program::from_states(machine, &setup.scope()).unwrap(),
         };
-        let first = program.hits(&endless, endless.range()).next().unwrap().tick;
+        let first = program.at(endless.base()).unwrap().hits(&endless, endless.range()).next().unwrap().tick;
         let name = path.file_name().unwrap().display();
         assert_eq!(endless.base().length_of(first.0 as i64).rounded(time("1 us")), stops, "{name}");
         let zero = capture.base().zero();

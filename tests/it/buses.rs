@@ -1,15 +1,15 @@
 //! The other decoders: known bits by hand, what the bench's senders send, and any edges at all; and
 //! frames as events, in stored records and as samples arrive.
 
+use deep_tap::bus::{Field, FieldKind, Frame};
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    Access, CanConfig, ClockedConfig, Field, FieldKind, Frame, I2cConfig, I2sConfig, JtagConfig, LinConfig,
-    ParallelConfig, Parity, Protocol, PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig,
-    decode,
+    Access, CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig, ParallelConfig,
+    Parity, Protocol, PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
 };
-use deep_tap::event::{FrameBus, Meaning, Program, Scope, StreamSearch};
+use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
 use deep_tap::format::vcd;
-use deep_tap::line::{Level, LineId};
+use deep_tap::line::{BitOrder, Level, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::setup::Setup;
 use deep_tap::time::{Rational, Resolution, Tick};
@@ -115,7 +115,7 @@ fn a_test_port_is_followed_from_any_state() {
     let device = "jtag = [{ tck = \"TCK\", tms = \"TMS\", tdi = \"TDI\", tdo = \"TDO\", bit-rate = \"1 MHz\", instruction = 0x2a, instruction-bits = 9, data-in = 0x12345678, data-out = 0x4ba00477, data-bits = 32, every = \"200 us\", start = \"20 us\" }]";
     let capture = board("TCK TMS TDI TDO", device, "20 MS/s", 5);
     let port = |chain: &[u32]| {
-        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: (true, true), reset: false })
+        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: JtagData::Both, reset: false })
     };
     let seen = frames(&capture, &port(&[5, 4]));
     assert_eq!(kinds(&seen)[..6], ["reset", "ir-scan", "dr-scan", "reset", "ir-scan", "dr-scan"]);
@@ -168,7 +168,7 @@ fn chains_of_lights_are_told_apart_by_their_rests() {
         threshold: "600 ns".parse().unwrap(),
         rest: "50 us".parse().unwrap(),
         bits: 24,
-        lowest_first: false,
+        order: BitOrder::HighestFirst,
         inverted: false,
     };
     let seen = frames(&capture, &Protocol::Pulses(config));
@@ -198,7 +198,7 @@ fn clock_and_data_with_start_parity_and_stop() {
     let clock: String = format!("11{}11", "10".repeat(11));
     let config = ClockedConfig {
         rising: false,
-        lowest_first: true,
+        order: BitOrder::LowestFirst,
         start: Some(Level::Low),
         parity: Parity::Odd,
         stop: Some(Level::High),
@@ -361,7 +361,7 @@ fn any_protocol(number: usize) -> Protocol {
         1 => Protocol::I2c(I2cConfig::default()),
         2 => Protocol::Spi(SpiConfig { select: None, gap: Some(time("20 us")), ..SpiConfig::new(1) }),
         3 => can("200 kHz"),
-        4 => Protocol::Jtag(JtagConfig { chain: vec![3], data: (true, true), reset: false }),
+        4 => Protocol::Jtag(JtagConfig { chain: vec![3], data: JtagData::Both, reset: false }),
         5 => Protocol::Spi(SpiConfig { bits: 3, ..SpiConfig::new(0) }),
         6 => Protocol::Clocked(ClockedConfig {
             gap: Some(time("15 us")),
@@ -370,7 +370,13 @@ fn any_protocol(number: usize) -> Protocol {
         }),
         7 => {
             let (threshold, rest) = (time("8 us"), time("25 us"));
-            Protocol::Pulses(PulsesConfig { threshold, rest, bits: 5, lowest_first: true, inverted: false })
+            Protocol::Pulses(PulsesConfig {
+                threshold,
+                rest,
+                bits: 5,
+                order: BitOrder::LowestFirst,
+                inverted: false,
+            })
         }
         8 => Protocol::Parallel(ParallelConfig {
             strobes: Strobes::Cycles { write: low, read: low },
@@ -444,18 +450,18 @@ proptest! {
         // The same as events, for one of the bus's words: at the ends of the frames that have it.
         let word = protocol.words()[word % protocol.words().len()];
         let mut scope = Scope::new();
-        let bus = SerialBus { name: "bus".into(), protocol: protocol.clone(), lines };
-        scope.define("bus", Meaning::Frames(FrameBus::new(bus)));
+        let bus = SerialBus::of_lines("bus", protocol.clone(), lines).unwrap();
+        scope.define("bus", Meaning::Frames(bus));
         let program = Program::compile(&format!("bus has {word}"), &scope).unwrap();
         let tests = deep_tap::event::FrameTests::parse(word).unwrap();
-        let meets = |frame: &&Frame| frame.meets(&tests) && !frame.faults.iter().any(|f| f.kind == "cut-off");
+        let meets = |frame: &&Frame| tests.are_met_by(frame) && !frame.faults.iter().any(|f| f.kind == "cut-off");
         let mut ends: Vec<Tick> =
             found.iter().filter(meets).map(|frame| frame.end).filter(|end| end.0 < len).collect();
         ends.sort_unstable();
         ends.dedup();
-        let hits: Vec<Tick> = program.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
+        let hits: Vec<Tick> = program.at(capture.base()).unwrap().hits(&capture, capture.range()).map(|hit| hit.tick).collect();
         prop_assert_eq!(&hits, &ends);
-        let mut search = StreamSearch::new(&program, capture.base());
+        let mut search = StreamSearch::new(&program.at(capture.base()).unwrap());
         let mut arrived = Vec::new();
         stream(&capture, &cuts, |block| arrived.extend(search.push(block.samples())));
         prop_assert_eq!(&arrived, &ends);
@@ -488,12 +494,9 @@ fn the_reference_names_all_words_of_each_kind() {
 fn frames_are_tested_by_the_words_of_their_bus() {
     let scope = {
         let mut scope = Scope::new();
-        let bus = SerialBus {
-            name: "rtc".into(),
-            protocol: Protocol::I2c(I2cConfig::default()),
-            lines: vec![LineId(0), LineId(1)],
-        };
-        scope.define("rtc", Meaning::Frames(FrameBus::new(bus)));
+        let bus = SerialBus::of_lines("rtc", Protocol::I2c(I2cConfig::default()), vec![LineId(0), LineId(1)])
+            .unwrap();
+        scope.define("rtc", Meaning::Frames(bus));
         scope.define("CLK", Meaning::Line(LineId(0)));
         scope
     };
@@ -520,10 +523,10 @@ fn buses_that_other_peoples_models_drive_are_read_as_they_say() {
     let dump = std::fs::read(folder.join("bus_models.vcd")).unwrap();
     let capture = setup.apply(vcd::read(&dump, &folder).unwrap()).unwrap();
     let of = |name: &str| {
-        let bus = setup.serial.iter().find(|bus| bus.name == name).unwrap();
+        let bus = setup.serial.iter().find(|bus| bus.name() == name).unwrap();
         let mut found = Vec::new();
-        let mut decoder = bus.protocol.decoder(capture.base()).unwrap();
-        let _ = decode(&capture, &bus.lines, capture.range(), &mut *decoder, &mut found);
+        let mut decoder = bus.protocol().decoder(capture.base()).unwrap();
+        let _ = decode(&capture, bus.lines(), capture.range(), &mut *decoder, &mut found);
         assert_eq!(faults(&found), Vec::<&str>::new(), "{name}");
         found
     };

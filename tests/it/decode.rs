@@ -4,12 +4,13 @@
 use std::ops::ControlFlow;
 
 use deep_tap::bench::connect;
+use deep_tap::bus::{Decoder, Frame, FrameSink};
 use deep_tap::capture::{Capture, TraceBuilder};
 use deep_tap::decode::{
-    Decoder, Frame, FrameSink, I2c, I2cConfig, Levels, Parity, Spi, SpiConfig, StopBits, StreamDecoder, Uart,
-    UartConfig, decode,
+    I2c, I2cConfig, Parity, Spi, SpiConfig, SpiData, StopBits, StreamDecoder, Uart, UartConfig, decode,
 };
-use deep_tap::line::{Level, Line, LineId};
+use deep_tap::line::Levels;
+use deep_tap::line::{BitOrder, Level, Line, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::setup::RecordOptions;
 use deep_tap::time::{Frequency, Rational, Resolution, Tick, TimeBase};
@@ -39,7 +40,7 @@ fn stored(capture: &Capture, decoder: &mut dyn Decoder) -> Vec<Frame> {
 pub(crate) fn streamed(capture: &Capture, decoder: &mut dyn Decoder, cuts: &[usize]) -> Vec<Frame> {
     let lines = decoder.lines();
     let bits: Vec<u32> = (0..lines as u32).collect();
-    let mut stream = StreamDecoder::new(decoder, &bits);
+    let mut stream = StreamDecoder::new(decoder, &bits).unwrap();
     let (mut frames, mut at, mut cuts) = (Vec::new(), 0, cuts.iter().cycle());
     while at < capture.len() {
         let end = capture.len().min(at + *cuts.next().unwrap() as u64);
@@ -189,7 +190,7 @@ fn words_are_taken_with_the_edge_of_their_mode_and_cut_words_are_told() {
             "[[spi]]\nclock = \"{rests}\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa53, 0x123, 0xffe]\nbits = 12\nmode = {mode}\nevery = \"100 us\"\nstart = \"50 us\""
         );
         let capture = board(&format!("{rests} CS SDO"), &device, "25 MS/s", u64::from(mode));
-        let config = SpiConfig { bits: 12, data: (true, false), ..SpiConfig::new(mode) };
+        let config = SpiConfig { bits: 12, data: SpiData::Mosi, ..SpiConfig::new(mode) };
         let read = |config: SpiConfig| stored(&capture, &mut Spi::new(config, capture.base()).unwrap());
         let words = |frames: &[Frame]| frames.iter().map(|f| f.fields[0].value).collect::<Vec<_>>();
         let frames = read(config);
@@ -203,7 +204,7 @@ fn words_are_taken_with_the_edge_of_their_mode_and_cut_words_are_told() {
         let frames = read(SpiConfig { bits: 8, ..config });
         assert_eq!((words(&frames[..2]), frames[1].fields[0].bits), (vec![0xa5, 0x3], 4));
         assert_eq!(frames[1].faults[0].kind, "truncated");
-        assert_eq!(words(&read(SpiConfig { lowest_first: true, ..config })[..1]), [0xca5]);
+        assert_eq!(words(&read(SpiConfig { order: BitOrder::LowestFirst, ..config })[..1]), [0xca5]);
         // The other edge is where the data changes, or the clock's first edge is missed.
         let wrong = read(SpiConfig { mode: mode ^ 1, ..config });
         assert!(wrong.iter().all(|f| !f.faults.is_empty()) || words(&wrong) != words(&frames), "mode {mode}");
@@ -224,10 +225,13 @@ fn two_data_lines_carry_two_bits_with_each_clock() {
             ("IO0", &[27, 47]),
         ],
     );
-    let config = SpiConfig { dual: true, ..SpiConfig::new(0) };
+    let config = SpiConfig { data: SpiData::Dual, ..SpiConfig::new(0) };
     let read = |config| stored(&record, &mut Spi::new(config, record.base()).unwrap());
     assert_eq!(fields(&read(config)[0]), [("data", 0b1011_0100)]);
-    assert_eq!(fields(&read(SpiConfig { lowest_first: true, ..config })[0]), [("data", 0b0001_1110)]);
+    assert_eq!(
+        fields(&read(SpiConfig { order: BitOrder::LowestFirst, ..config })[0]),
+        [("data", 0b0001_1110)]
+    );
     assert!(Spi::new(SpiConfig { bits: 7, ..config }, record.base()).is_err());
 }
 
@@ -238,7 +242,7 @@ fn without_a_select_line_a_gap_parts_words() {
     let config = |bits, gap: &str| SpiConfig {
         bits,
         select: None,
-        data: (true, false),
+        data: SpiData::Mosi,
         gap: Some(gap.parse().unwrap()),
         ..SpiConfig::new(0)
     };
@@ -281,7 +285,7 @@ fn bytes_by_hand_in_every_format() {
         let capture = line(&ticks, 400);
         stored(&capture, &mut uart(&capture, change))
     };
-    assert_eq!(data(&read(|c| c.highest_first = true)), [0xac]);
+    assert_eq!(data(&read(|c| c.order = BitOrder::HighestFirst)), [0xac]);
     // Seven bits and parity: 011 0101 has four ones, and the eighth bit is 0.
     for (parity, fault) in
         [(Parity::Even, false), (Parity::Odd, true), (Parity::Mark, true), (Parity::Space, false)]
@@ -385,7 +389,9 @@ proptest! {
         let capture = capture("1 MS/s", Resolution::EXACT, len, &named);
         let select = [None, Some(Level::Low), Some(Level::High)][select];
         let gap = Some("9 us".parse().unwrap());
-        let spi = Spi::new(SpiConfig { mode, bits, lowest_first, select, gap, data: (true, true), dual: dual && bits % 2 == 0 }, capture.base());
+        let order = if lowest_first { BitOrder::LowestFirst } else { BitOrder::HighestFirst };
+        let data = if dual && bits % 2 == 0 { SpiData::Dual } else { SpiData::Both };
+        let spi = Spi::new(SpiConfig { mode, bits, order, select, gap, data }, capture.base());
         let spi = spi.unwrap();
         prop_assert_eq!(streamed(&capture, &mut spi.clone(), &cuts), stored(&capture, &mut spi.clone()));
         prop_assert_eq!(streamed(&capture, &mut I2c::new(I2cConfig::default()), &cuts), stored(&capture, &mut I2c::new(I2cConfig::default())));
@@ -407,7 +413,7 @@ proptest! {
             parity: [Parity::None, Parity::Even, Parity::Odd, Parity::Mark, Parity::Space][format % 5],
             stop_bits: [StopBits::One, StopBits::OneAndHalf, StopBits::Two][format % 3],
             inverted: format % 2 == 1,
-            highest_first: format % 4 == 3,
+            order: if format % 4 == 3 { BitOrder::HighestFirst } else { BitOrder::LowestFirst },
         };
         let uart = Uart::new(config, capture.base()).unwrap();
         let frames = stored(&capture, &mut uart.clone());
@@ -417,15 +423,18 @@ proptest! {
         }
         // Stopped after the first frame, nothing more is given out.
         struct First(usize);
-        impl deep_tap::decode::FrameSink for First {
+        impl deep_tap::bus::FrameSink for First {
             fn frame(&mut self, _: Frame) -> ControlFlow<()> {
                 self.0 += 1;
                 ControlFlow::Break(())
             }
         }
         let mut first = First(0);
-        let stop = decode(&capture, &[LineId(0)], capture.range(), &mut uart.clone(), &mut first);
-        prop_assert_eq!((first.0, stop.is_break()), (frames.len().min(1), !frames.is_empty()));
+        decode(&capture, &[LineId(0)], capture.range(), &mut uart.clone(), &mut first).unwrap();
+        prop_assert_eq!(first.0, frames.len().min(1));
+        // A decoder that is given too many lines, or too few, says so.
+        let lines = [LineId(0), LineId(0)];
+        prop_assert!(decode(&capture, &lines, capture.range(), &mut uart.clone(), &mut first).is_err());
     }
 }
 

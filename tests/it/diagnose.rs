@@ -4,11 +4,11 @@
 use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    CanConfig, ClockedConfig, I2cConfig, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig,
-    SerialBus, SpiConfig, Strobes, UartConfig, decode,
+    CanConfig, ClockedConfig, I2cConfig, JtagConfig, JtagData, ParallelConfig, Parity, Protocol,
+    PulsesConfig, SerialBus, SpiConfig, SpiData, Strobes, UartConfig, decode,
 };
 use deep_tap::diagnose::{Finding, Sureness, diagnose, diagnose_bus};
-use deep_tap::line::{Level, LineId};
+use deep_tap::line::{BitOrder, Level, LineId};
 use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::{Frequency, Rational, Resolution};
 use proptest::prelude::*;
@@ -18,7 +18,7 @@ use crate::support::{capture, record, root};
 
 fn about(capture: &Capture, protocol: Protocol, lines: &[usize]) -> Vec<Finding> {
     let lines = lines.iter().copied().map(LineId).collect();
-    diagnose_bus(capture, &SerialBus { name: "bus".into(), protocol, lines })
+    diagnose_bus(capture, &SerialBus::of_lines("bus", protocol, lines).unwrap())
 }
 
 fn kinds(findings: &[Finding]) -> Vec<&str> {
@@ -96,7 +96,7 @@ fn a_stream_without_rests_that_is_entered_in_the_middle_names_a_way_in() {
 fn clocked_serial_tells_its_mode_its_lines_and_its_word_length() {
     let device = "[[spi]]\nclock = \"SCLK\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa53c, 0x1234, 0xf00f]\nbits = 16\nmode = 0\nevery = \"100 us\"\nstart = \"50 us\"";
     let capture = board("SCLK CS SDO", device, "25 MS/s", 2);
-    let config = SpiConfig { bits: 16, data: (true, false), ..SpiConfig::new(0) };
+    let config = SpiConfig { bits: 16, data: SpiData::Mosi, ..SpiConfig::new(0) };
     let read = |config, lines: &[usize]| about(&capture, Protocol::Spi(config), lines);
     assert!(read(config, &[0, 1, 2]).is_empty(), "{:?}", read(config, &[0, 1, 2]));
     for mode in 1..4 {
@@ -176,7 +176,7 @@ fn single_wires_ports_and_plain_clocks_are_told_too() {
             threshold: threshold.parse().unwrap(),
             rest: rest.parse().unwrap(),
             bits: 24,
-            lowest_first: false,
+            order: BitOrder::HighestFirst,
             inverted: false,
         })
     };
@@ -204,7 +204,7 @@ fn single_wires_ports_and_plain_clocks_are_told_too() {
     let port = "jtag = [{ tck = \"TCK\", tms = \"TMS\", tdi = \"TDI\", tdo = \"TDO\", bit-rate = \"1 MHz\", instruction = 0x2a, instruction-bits = 9, data-in = 0x12345678, data-out = 0x4ba00477, data-bits = 32, every = \"200 us\", start = \"20 us\" }]";
     let capture = board("TCK TMS TDI TDO", port, "20 MS/s", 5);
     let jtag = |chain: &[u32]| {
-        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: (true, true), reset: false })
+        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: JtagData::Both, reset: false })
     };
     assert!(about(&capture, jtag(&[5, 4]), &[0, 1, 2, 3]).is_empty());
     only(&about(&capture, jtag(&[5]), &[0, 1, 2, 3]), "chain", "no part is missing");
@@ -310,7 +310,7 @@ proptest! {
         let common = format!("bit-rate = \"{bit_rate} Hz\", every = \"700 us\", start = \"{start} ns\"");
         let (nodes, device, protocol) = match kind {
             0 => ("SCL SDA", format!("i2c = [{{ clock = \"SCL\", data = \"SDA\", address = 0x35, write = [{list}], {common} }}]"), Protocol::I2c(I2cConfig::default())),
-            1 => ("SCLK CS SDO", format!("spi = [{{ clock = \"SCLK\", data = \"SDO\", select = \"CS\", words = [{list}], bits = 8, mode = 0, {common} }}]"), Protocol::Spi(SpiConfig { data: (true, false), ..SpiConfig::new(0) })),
+            1 => ("SCLK CS SDO", format!("spi = [{{ clock = \"SCLK\", data = \"SDO\", select = \"CS\", words = [{list}], bits = 8, mode = 0, {common} }}]"), Protocol::Spi(SpiConfig { data: SpiData::Mosi, ..SpiConfig::new(0) })),
             _ => ("RX", format!("can = [{{ node = \"RX\", identifier = 0x155, data = [{list}], {common} }}]"), Protocol::Can(CanConfig::new(format!("{bit_rate} Hz").parse().unwrap()))),
         };
         let record = board(nodes, &device, "10 MS/s", seed);

@@ -38,7 +38,7 @@ fn record(distances: &[Vec<u64>], pause: u64, skew: &str, spoilt: bool) -> (Capt
 
 fn hits(capture: &Capture, text: &str, end: u64) -> Vec<Hit> {
     let program = Program::compile(text, &Scope::of(capture)).unwrap();
-    program.hits_with_doubt(capture, Tick(0)..Tick(end)).collect()
+    program.at(capture.base()).unwrap().hits_with_doubt(capture, Tick(0)..Tick(end)).collect()
 }
 
 fn stretches(capture: &Capture, text: &str, end: u64) -> Vec<Stretch> {

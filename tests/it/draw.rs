@@ -72,7 +72,7 @@ fn frames_and_fields_stand_under_each_other_and_crowd_when_there_are_many() {
     let toggles: Vec<u64> = [1].into_iter().chain(ticks).collect();
     let record = capture("1 MS/s", Resolution::EXACT, 500, &[("TX", &toggles)]);
     let protocol = Protocol::Uart(UartConfig::new("100 kHz".parse().unwrap()));
-    let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
+    let bus = SerialBus::of_lines("log", protocol, vec![LineId(0)]).unwrap();
     let drawn = |start, end, columns| {
         let view = View { start: Tick(start), end: Tick(end), columns };
         Picture::new(&record, &[RowSource::Frames(&bus)], view, &[]).unwrap()

@@ -2,7 +2,8 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::event::{
-    Action, Arm, Event, Meaning, Program, Scope, SimpleKind, State, StateMachine, StreamSearch, Wait,
+    Action, Arm, Event, Meaning, Program, Scope, SimpleKind, State, StateMachine, StreamSearch, TimedProgram,
+    Wait,
 };
 use deep_tap::line::{Bus, LineId};
 use deep_tap::scan::{SampleWidth, Samples};
@@ -165,7 +166,15 @@ fn named_events_stand_for_their_text_and_cannot_loop() {
     scope.define("loop", event("loop while B high"));
     scope.define("broken", event("A rses"));
     let program = Program::compile("late-up", &scope).unwrap();
-    assert_eq!(program.hits(&capture, capture.range()).map(|h| h.tick.0).collect::<Vec<_>>(), [30]);
+    assert_eq!(
+        program
+            .at(capture.base())
+            .unwrap()
+            .hits(&capture, capture.range())
+            .map(|h| h.tick.0)
+            .collect::<Vec<_>>(),
+        [30]
+    );
     let error = Program::compile("loop", &scope).unwrap_err();
     assert!(error.to_string().contains("refers to itself"), "{error}");
     let error = Program::compile("broken", &scope).unwrap_err();
@@ -201,7 +210,7 @@ fn state_machines_take_the_first_arm_that_happens() {
     let scope = Scope::of(&capture);
     let hits = |machine: StateMachine| -> Vec<u64> {
         let program = Program::from_states(&machine, &scope).unwrap();
-        program.hits(&capture, capture.range()).map(|h| h.tick.0).collect()
+        program.at(capture.base()).unwrap().hits(&capture, capture.range()).map(|h| h.tick.0).collect()
     };
     // An answer that takes longer than 30 ticks: those at 100 and 300.
     let late = machine(
@@ -240,7 +249,10 @@ proptest! {
             Program::compile(&text, &scope),
             Program::from_states(&machine(vec![on(&a, 1, go("two"))], arms), &scope),
         ) else { return Ok(()) };
-        let first_of = |program: &Program| program.hits(&capture, capture.range()).next().map(|h| h.tick);
+        let (Ok(sequence), Ok(states)) = (sequence.at(capture.base()), states.at(capture.base())) else {
+            return Ok(());
+        };
+        let first_of = |program: &TimedProgram| program.hits(&capture, capture.range()).next().map(|h| h.tick);
         // Where the answer and the next question share a tick, the sequence looks at both.
         let shared = program_hits(&a, &capture).into_iter().any(|t| program_hits(&b, &capture).contains(&t));
         prop_assume!(!shared);
@@ -250,7 +262,7 @@ proptest! {
 
 fn program_hits(text: &str, capture: &Capture) -> Vec<u64> {
     let program = Program::compile(text, &Scope::of(capture)).unwrap();
-    program.hits(capture, capture.range()).map(|h| h.tick.0).collect()
+    program.at(capture.base()).unwrap().hits(capture, capture.range()).map(|h| h.tick.0).collect()
 }
 
 /// A counter that is clocked every fourth sample, with a value that never comes.
@@ -264,7 +276,7 @@ fn buses_tell_the_values_that_they_had_instead() {
     let base = TimeBase::from_rate("1 MS/s".parse().unwrap()).unwrap();
     let seen = |text: &str| {
         let program = Program::compile(text, &scope).unwrap();
-        let mut search = StreamSearch::new(&program, base);
+        let mut search = StreamSearch::new(&program.at(base).unwrap());
         samples.chunks(70).for_each(|part| {
             assert!(search.push(Samples::new(SampleWidth::W8, part)).is_empty());
         });

@@ -32,7 +32,7 @@ fn uart(bytes: &[(u64, u8)], len: u64) -> Capture {
 
 fn payload(values: &[u8]) -> Payload {
     let protocol = Protocol::Uart(UartConfig::new("100 kHz".parse().unwrap()));
-    let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
+    let bus = SerialBus::of_lines("log", protocol, vec![LineId(0)]).unwrap();
     let values = values.iter().map(|byte| u64::from(*byte)).collect();
     Payload { bus, field: None, only: None, values, after: None, within: None, complete: false }
 }

@@ -18,7 +18,7 @@ proptest! {
         let found = glitches(&record, LineId(0), time(&below));
         let hits = |text: &str| {
             let program = Program::compile(text, &Scope::of(&record)).unwrap();
-            program.hits(&record, record.range()).count() as u64
+            program.at(record.base()).unwrap().hits(&record, record.range()).count() as u64
         };
         let searched = hits(&format!("A high for < {below} or A low for < {below}"));
         prop_assert_eq!(found.count, searched);

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use deep_tap::bench::Random;
 use deep_tap::capture::{AnalogBuilder, Capture};
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
-use deep_tap::event::{FrameBus, Meaning, Scope};
+use deep_tap::event::{Meaning, Scope};
 use deep_tap::known::Rule;
 use deep_tap::limit::{
     self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Required, Unit, Verdict, Which,
@@ -211,8 +211,8 @@ fn the_bit_rate_is_measured_between_edges_of_one_direction() {
     let record = capture("1 MS/s", Resolution::SAMPLED, 4000, &[("TX", &toggles)]);
     let mut scope = Scope::new();
     let protocol = Protocol::Uart(UartConfig::new("10 kHz".parse().unwrap()));
-    let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
-    scope.define("log", Meaning::Frames(FrameBus::new(bus)));
+    let bus = SerialBus::of_lines("log", protocol, vec![LineId(0)]).unwrap();
+    scope.define("log", Meaning::Frames(bus));
     let check = |nominal: Option<&str>, min: &str| {
         let nominal = nominal.map(|n| n.parse().unwrap());
         let limit = between(Kind::Rate, Events::Bits { bus: "log".into(), nominal }, min, "");
@@ -266,8 +266,8 @@ fn bit_rates_are_within_their_bounds_whatever_is_sent() {
             capture("100 MS/s", Resolution::SAMPLED, ticks[ticks.len() - 1] + 3000, &[("TX", &ticks)]);
         let mut scope = Scope::new();
         let protocol = Protocol::Uart(UartConfig::new("1 MHz".parse().unwrap()));
-        let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
-        scope.define("log", Meaning::Frames(FrameBus::new(bus)));
+        let bus = SerialBus::of_lines("log", protocol, vec![LineId(0)]).unwrap();
+        scope.define("log", Meaning::Frames(bus));
         let truth =
             Rational::new((100 * TICK).into(), bit.into()).unwrap().checked_sub(Rational::ONE).unwrap();
         let truth = Unit::Percent.of(truth);

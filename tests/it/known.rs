@@ -137,7 +137,7 @@ proptest! {
     fn all_agree_about_an_interval(drawn in drawn()) {
         let capture = drawn.record();
         let scope = Scope::of(&capture);
-        let event = |text: &str| Program::compile(text, &scope).unwrap();
+        let event = |text: &str| Program::compile(text, &scope).unwrap().at(capture.base()).unwrap();
         let shortest = |from: &str, to: &str| {
             chain(&capture, &[event(from), event(to)], capture.range())[0].min().unwrap().bounds
         };

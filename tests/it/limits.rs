@@ -1,10 +1,13 @@
 //! Hand-computed verdicts on each boundary and one tick to either side, at 24 MS/s, whose tick of
 //! 1/24 us no decimal writes.
 
+use std::ops::ControlFlow;
+
+use deep_tap::ErrorKind;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
-use deep_tap::event::{FrameBus, Meaning, Scope};
-use deep_tap::known::Rule;
+use deep_tap::event::{Meaning, Scope};
+use deep_tap::known::{Precision, Rule};
 use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Runs, Verdict, check};
 use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Percent, Rational, Resolution, Tick, Time, TimeBase};
@@ -353,8 +356,8 @@ fn limits_on_frames_are_decided_in_exact_records_and_as_measured_only() {
     let scope = |bit_rate: &str| {
         let mut scope = Scope::new();
         let protocol = Protocol::Uart(UartConfig::new(bit_rate.parse().unwrap()));
-        let bus = SerialBus { name: "log".into(), protocol, lines: vec![LineId(0)] };
-        scope.define("log", Meaning::Frames(FrameBus::new(bus)));
+        let bus = SerialBus::of_lines("log", protocol, vec![LineId(0)]).unwrap();
+        scope.define("log", Meaning::Frames(bus));
         scope.define("DONE", Meaning::Line(LineId(1)));
         scope
     };
@@ -379,4 +382,27 @@ fn limits_on_frames_are_decided_in_exact_records_and_as_measured_only() {
     let fast = BoundLimit::bind("U1", "firmware", &fast, &scope("800 kHz")).unwrap();
     let error = limit::check(&record(sampled), &fast, Rule::Proven).unwrap_err();
     assert!(error.message().contains("bus 'log': 1.2 samples per bit"), "{error:?}");
+}
+
+/// What lasts for less than a tick cannot be seen to happen, which is not the same as not happening.
+#[test]
+fn a_duration_below_a_tick_leaves_a_limit_inconclusive() {
+    let events = pair("A low for < 8 ns", "B rises");
+    for (rate, wanted) in
+        [("100 MS/s", (Verdict::Inconclusive, Some(Reason::TooSlow))), ("1 GS/s", (Verdict::Pass, None))]
+    {
+        let record =
+            capture(rate, Resolution::EXACT, 2000, &[("A", &[20, 100, 104, 300]), ("B", &[110, 120])]);
+        let limit = limit(Kind::Delay, events.clone(), None, Some(time("1 us")));
+        let result = limit::check(&record, &bind(&record, &limit), Rule::Proven).unwrap();
+        assert_eq!((result.verdict, result.reason), wanted, "{rate}");
+        let outlook = bind(&record, &limit).outlook(&Precision::of(&record, Rule::Proven)).unwrap();
+        assert_eq!(outlook.can_pass, wanted.0 == Verdict::Pass, "{rate}");
+        if wanted.0 == Verdict::Inconclusive {
+            assert_eq!(result.decided, Some(Deciding::Rate("125 MS/s".parse().unwrap())));
+            let other =
+                bind(&record, &limit).occurrences(&record, Rule::Proven, &mut |_| ControlFlow::Continue(()));
+            assert_eq!(other.unwrap_err().kind(), ErrorKind::TooSlow);
+        }
+    }
 }

@@ -51,7 +51,7 @@ fn the_truth_lies_within_the_bounds_of_every_statistic() {
         let (edges, record) = clock(&mut random, cycles);
         let rises: Vec<i64> = edges.iter().step_by(2).copied().collect();
         let true_periods: Vec<f64> = rises.windows(2).map(|w| (w[1] - w[0]) as f64 * 1e-15).collect();
-        let event = Program::compile("A rises", &Scope::of(&record)).unwrap();
+        let event = Program::compile("A rises", &Scope::of(&record)).unwrap().at(record.base()).unwrap();
         let all = periods(&record, &event, record.range());
         assert_eq!(all.count(), true_periods.len() as u64);
         let mut sorted = true_periods.clone();
@@ -154,7 +154,7 @@ fn a_range_cuts_off_what_is_not_whole() {
     let high = widths(&record, LineId(0), Level::High, part.clone());
     assert_eq!((high.count(), high.unpaired), (1, 1), "10 to 20 is cut off, 80 to 110 too");
     let scope = Scope::of(&record);
-    let event = |text| Program::compile(text, &scope).unwrap();
+    let event = |text| Program::compile(text, &scope).unwrap().at(record.base()).unwrap();
     // In an exact record, an answer at the very tick is one.
     let stages = chain(&record, &[event("A falls"), event("B changes")], part);
     assert_eq!((stages[0].count(), stages[0].min().unwrap().value.to_string()), (2, "0 s".to_string()));

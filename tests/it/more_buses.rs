@@ -1,7 +1,8 @@
 //! Decoders of vehicle, sound, network and debug lines: known bits by hand.
 
+use deep_tap::bus::Frame;
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Frame, I2sConfig, LinConfig, Protocol, SerialBus};
+use deep_tap::decode::{I2sConfig, LinConfig, Protocol, SerialBus};
 use deep_tap::diagnose::diagnose_bus;
 use deep_tap::line::LineId;
 
@@ -60,9 +61,8 @@ fn lin_frames_have_their_identifier_and_the_checksum_of_the_standard() {
     assert_eq!(classic(&[&[0x54, 0xc1][..], &data, &[0xe6]].concat(), true), "sync");
     // What is stated wrongly is told.
     let record = lin_record(&[&old, &old, &old, &old]);
-    let about = |protocol| {
-        diagnose_bus(&record, &SerialBus { name: "body".into(), protocol, lines: vec![LineId(0)] })
-    };
+    let about =
+        |protocol| diagnose_bus(&record, &SerialBus::of_lines("body", protocol, vec![LineId(0)]).unwrap());
     assert!(about(lin("100 kHz", true)).is_empty());
     assert_eq!(about(lin("100 kHz", false))[0].remedy, "checksum = \"classic\"");
     assert_eq!(about(lin("50 kHz", true))[0].remedy, "bit-rate = \"100 kHz\"");

@@ -74,7 +74,7 @@ fn devices_do_what_the_file_says() {
     assert_eq!(states, [1000, 2000, 3000, 4000]);
     let never_both =
         Program::compile("when S0 high and S1 high", &deep_tap::event::Scope::of(&capture)).unwrap();
-    assert_eq!(never_both.hits(&capture, capture.range()).count(), 0);
+    assert_eq!(never_both.at(capture.base()).unwrap().hits(&capture, capture.range()).count(), 0);
     // Each rising clock edge while selected takes a bit, the highest first.
     let data = capture.trace(capture.line_named("SDO").unwrap());
     let bits = edges(&capture, "SCLK").iter().filter(|(_, up)| *up).take(8).fold(0u32, |word, (at, _)| {

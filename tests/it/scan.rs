@@ -192,15 +192,15 @@ proptest! {
             "A rises 3 times then B falls within 5 us then no C changes within 400 ns",
         ] {
             let program = Program::compile(text, &Scope::of(&capture)).unwrap();
-            let stored: Vec<Tick> = program.hits(&capture, capture.range()).map(|h| h.tick).collect();
-            let mut search = StreamSearch::new(&program, base);
+            let stored: Vec<Tick> = program.at(capture.base()).unwrap().hits(&capture, capture.range()).map(|h| h.tick).collect();
+            let mut search = StreamSearch::new(&program.at(base).unwrap());
             let mut streamed = Vec::new();
             for start in (0..samples.len()).step_by(cut) {
                 streamed.extend(search.push(block.samples().slice(start..start + cut)));
             }
             prop_assert_eq!(&stored, &streamed, "{}", text);
             let middle = Tick(cut as u64)..Tick(samples.len() as u64 * 3 / 4);
-            let inside: Vec<Tick> = program.hits(&capture, middle.clone()).map(|h| h.tick).collect();
+            let inside: Vec<Tick> = program.at(capture.base()).unwrap().hits(&capture, middle.clone()).map(|h| h.tick).collect();
             let wanted: Vec<Tick> = stored.iter().copied().filter(|t| middle.contains(t)).collect();
             prop_assert_eq!(inside, wanted, "{}", text);
         }

@@ -7,7 +7,7 @@ use std::path::Path;
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
 use deep_tap::diagnose;
-use deep_tap::event::{FrameBus, Meaning, Program, Scope};
+use deep_tap::event::{Meaning, Program, Scope};
 use deep_tap::format::{dtap, vcd};
 use deep_tap::line::LineId;
 use deep_tap::setup::Setup;
@@ -110,8 +110,7 @@ pub(crate) fn place(loaded: &Loaded, option: &str, text: &str, after: Tick) -> R
             Failure::Error(error.with_help(format!("the record goes from {first} to {last}")))
         });
     }
-    let program = Program::compile(text, &scope(loaded))?;
-    program.check_at(capture.base())?;
+    let program = Program::compile(text, &scope(loaded))?.at(capture.base())?;
     let hit = program.hits(capture, after..Tick(capture.len())).next().map(|hit| hit.tick);
     hit.ok_or_else(|| {
         let after = if after.0 > 0 { format!(" after {}", time(capture, after)) } else { String::new() };
@@ -174,11 +173,13 @@ pub(crate) fn serial_buses<'a>(
         return Ok(setup.serial.iter().collect());
     }
     let find = |name: &String| {
-        setup.serial.iter().find(|bus| bus.name == *name).ok_or_else(|| {
+        setup.serial.iter().find(|bus| bus.name() == *name).ok_or_else(|| {
             let error = Error::new(ErrorKind::Unknown, format!("there is no serial bus '{name}'"));
             error.with_help(match capture.bus_named(name) {
                 Some(_) => "this is a parallel bus: deep-tap show and find look at its values".to_string(),
-                None => suggest(name, setup.serial.iter().map(|bus| bus.name.as_str()), "serial bus"),
+                None => {
+                    suggest(name, setup.serial.iter().map(deep_tap::decode::SerialBus::name), "serial bus")
+                }
             })
         })
     };
@@ -189,8 +190,8 @@ pub(crate) fn serial_buses<'a>(
 pub(crate) fn scope(loaded: &Loaded) -> Scope {
     let mut scope = Scope::of(&loaded.capture);
     for bus in loaded.setup.iter().flat_map(|setup| &setup.serial) {
-        if scope.get(&bus.name).is_none() {
-            scope.define(bus.name.clone(), Meaning::Frames(FrameBus::new(bus.clone())));
+        if scope.get(bus.name()).is_none() {
+            scope.define(bus.name(), Meaning::Frames(bus.clone()));
         }
     }
     for (name, event) in loaded.setup.iter().flat_map(|setup| &setup.events) {

@@ -37,6 +37,8 @@ pub enum ErrorKind {
     Exists,
     /// A number leaves the range in which arithmetic is exact.
     Range,
+    /// The record's ticks are too long for what was asked.
+    TooSlow,
     /// The caller asked for something that does not exist, such as an unknown line.
     Unknown,
 }
@@ -184,6 +186,21 @@ impl Error {
     #[must_use]
     pub fn with_source(mut self, source: impl StdError + Send + Sync + 'static) -> Self {
         self.inner.source = Some(Box::new(source));
+        self
+    }
+
+    /// The same error with what it is about before its message; its place, help and cause stay.
+    ///
+    /// ```
+    /// use deep_tap_core::{Error, ErrorKind};
+    /// let error = Error::new(ErrorKind::Range, "3 samples per bit are too few").with_help("record faster");
+    /// let error = error.about("bus 'console'");
+    /// assert_eq!(error.message(), "bus 'console': 3 samples per bit are too few");
+    /// assert_eq!(error.help(), Some("record faster"));
+    /// ```
+    #[must_use]
+    pub fn about(mut self, what: impl fmt::Display) -> Self {
+        self.inner.message = format!("{what}: {}", self.inner.message);
         self
     }
 

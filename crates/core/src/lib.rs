@@ -5,6 +5,7 @@
 //! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan`, `known` → `event` →
 //! `trigger`, `decode`, `measure` → `limit` → `expect` → `instrument`, `plan` → `setup` → `format`, `diagnose`.
 
+pub mod bus;
 pub mod capture;
 pub mod decode;
 pub mod diagnose;

@@ -2,30 +2,17 @@
 
 use std::ops::ControlFlow;
 
+use deep_tap_core::bus::{Frame, FrameSink};
 use deep_tap_core::capture::Capture;
-use deep_tap_core::decode::{Frame, FrameSink, SerialBus, decode};
+use deep_tap_core::decode::{SerialBus, decode};
 use deep_tap_core::time::Tick;
 
-use crate::wave::{Cell, Row, View, business};
+use crate::row::{Cell, FrameSpan, Row, View, business};
 
 /// Most edges in a view whose frames are drawn one by one.
 const MOST_EDGES: u64 = 2_000_000;
 /// Edges before the view that are decoded, too, so that the decoder knows where it is.
 const LEAD: u64 = 200_000;
-
-/// Part of a row that belongs together: a frame, or a field.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FrameSpan {
-    /// First column.
-    pub column: usize,
-    /// Number of columns, at least one.
-    pub columns: usize,
-    /// What it says, the longest form first: the first that fits is drawn. Nothing where several frames
-    /// share a column.
-    pub texts: Vec<String>,
-    /// Whether it has a fault.
-    pub faulty: bool,
-}
 
 /// Keeps the frames that begin before a tick.
 struct Until {
@@ -48,10 +35,11 @@ impl FrameSink for Until {
 
 /// The rows of a bus: its frames, then its fields, as many rows as fields lie over each other.
 pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec<Row> {
-    let traces = || bus.lines.iter().filter(|line| line.0 < capture.lines().len()).map(|l| capture.trace(*l));
+    let traces =
+        || bus.lines().iter().filter(|line| line.0 < capture.lines().len()).map(|l| capture.trace(*l));
     let edges: u64 = traces().map(|trace| trace.count(view.start..view.end)).sum();
-    let decoder = bus.protocol.decoder(capture.base()).ok();
-    let Some(mut decoder) = decoder.filter(|_| edges <= MOST_EDGES && traces().count() == bus.lines.len())
+    let decoder = bus.protocol().decoder(capture.base()).ok();
+    let Some(mut decoder) = decoder.filter(|_| edges <= MOST_EDGES && traces().count() == bus.lines().len())
     else {
         return vec![crowded(capture, bus, view)];
     };
@@ -64,8 +52,8 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
     // What a decoder gives out at the end of the view would look cut off.
     let end = Tick(view.end.0.saturating_add(view.end.0 - view.start.0).min(capture.len()));
     let mut sink = Until { start: view.start, end: view.end, frames: Vec::new() };
-    let _ = decode(capture, &bus.lines, begin..end, &mut *decoder, &mut sink);
-    let mut frames = row(bus.name.clone());
+    let _ = decode(capture, bus.lines(), begin..end, &mut *decoder, &mut sink);
+    let mut frames = row(bus.name().to_string());
     let mut lanes: Vec<Row> = Vec::new();
     let mut ends: Vec<Tick> = Vec::new();
     for frame in &sink.frames {
@@ -143,7 +131,7 @@ fn push(row: &mut Row, view: &View, start: Tick, end: Tick, texts: Vec<String>, 
 
 /// Too much to be drawn one by one: how busy the bus's first line is.
 fn crowded(capture: &Capture, bus: &SerialBus, view: &View) -> Row {
-    let trace = bus.lines.first().filter(|line| line.0 < capture.lines().len()).map(|l| capture.trace(*l));
+    let trace = bus.lines().first().filter(|line| line.0 < capture.lines().len()).map(|l| capture.trace(*l));
     let cell = |column: usize| {
         let (from, to) = (view.tick_of(column), view.tick_of(column + 1));
         match trace.map_or(0, |trace| trace.count(from..to)) {
@@ -151,5 +139,5 @@ fn crowded(capture: &Capture, bus: &SerialBus, view: &View) -> Row {
             edges => Cell::Busy(business(edges, to.0 - from.0)),
         }
     };
-    Row { cells: (0..view.columns).map(cell).collect(), ..row(bus.name.clone()) }
+    Row { cells: (0..view.columns).map(cell).collect(), ..row(bus.name().to_string()) }
 }

@@ -9,6 +9,7 @@ mod frames;
 mod histogram;
 #[cfg(feature = "png")]
 mod png;
+mod row;
 mod sheet;
 mod svg;
 mod text;
@@ -16,7 +17,7 @@ mod wave;
 
 pub use axis::AxisLabel;
 pub use canvas::{Drawing, Ground};
-pub use frames::FrameSpan;
 pub use histogram::{Histogram, HistogramBin};
-pub use sheet::{Dimension, Sheet};
-pub use wave::{Cell, Marker, Picture, Row, RowSource, View};
+pub use row::{Cell, Dimension, FrameSpan, Marker, Row, RowSource, View};
+pub use sheet::Sheet;
+pub use wave::Picture;

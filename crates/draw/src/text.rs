@@ -4,8 +4,8 @@ use std::fmt;
 
 use deep_tap_core::line::Level;
 
-use crate::frames::FrameSpan;
-use crate::wave::{Cell, Picture, Row};
+use crate::row::{Cell, FrameSpan, Row};
+use crate::wave::Picture;
 
 impl fmt::Display for Picture {
     /// The rows with their names in front, under a time axis and a line of markers.

@@ -2,81 +2,13 @@
 
 use deep_tap_core::capture::Capture;
 use deep_tap_core::capture::Extremes;
-use deep_tap_core::decode::SerialBus;
-use deep_tap_core::line::{AnalogId, Bus, BusId, Level, LineId, Value};
+use deep_tap_core::line::{AnalogId, Bus, LineId, Value};
 use deep_tap_core::time::{Tick, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::axis::{AxisLabel, labels};
-use crate::frames::{FrameSpan, frame_rows};
-use crate::sheet::Dimension;
-
-/// What a row shows.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum RowSource<'a> {
-    /// A line, as steps.
-    Line(LineId),
-    /// A bus, as its values.
-    Bus(BusId),
-    /// A serial bus, as its frames and their fields.
-    Frames(&'a SerialBus),
-    /// An analog line, as its voltage.
-    Analog(AnalogId),
-}
-
-/// The stretch of time that is shown, and how many columns it is shown in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct View {
-    /// First tick.
-    pub start: Tick,
-    /// Tick after the last.
-    pub end: Tick,
-    /// Columns.
-    pub columns: usize,
-}
-
-/// A named place in time.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Marker {
-    /// Where.
-    pub tick: Tick,
-    /// Its name.
-    pub name: String,
-}
-
-/// What one column of a row shows.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Cell {
-    /// A steady level.
-    Steady(Level),
-    /// One edge, to this level.
-    Edge(Level),
-    /// Several edges; the number is how busy, from 0 (two edges) to 2 (an edge at every second tick).
-    Busy(u8),
-    /// A steady value of a bus.
-    Value(Value),
-    /// A bus that changes to a value.
-    Change(Value),
-    /// The lowest and the highest voltage in the column, in thousandths of the row's scale.
-    Band(u16, u16),
-    /// No sample to show: before the first one, or lost.
-    Nothing,
-}
-
-/// A row of cells.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Row {
-    /// The name of the line or bus.
-    pub name: String,
-    /// One cell per column.
-    pub cells: Vec<Cell>,
-    /// For a bus, how each stretch of one value is labelled: first column, number of columns, text.
-    pub labels: Vec<(usize, usize, String)>,
-    /// For a serial bus, its frames or its fields.
-    pub spans: Vec<FrameSpan>,
-    /// For an analog line, the voltages at the bottom and at the top.
-    pub scale: Option<(Voltage, Voltage)>,
-}
+use crate::frames::frame_rows;
+use crate::row::{Cell, Dimension, Marker, Row, RowSource, View, business, engineering};
 
 /// A picture of a stretch of a capture, as cells.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -93,22 +25,6 @@ pub struct Picture {
     pub columns: usize,
     /// What is shown, in words: from, to, scale.
     pub caption: String,
-}
-
-impl View {
-    /// First tick of a column.
-    pub(crate) fn tick_of(&self, column: usize) -> Tick {
-        let span = u128::from(self.end.0 - self.start.0);
-        let offset = (span * column as u128).div_ceil(self.columns as u128);
-        Tick(self.start.0 + offset as u64)
-    }
-
-    /// The column that shows a tick, if it is inside.
-    pub(crate) fn column_of(&self, tick: Tick) -> Option<usize> {
-        let span = u128::from(self.end.0 - self.start.0);
-        let offset = tick.0.checked_sub(self.start.0).filter(|_| tick < self.end)?;
-        Some((u128::from(offset) * self.columns as u128 / span) as usize)
-    }
 }
 
 impl Picture {
@@ -189,30 +105,6 @@ impl Picture {
         };
         self.dimensions = inside.map(place).collect();
         self
-    }
-}
-
-/// Three digits and a prefix; for a scale, which is no measurement.
-pub(crate) fn engineering(seconds: f64) -> String {
-    let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
-    let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
-    let value = seconds / scale;
-    let places = if value >= 100.0 {
-        0
-    } else if value >= 10.0 {
-        1
-    } else {
-        2
-    };
-    format!("{value:.places$} {unit}")
-}
-
-/// How busy a column is, from its number of edges.
-pub(crate) fn business(edges: u64, ticks: u64) -> u8 {
-    match edges {
-        0..=3 => 0,
-        n if n.saturating_mul(4) < ticks => 1,
-        _ => 2,
     }
 }
 

@@ -1,7 +1,7 @@
 //! `answers`: requests, what answers them, how soon, and which have no answer.
 
 use deep_tap::capture::Capture;
-use deep_tap::event::{Program, Scope};
+use deep_tap::event::{Program, Scope, TimedProgram};
 use deep_tap::measure::{self, Answers};
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
@@ -56,13 +56,9 @@ pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failur
     Ok(if seen.requests == 0 || seen.answered < seen.requests { Outcome::Violated } else { Outcome::Done })
 }
 
-fn compiled(option: &str, text: &str, scope: &Scope, capture: &Capture) -> Result<Program, Failure> {
-    let program = Program::compile(text, scope)?;
-    program.check_at(capture.base()).map_err(|error| {
-        let told = Error::new(error.kind(), format!("--{option}: {}", error.message()));
-        told.with_help(error.help().unwrap_or_default().to_string())
-    })?;
-    Ok(program)
+fn compiled(option: &str, text: &str, scope: &Scope, capture: &Capture) -> Result<TimedProgram, Failure> {
+    let program = Program::compile(text, scope)?.at(capture.base());
+    Ok(program.map_err(|error| error.about(format!("--{option}")))?)
 }
 
 fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within: Option<Time>) -> Found<'a> {

@@ -40,7 +40,7 @@ pub(crate) fn run(args: &args::Diagnose, out: &mut Out) -> Result<Outcome, Failu
     };
     let found = Found {
         file: args.source.file.display().to_string(),
-        buses: buses.iter().map(|bus| bus.name.clone()).collect(),
+        buses: buses.iter().map(|bus| bus.name().to_string()).collect(),
         findings: buses.iter().flat_map(|bus| diagnose_bus(capture, bus)).map(finding).collect(),
     };
     write_table(&args.table, out, &found, || rows(&found), || text(&found))?;

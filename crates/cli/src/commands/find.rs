@@ -2,7 +2,7 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
-use deep_tap::event::Program;
+use deep_tap::event::{Program, TimedProgram};
 use deep_tap::line::Signal;
 use deep_tap::time::{Tick, Time};
 
@@ -41,8 +41,7 @@ struct FoundHit {
 pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args::Source { file: args.file.clone(), setup: args.setup.clone() })?;
     let capture = &loaded.capture;
-    let program = Program::compile(&args.event, &scope(&loaded))?;
-    program.check_at(capture.base())?;
+    let program = Program::compile(&args.event, &scope(&loaded))?.at(capture.base())?;
     let range = range(&loaded, args.from.as_ref(), args.to.as_ref())?;
     let hits = program.hits(capture, range).map(|hit| hit.tick);
     let (ticks, count, stopped) = if args.count {
@@ -93,7 +92,7 @@ fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
     rows
 }
 
-fn text(args: &args::Find, capture: &Capture, program: &Program, found: &Found<'_>) -> String {
+fn text(args: &args::Find, capture: &Capture, program: &TimedProgram, found: &Found<'_>) -> String {
     let times = if found.count == 1 { "once".to_string() } else { format!("{} times", found.count) };
     let more = if found.stopped { ", and stopped there" } else { "" };
     let mut text = match found.count {

@@ -120,9 +120,9 @@ fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
     };
     let name = |line: &LineId| capture.line(*line).name.as_str();
     let serial = loaded.setup.iter().flat_map(|setup| &setup.serial).map(|bus| SaidBus {
-        name: &bus.name,
-        kind: bus.protocol.name(),
-        lines: bus.lines.iter().map(name).collect(),
+        name: bus.name(),
+        kind: bus.protocol().name(),
+        lines: bus.lines().iter().map(name).collect(),
     });
     let parts = loaded.setup.iter().flat_map(|s| &s.parts);
     let lines = (0..capture.lines().len()).map(line).collect();

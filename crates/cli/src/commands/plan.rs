@@ -95,7 +95,7 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
     let plan = setup.plan(&*instrument, options)?;
     let base = TimeBase::from_rate(plan.rate)?;
     if let Some(program) = &program {
-        program.check_at(base)?;
+        program.at(base)?;
     }
     let resolution = able.resolution();
     let said = Said {

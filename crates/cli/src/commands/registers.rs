@@ -1,7 +1,7 @@
 //! `registers`: what is read and written behind a bus, by name and with values in their unit.
 
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Access, Frames, Register, Registers, SerialBus};
+use deep_tap::decode::{Access, Register, Registers, SerialBus};
 use deep_tap::setup::Setup;
 use deep_tap::time::{Rational, Time};
 use deep_tap::{Error, ErrorKind, suggest};
@@ -60,9 +60,8 @@ pub(crate) fn run(args: &args::Registers, out: &mut Out) -> Result<Outcome, Fail
 /// The accesses of one bus; whether it is of a kind that has registers.
 fn follow(capture: &Capture, setup: &Setup, bus: &SerialBus, said: &mut Vec<Said>) -> Result<bool, Failure> {
     let known = &setup.registers;
-    let Some(mut registers) = Registers::new(&bus.name, &bus.protocol, known) else { return Ok(false) };
-    let decoder = bus.protocol.decoder(capture.base())?;
-    for frame in Frames::new(capture, &bus.lines, capture.range(), decoder) {
+    let Some(mut registers) = Registers::new(bus.name(), bus.protocol(), known) else { return Ok(false) };
+    for frame in bus.frames(capture, capture.range())? {
         said.extend(registers.frame(&frame).into_iter().map(|access| named(capture, known, bus, access)));
     }
     said.extend(registers.finish().into_iter().map(|access| named(capture, known, bus, access)));
@@ -73,7 +72,7 @@ fn named(capture: &Capture, known: &[Register], bus: &SerialBus, access: Access)
     let register = access.register.and_then(|place| known.get(place));
     let value = register.filter(|_| !access.cut).and_then(|register| register.value(access.raw));
     Said {
-        bus: bus.name.clone(),
+        bus: bus.name().to_string(),
         at: capture.base().time_of(access.start),
         name: register.map(|register| register.name.clone()),
         value: value.map(Rational::to_f64),

@@ -58,14 +58,15 @@ fn rows<'a>(
         let mut rows: Vec<RowSource<'_>> = lines.chain(buses).chain(analog).collect();
         for bus in serial {
             // Its frames stand under the last of its lines.
-            let own = |row: &RowSource<'_>| matches!(row, RowSource::Line(line) if bus.lines.contains(line));
+            let own =
+                |row: &RowSource<'_>| matches!(row, RowSource::Line(line) if bus.lines().contains(line));
             let place = rows.iter().rposition(own).map_or(rows.len(), |place| place + 1);
             rows.insert(place, RowSource::Frames(bus));
         }
         return Ok(rows);
     }
     let find = |name: &String| {
-        if let Some(bus) = serial.iter().find(|bus| bus.name == *name) {
+        if let Some(bus) = serial.iter().find(|bus| bus.name() == *name) {
             return Ok(RowSource::Frames(bus));
         }
         match (capture.bus_named(name), capture.analog_named(name)) {
@@ -80,7 +81,7 @@ fn rows<'a>(
 fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> usize {
     let name = |row: &RowSource<'_>| match row {
         // Its fields are named under it.
-        RowSource::Frames(bus) => bus.name.chars().count().max("  identifier".len()),
+        RowSource::Frames(bus) => bus.name().chars().count().max("  identifier".len()),
         RowSource::Line(line) => capture.line(*line).name.chars().count(),
         RowSource::Bus(bus) => capture.buses()[bus.0].name.chars().count(),
         // Its scale stands in front, too.

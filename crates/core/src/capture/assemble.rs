@@ -8,13 +8,41 @@ use super::record::{Attachment, Capture, DamageLog, Origin};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{AnalogLine, AnalogScale, Bus, Crossing, Line, Side, Threshold};
-use crate::time::{Resolution, Voltage};
+use crate::time::{Resolution, TimeBase, Voltage};
 
 /// Puts a [`Capture`] together.
 #[derive(Debug)]
 #[must_use]
 pub struct CaptureBuilder {
     capture: Capture,
+}
+
+impl Capture {
+    /// Starts a capture of `len` ticks.
+    pub fn builder(base: TimeBase, len: u64) -> CaptureBuilder {
+        let capture = Capture {
+            base,
+            len,
+            resolution: Resolution::SAMPLED,
+            lines: Vec::new(),
+            traces: Vec::new(),
+            buses: Vec::new(),
+            analog_lines: Vec::new(),
+            analog_traces: Vec::new(),
+            crossings: Crossings::default(),
+            origin: Origin::default(),
+            history: Vec::new(),
+            attachments: Vec::new(),
+            remarks: Vec::new(),
+            damage: DamageLog::default(),
+        };
+        CaptureBuilder::of(capture)
+    }
+
+    /// Takes the capture apart to change or add something before building it anew.
+    pub fn into_builder(self) -> CaptureBuilder {
+        CaptureBuilder::of(self)
+    }
 }
 
 impl CaptureBuilder {

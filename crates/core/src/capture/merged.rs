@@ -95,6 +95,15 @@ pub struct BusValues<'a> {
     last: Option<Value>,
 }
 
+impl Capture {
+    /// The values of a bus in a range of ticks: the one in force at its start, then each new one
+    /// with the tick it appears at. A clocked bus gives the value that stood just before each
+    /// clock edge, repeated values included.
+    pub fn bus_values<'a>(&'a self, bus: &'a Bus, range: Range<Tick>) -> BusValues<'a> {
+        BusValues::new(self, bus, range)
+    }
+}
+
 impl<'a> BusValues<'a> {
     pub(super) fn new(capture: &'a Capture, bus: &'a Bus, range: Range<Tick>) -> Self {
         let mut lines = Vec::new();

@@ -4,9 +4,7 @@ use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
 use super::analog::AnalogTrace;
-use super::assemble::CaptureBuilder;
 use super::crossing::{Crossings, spread};
-use super::merged::BusValues;
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Signal, Value};
@@ -98,32 +96,6 @@ pub struct Capture {
 }
 
 impl Capture {
-    /// Starts a capture of `len` ticks.
-    pub fn builder(base: TimeBase, len: u64) -> CaptureBuilder {
-        let capture = Capture {
-            base,
-            len,
-            resolution: Resolution::SAMPLED,
-            lines: Vec::new(),
-            traces: Vec::new(),
-            buses: Vec::new(),
-            analog_lines: Vec::new(),
-            analog_traces: Vec::new(),
-            crossings: Crossings::default(),
-            origin: Origin::default(),
-            history: Vec::new(),
-            attachments: Vec::new(),
-            remarks: Vec::new(),
-            damage: DamageLog::default(),
-        };
-        CaptureBuilder::of(capture)
-    }
-
-    /// Takes the capture apart to change or add something before building it anew.
-    pub fn into_builder(self) -> CaptureBuilder {
-        CaptureBuilder::of(self)
-    }
-
     /// The clock.
     pub fn base(&self) -> TimeBase {
         self.base
@@ -219,13 +191,6 @@ impl Capture {
     /// The value of a bus at a tick.
     pub fn bus_value(&self, bus: &Bus, tick: Tick) -> Value {
         bus.value(|line| self.trace(line).level_at(tick))
-    }
-
-    /// The values of a bus in a range of ticks: the one in force at its start, then each new one
-    /// with the tick it appears at. A clocked bus gives the value that stood just before each
-    /// clock edge, repeated values included.
-    pub fn bus_values<'a>(&'a self, bus: &'a Bus, range: Range<Tick>) -> BusValues<'a> {
-        BusValues::new(self, bus, range)
     }
 
     /// All analog lines, in the order of their ids.

@@ -3,9 +3,9 @@
 use std::ops::{ControlFlow, Range};
 
 use super::pace::Pace;
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::Level;
+use crate::line::{Level, Levels};
 use crate::time::{Frequency, Percent, Rational, Tick, TimeBase};
 
 /// How bits are sent.

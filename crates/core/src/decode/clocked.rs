@@ -3,9 +3,10 @@
 
 use std::ops::ControlFlow;
 
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels, Parity};
+use super::Parity;
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::Level;
+use crate::line::{BitOrder, Level, Levels};
 use crate::time::{Rational, Tick, Time, TimeBase};
 
 /// How words are sent.
@@ -15,8 +16,8 @@ pub struct ClockedConfig {
     pub rising: bool,
     /// Data bits of a word, 1 to 64.
     pub bits: u32,
-    /// Whether the lowest bit comes first.
-    pub lowest_first: bool,
+    /// Which bit of a word comes first.
+    pub order: BitOrder,
     /// The level of a start bit, if there is one.
     pub start: Option<Level>,
     /// The parity bit.
@@ -35,7 +36,7 @@ impl ClockedConfig {
         ClockedConfig {
             rising: true,
             bits,
-            lowest_first: false,
+            order: BitOrder::HighestFirst,
             start: None,
             parity: Parity::None,
             stop: None,
@@ -168,10 +169,7 @@ impl Clocked {
             if place == first {
                 word.data_since = at;
             }
-            word.value = match config.lowest_first {
-                true => word.value | u64::from(high) << (place - first),
-                false => word.value << 1 | u64::from(high),
-            };
+            word.value = config.order.append(word.value, place - first, u64::from(high), 1);
             if place + 1 == after {
                 let span = word.data_since..next;
                 word.frame.fields.push(Field::new(FieldKind::Data, "data", span, word.value, config.bits));

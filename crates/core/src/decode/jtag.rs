@@ -2,9 +2,9 @@
 
 use std::ops::ControlFlow;
 
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::Level;
+use crate::line::{Level, Levels};
 use crate::time::Tick;
 
 /// What is known of a chain of parts.
@@ -13,10 +13,33 @@ pub struct JtagConfig {
     /// Bits of each part's instruction register, from the part at TDI to the one at TDO; nothing
     /// when they are not known.
     pub chain: Vec<u32>,
-    /// Whether there is a line to the parts, and one from them; at least one of them.
-    pub data: (bool, bool),
+    /// The data lines.
+    pub data: JtagData,
     /// Whether there is a reset line, low for reset.
     pub reset: bool,
+}
+
+/// The data lines of a test access port.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub enum JtagData {
+    /// One to the parts and one from them.
+    #[default]
+    Both,
+    /// Only the one to the parts.
+    Tdi,
+    /// Only the one from them.
+    Tdo,
+}
+
+impl JtagData {
+    /// The roles of the lines, in the decoder's order.
+    pub fn roles(self) -> &'static [&'static str] {
+        match self {
+            JtagData::Both => &["tdi", "tdo"],
+            JtagData::Tdi => &["tdi"],
+            JtagData::Tdo => &["tdo"],
+        }
+    }
 }
 
 /// Decodes a test access port. Its lines are TCK, TMS, then TDI, TDO and TRST as far as they are
@@ -83,12 +106,8 @@ impl Jtag {
     /// A decoder.
     ///
     /// # Errors
-    /// [`ErrorKind::Range`] when there is no data line, or a part's register has not 2 to 64 bits.
+    /// [`ErrorKind::Range`] when a part's register has not 2 to 64 bits.
     pub fn new(config: JtagConfig) -> Result<Self> {
-        if config.data == (false, false) {
-            let error = Error::new(ErrorKind::Range, "there is no data line");
-            return Err(error.with_help("give at least one of tdi and tdo"));
-        }
         if let Some(bits) = config.chain.iter().find(|bits| !(2..=64).contains(*bits)) {
             let message = format!("an instruction register of {bits} bits cannot be decoded");
             return Err(Error::new(ErrorKind::Range, message).with_help("give 2 to 64 bits for each part"));
@@ -98,14 +117,13 @@ impl Jtag {
 
     /// The data lines: which value, its name, which line.
     fn data(&self) -> impl Iterator<Item = (usize, &'static str, usize)> + use<> {
-        let (to, from) = self.config.data;
-        let to_parts = to.then_some((0, "tdi", 2));
-        to_parts.into_iter().chain(from.then_some((1, "tdo", 2 + usize::from(to))))
+        let value = |name: &str| usize::from(name == "tdo");
+        let lines = self.config.data.roles().iter().enumerate();
+        lines.map(move |(place, name)| (value(name), *name, 2 + place))
     }
 
     fn reset_line(&self) -> Option<usize> {
-        let (to, from) = self.config.data;
-        self.config.reset.then_some(2 + usize::from(to) + usize::from(from))
+        self.config.reset.then_some(2 + self.config.data.roles().len())
     }
 
     /// The state, once it is certain.

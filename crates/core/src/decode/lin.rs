@@ -4,8 +4,9 @@
 use std::ops::ControlFlow;
 
 use super::uart::{Uart, UartConfig};
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::Result;
+use crate::line::Levels;
 use crate::time::{Frequency, Rational, Tick, TimeBase};
 
 /// How frames are sent.

@@ -2,8 +2,8 @@
 
 use std::ops::ControlFlow;
 
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
-use crate::line::Level;
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::line::{Level, Levels};
 use crate::time::Tick;
 
 /// Decodes management frames; its lines are the clock and the data.

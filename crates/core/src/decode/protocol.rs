@@ -1,10 +1,14 @@
-//! The decoders that come along, by what they decode.
+//! The table of protocols: what each is called, what lines and words it has, and its decoder.
+
+use std::fmt;
+use std::sync::Arc;
 
 use super::{
-    Can, CanConfig, Clocked, ClockedConfig, Decoder, I2c, I2cConfig, I2s, I2sConfig, Jtag, JtagConfig, Lin,
-    LinConfig, Mdio, OneWire, Parallel, ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Swd, Uart,
+    Can, CanConfig, Clocked, ClockedConfig, I2c, I2cConfig, I2s, I2sConfig, Jtag, JtagConfig, Lin, LinConfig,
+    Mdio, OneWire, Parallel, ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Strobes, Swd, Uart,
     UartConfig,
 };
+use crate::bus::Decoder;
 use crate::error::Result;
 use crate::time::{Frequency, TimeBase};
 
@@ -38,55 +42,120 @@ pub enum Protocol {
     Mdio,
     /// Serial wire debug.
     Swd,
+    /// One of your own.
+    Custom(Custom),
+}
+
+/// A protocol of your own: everything that works on buses then works on it, too.
+///
+/// `examples/own_decoder.rs` is a complete implementation.
+pub trait CustomProtocol: fmt::Debug + Send + Sync {
+    /// What it is called.
+    fn name(&self) -> &'static str;
+
+    /// The roles of its lines, in the order in which its decoder asks for them.
+    fn roles(&self) -> &[&'static str];
+
+    /// The words that tests of its frames may use: names of fields, kinds of frames, kinds of faults.
+    fn words(&self) -> &'static [&'static str];
+
+    /// A decoder for records with this time base.
+    ///
+    /// # Errors
+    /// When the settings are wrong, or the record too slow for them.
+    fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>>;
+}
+
+/// A protocol of your own, shared. Two are the same when they are one.
+#[derive(Clone, Debug)]
+pub struct Custom(Arc<dyn CustomProtocol>);
+
+impl PartialEq for Custom {
+    fn eq(&self, other: &Custom) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+}
+
+impl Eq for Custom {}
+
+/// A row of the table.
+struct Row {
+    name: &'static str,
+    words: &'static [&'static str],
+    roles: Vec<String>,
+    /// Bits per second, where the time that they take is what tells them apart.
+    bit_rate: Option<Frequency>,
 }
 
 impl Protocol {
-    /// What it is called in a setup.
-    pub fn name(&self) -> &'static str {
+    /// The names of the protocols that a setup may name.
+    pub const NAMES: [&'static str; 13] = [
+        "uart", "i2c", "spi", "can", "jtag", "one-wire", "clocked", "pulses", "parallel", "lin", "i2s",
+        "mdio", "swd",
+    ];
+
+    /// A protocol of your own.
+    pub fn custom(protocol: impl CustomProtocol + 'static) -> Self {
+        Protocol::Custom(Custom(Arc::new(protocol)))
+    }
+
+    fn row(&self) -> Row {
+        let row = |name, words, roles: &[&str]| {
+            let roles = roles.iter().map(ToString::to_string).collect();
+            Row { name, words, roles, bit_rate: None }
+        };
+        let timed = |name, words, bit_rate| Row { bit_rate, ..row(name, words, &["line"]) };
+        let clocked = ["clock", "data"];
         match self {
-            Protocol::Uart(_) => "uart",
-            Protocol::I2c(_) => "i2c",
-            Protocol::Spi(_) => "spi",
-            Protocol::Can(_) => "can",
-            Protocol::Jtag(_) => "jtag",
-            Protocol::OneWire => "one-wire",
-            Protocol::Clocked(_) => "clocked",
-            Protocol::Pulses(_) => "pulses",
-            Protocol::Parallel(_) => "parallel",
-            Protocol::Lin(_) => "lin",
-            Protocol::I2s(_) => "i2s",
-            Protocol::Mdio => "mdio",
-            Protocol::Swd => "swd",
+            Protocol::Uart(config) => timed("uart", Uart::WORDS, config.bit_rate),
+            Protocol::I2c(_) => row("i2c", I2c::WORDS, &clocked),
+            Protocol::Spi(config) => {
+                let select = config.select.map(|_| "select");
+                let roles = ["clock"].into_iter().chain(select).chain(config.data.roles().iter().copied());
+                row("spi", Spi::WORDS, &roles.collect::<Vec<_>>())
+            }
+            Protocol::Can(config) => timed("can", Can::WORDS, Some(config.bit_rate)),
+            Protocol::Jtag(config) => {
+                let data = config.data.roles().iter().copied();
+                let roles = ["tck", "tms"].into_iter().chain(data).chain(config.reset.then_some("trst"));
+                row("jtag", Jtag::WORDS, &roles.collect::<Vec<_>>())
+            }
+            Protocol::OneWire => row("one-wire", OneWire::WORDS, &["line"]),
+            Protocol::Clocked(config) => {
+                let roles = clocked.into_iter().chain(config.enable.map(|_| "enable"));
+                row("clocked", Clocked::WORDS, &roles.collect::<Vec<_>>())
+            }
+            Protocol::Pulses(_) => row("pulses", Pulses::WORDS, &["line"]),
+            Protocol::Parallel(config) => {
+                Row { roles: parallel(config), ..row("parallel", Parallel::WORDS, &[]) }
+            }
+            Protocol::Lin(config) => timed("lin", Lin::WORDS, Some(config.bit_rate)),
+            Protocol::I2s(_) => row("i2s", I2s::WORDS, &["clock", "select", "data"]),
+            Protocol::Mdio => row("mdio", Mdio::WORDS, &clocked),
+            Protocol::Swd => row("swd", Swd::WORDS, &clocked),
+            Protocol::Custom(own) => row(own.0.name(), own.0.words(), own.0.roles()),
         }
     }
 
-    /// Bits per second, where the time that they take is what tells them apart.
-    pub fn bit_rate(&self) -> Option<Frequency> {
-        match self {
-            Protocol::Uart(config) => config.bit_rate,
-            Protocol::Can(config) => Some(config.bit_rate),
-            Protocol::Lin(config) => Some(config.bit_rate),
-            _ => None,
-        }
+    /// What it is called in a setup.
+    pub fn name(&self) -> &'static str {
+        self.row().name
+    }
+
+    /// The roles of its lines, in the decoder's order. Those of parallel data and addresses are numbered
+    /// from the lowest: `data0`, `data1`.
+    pub fn roles(&self) -> Vec<String> {
+        self.row().roles
     }
 
     /// The words of its frames: kinds, fields, faults.
     pub fn words(&self) -> &'static [&'static str] {
-        match self {
-            Protocol::Uart(_) => Uart::WORDS,
-            Protocol::I2c(_) => I2c::WORDS,
-            Protocol::Spi(_) => Spi::WORDS,
-            Protocol::Can(_) => Can::WORDS,
-            Protocol::Jtag(_) => Jtag::WORDS,
-            Protocol::OneWire => OneWire::WORDS,
-            Protocol::Clocked(_) => Clocked::WORDS,
-            Protocol::Pulses(_) => Pulses::WORDS,
-            Protocol::Parallel(_) => Parallel::WORDS,
-            Protocol::Lin(_) => Lin::WORDS,
-            Protocol::I2s(_) => I2s::WORDS,
-            Protocol::Mdio => Mdio::WORDS,
-            Protocol::Swd => Swd::WORDS,
-        }
+        self.row().words
+    }
+
+    /// Bits per second, where the time that they take is what tells them apart.
+    pub fn bit_rate(&self) -> Option<Frequency> {
+        self.row().bit_rate
     }
 
     /// A decoder for records with this time base.
@@ -108,6 +177,18 @@ impl Protocol {
             Protocol::I2s(config) => Box::new(I2s::new(*config)?),
             Protocol::Mdio => Box::new(Mdio::new()),
             Protocol::Swd => Box::new(Swd::new()),
+            Protocol::Custom(own) => own.0.decoder(base)?,
         })
     }
+}
+
+fn parallel(config: &ParallelConfig) -> Vec<String> {
+    let strobes: [Option<&str>; 2] = match config.strobes {
+        Strobes::Clock(_) => [Some("clock"), None],
+        Strobes::Cycles { write, read } => [write.map(|_| "write"), read.map(|_| "read")],
+    };
+    let more = [config.select.map(|_| "select"), config.latch.map(|_| "latch")];
+    let control = strobes.into_iter().chain(more).flatten().map(str::to_string);
+    let data = (0..config.data).map(|bit| format!("data{bit}"));
+    control.chain(data).chain((0..config.address).map(|bit| format!("address{bit}"))).collect()
 }

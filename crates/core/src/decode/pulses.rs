@@ -3,9 +3,9 @@
 
 use std::ops::ControlFlow;
 
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::Level;
+use crate::line::{BitOrder, Level, Levels};
 use crate::time::{Rate, Rational, Tick, Time, TimeBase};
 
 /// How words are sent.
@@ -17,8 +17,8 @@ pub struct PulsesConfig {
     pub rest: Time,
     /// Bits of a word, 1 to 64: what one element of the chain takes.
     pub bits: u32,
-    /// Whether the lowest bit comes first.
-    pub lowest_first: bool,
+    /// Which bit of a word comes first.
+    pub order: BitOrder,
     /// Whether pulses are low.
     pub inverted: bool,
 }
@@ -157,10 +157,7 @@ impl Decoder for Pulses {
         }
         if self.joined && self.active(before) && !self.active(self.level) {
             let one = u64::from(at.since(since) > self.threshold as i64);
-            self.value = match self.config.lowest_first {
-                true => self.value | one << self.bits,
-                false => self.value << 1 | one,
-            };
+            self.value = self.config.order.append(self.value, self.bits, one, 1);
             self.bits += 1;
             if self.bits == self.config.bits {
                 let word = self.word(at, None);

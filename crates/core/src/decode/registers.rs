@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use super::{Field, Frame, Protocol};
+use super::{Protocol, SpiData};
+use crate::bus::{Field, Frame};
+use crate::line::BitOrder;
 use crate::time::{Rational, Tick};
 
 /// What is known of a register.
@@ -20,8 +22,8 @@ pub struct Register {
     pub name: String,
     /// Bytes of its value, 1 to 8.
     pub bytes: u32,
-    /// Whether the lowest byte comes first.
-    pub lowest_first: bool,
+    /// Which byte comes first.
+    pub order: BitOrder,
     /// What the bits mean.
     pub coding: Coding,
     /// On clocked serial, whether it is written, not read; told from the data when not stated.
@@ -51,6 +53,7 @@ impl Register {
     ///
     /// ```
     /// use deep_tap_core::decode::{Coding, Register};
+    /// use deep_tap_core::line::BitOrder;
     /// use deep_tap_core::time::Rational;
     ///
     /// let temperature = Register {
@@ -59,7 +62,7 @@ impl Register {
     ///     number: 0,
     ///     name: "temperature".into(),
     ///     bytes: 2,
-    ///     lowest_first: false,
+    ///     order: BitOrder::HighestFirst,
     ///     coding: Coding::Signed,
     ///     write: None,
     ///     per_count: Rational::new(1, 256).unwrap(),
@@ -147,7 +150,9 @@ impl<'a> Registers<'a> {
     pub fn new(bus: &'a str, protocol: &Protocol, known: &'a [Register]) -> Option<Self> {
         let width = match protocol {
             Protocol::I2c(_) => 8,
-            Protocol::Spi(config) if config.data.0 && !config.dual && config.bits.is_multiple_of(8) => {
+            Protocol::Spi(config)
+                if matches!(config.data, SpiData::Both | SpiData::Mosi) && config.bits.is_multiple_of(8) =>
+            {
                 config.bits
             }
             _ => return None,
@@ -209,11 +214,10 @@ impl<'a> Registers<'a> {
             let wanted = known.map_or(1, |(_, register)| register.bytes.clamp(1, 8) * 8 / self.width);
             let wanted = wanted.max(1) as usize;
             let own = &rest[..wanted.min(rest.len())];
-            let lowest_first = known.is_some_and(|(_, register)| register.lowest_first);
+            let order = known.map_or(BitOrder::HighestFirst, |(_, register)| register.order);
             // All of them together have 64 bits at the most.
-            let raw = own.iter().enumerate().fold(0u64, |raw, (place, (byte, ..))| match lowest_first {
-                true => raw | byte << (self.width * place as u32),
-                false => raw.checked_shl(self.width).unwrap_or(0) | byte,
+            let raw = own.iter().enumerate().fold(0u64, |raw, (place, (byte, ..))| {
+                order.append(raw, self.width * place as u32, *byte, self.width)
             });
             found.push(Access {
                 start: begin,

@@ -2,13 +2,15 @@
 
 use std::ops::{ControlFlow, Range};
 
-use super::{Decoder, Frame, FrameSink, Levels};
+use crate::bus::{Decoder, Frame, FrameSink};
 use crate::capture::{Capture, Edges};
-use crate::line::{Level, LineId};
+use crate::error::{Error, ErrorKind, Result};
+use crate::line::{Level, Levels, LineId};
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 use crate::time::Tick;
 
-/// Decodes a stretch of a stored capture. `lines` are those that the decoder asks for, in its order.
+/// Decodes a stretch of a stored capture, until the sink says stop. `lines` are those that the decoder
+/// asks for, in its order.
 ///
 /// ```
 /// use deep_tap_core::capture::{Capture, TraceBuilder};
@@ -25,20 +27,33 @@ use crate::time::Tick;
 /// let capture = Capture::builder(base, 400).line(Line::named("TX"), line.finish(400)).build()?;
 /// let mut uart = Uart::new(UartConfig::new("100 kHz".parse()?), base)?;
 /// let mut frames = Vec::new();
-/// let _ = decode(&capture, &[LineId(0)], capture.range(), &mut uart, &mut frames);
+/// decode(&capture, &[LineId(0)], capture.range(), &mut uart, &mut frames)?;
 /// assert_eq!(frames[0].field("data").unwrap().value, 0x41);
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
+///
+/// # Errors
+/// When there are more lines or fewer than the decoder asks for.
 pub fn decode(
     capture: &Capture,
     lines: &[LineId],
     range: Range<Tick>,
     decoder: &mut dyn Decoder,
     sink: &mut dyn FrameSink,
-) -> ControlFlow<()> {
-    let mut walk = Walk::begin(capture, lines, range, decoder);
-    while walk.step(decoder, sink)? {}
-    ControlFlow::Continue(())
+) -> Result<()> {
+    let mut walk = Walk::begin(capture, lines, range, decoder)?;
+    while walk.step(decoder, sink) == ControlFlow::Continue(true) {}
+    Ok(())
+}
+
+/// A decoder is given as many lines as it asks for.
+fn check_lines(decoder: &dyn Decoder, lines: usize) -> Result<()> {
+    if decoder.lines() == lines {
+        return Ok(());
+    }
+    let message = format!("the decoder takes {} lines, not {lines}", decoder.lines());
+    Err(Error::new(ErrorKind::Unknown, message)
+        .with_help("give the lines that its documentation names, in that order"))
 }
 
 /// The frames of a stretch of a stored capture, found one after the other as they are asked for.
@@ -52,14 +67,17 @@ pub struct Frames<'a> {
 
 impl<'a> Frames<'a> {
     /// As [`decode`], with a decoder of its own.
+    ///
+    /// # Errors
+    /// As [`decode`].
     pub fn new(
         capture: &'a Capture,
         lines: &[LineId],
         range: Range<Tick>,
         mut decoder: Box<dyn Decoder>,
-    ) -> Self {
-        let walk = Walk::begin(capture, lines, range, &mut *decoder);
-        Frames { walk, decoder, ready: Vec::new(), more: true }
+    ) -> Result<Self> {
+        let walk = Walk::begin(capture, lines, range, &mut *decoder)?;
+        Ok(Frames { walk, decoder, ready: Vec::new(), more: true })
     }
 }
 
@@ -128,7 +146,13 @@ struct Walk<'a> {
 }
 
 impl<'a> Walk<'a> {
-    fn begin(capture: &'a Capture, lines: &[LineId], range: Range<Tick>, decoder: &mut dyn Decoder) -> Self {
+    fn begin(
+        capture: &'a Capture,
+        lines: &[LineId],
+        range: Range<Tick>,
+        decoder: &mut dyn Decoder,
+    ) -> Result<Self> {
+        check_lines(decoder, lines.len())?;
         let range = range.start..range.end.min(Tick(capture.len()));
         let level = |(line, id): (usize, &LineId)| (line, capture.trace(*id).level_at(range.start));
         let levels = lines.iter().enumerate().map(level);
@@ -138,7 +162,7 @@ impl<'a> Walk<'a> {
         let edges = lines.iter().map(|id| capture.trace(*id).edges(rest.clone())).enumerate();
         let lanes: Vec<Lane<'a>> = edges.map(|(line, edges)| Lane::new(edges, line)).collect();
         let next = lanes.iter().map(Lane::tick).collect();
-        Walk { lanes, next, levels, end: range.end }
+        Ok(Walk { lanes, next, levels, end: range.end })
     }
 
     /// Goes on to the next change; `false` once the end is reached.
@@ -172,9 +196,13 @@ pub struct StreamDecoder<'a> {
 
 impl<'a> StreamDecoder<'a> {
     /// Decodes samples of which these bits are the decoder's lines, in its order.
-    pub fn new(decoder: &'a mut dyn Decoder, bits: &[u32]) -> Self {
+    ///
+    /// # Errors
+    /// When there are more bits or fewer than the decoder asks for lines.
+    pub fn new(decoder: &'a mut dyn Decoder, bits: &[u32]) -> Result<Self> {
+        check_lines(decoder, bits.len())?;
         let planes = vec![[0; SPAN]; bits.len()];
-        StreamDecoder {
+        Ok(StreamDecoder {
             decoder,
             bits: bits.to_vec(),
             slicer: Slicer::new(),
@@ -182,7 +210,7 @@ impl<'a> StreamDecoder<'a> {
             planes,
             position: 0,
             last: None,
-        }
+        })
     }
 
     /// Takes samples in.

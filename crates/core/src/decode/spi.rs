@@ -2,9 +2,9 @@
 
 use std::ops::ControlFlow;
 
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::Level;
+use crate::line::{BitOrder, Level, Levels};
 use crate::time::{Rational, Tick, Time, TimeBase};
 
 /// How words are sent.
@@ -15,17 +15,41 @@ pub struct SpiConfig {
     pub mode: u8,
     /// Bits of a word, 1 to 64.
     pub bits: u32,
-    /// Whether the lowest bit comes first.
-    pub lowest_first: bool,
+    /// Which bit of a word comes first.
+    pub order: BitOrder,
     /// The select line's level while it is selected, if there is such a line.
     pub select: Option<Level>,
-    /// Whether there is a line from the controller, and one to it; at least one of them.
-    pub data: (bool, bool),
-    /// Whether both data lines carry bits of one word, two with each clock; then both are there.
-    pub dual: bool,
+    /// The data lines.
+    pub data: SpiData,
     /// Without a select line: how long the clock rests at least between two words that do not follow
     /// each other directly.
     pub gap: Option<Time>,
+}
+
+/// The data lines of clocked serial.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub enum SpiData {
+    /// One from the controller and one to it.
+    #[default]
+    Both,
+    /// Only the one from the controller.
+    Mosi,
+    /// Only the one to it.
+    Miso,
+    /// Two that carry bits of one word, two with each clock.
+    Dual,
+}
+
+impl SpiData {
+    /// The roles of the lines, in the decoder's order.
+    pub fn roles(self) -> &'static [&'static str] {
+        match self {
+            SpiData::Both => &["mosi", "miso"],
+            SpiData::Mosi => &["mosi"],
+            SpiData::Miso => &["miso"],
+            SpiData::Dual => &["io1", "io0"],
+        }
+    }
 }
 
 impl SpiConfig {
@@ -34,10 +58,9 @@ impl SpiConfig {
         SpiConfig {
             mode,
             bits: 8,
-            lowest_first: false,
+            order: BitOrder::HighestFirst,
             select: Some(Level::Low),
-            data: (true, true),
-            dual: false,
+            data: SpiData::Both,
             gap: None,
         }
     }
@@ -82,8 +105,8 @@ impl Spi {
     /// A decoder for records with this time base.
     ///
     /// # Errors
-    /// [`ErrorKind::Range`] for a mode, word length or gap that is none, and where there is neither a
-    /// data line nor a way to tell where a word begins.
+    /// [`ErrorKind::Range`] for an invalid mode, word length or gap, and when nothing tells where a word
+    /// begins.
     pub fn new(config: SpiConfig, base: TimeBase) -> Result<Self> {
         let wrong = |message: &str, help: &str| Err(Error::new(ErrorKind::Range, message).with_help(help));
         if config.mode > 3 || !(1..=64).contains(&config.bits) {
@@ -92,12 +115,8 @@ impl Spi {
                 "the mode is 0 to 3, a word has 1 to 64 bits",
             );
         }
-        if config.data == (false, false) {
-            return wrong("there is no data line", "give at least one of mosi and miso");
-        }
-        if config.dual && (config.data != (true, true) || !config.bits.is_multiple_of(2)) {
-            let help = "give both lines, and an even number of bits";
-            return wrong("two data lines carry two bits with each clock", help);
+        if config.data == SpiData::Dual && !config.bits.is_multiple_of(2) {
+            return wrong("two data lines carry two bits with each clock", "give an even number of bits");
         }
         let gap = config.gap.and_then(|gap| base.ticks_in(gap)).map_or(0, Rational::floor);
         let gap = u64::try_from(gap).unwrap_or(0);
@@ -106,10 +125,8 @@ impl Spi {
             return wrong("nothing says where a word begins", help);
         }
         let first = 1 + usize::from(config.select.is_some());
-        let (out, back) = config.data;
-        let mosi = out.then_some((0, "mosi", first));
-        let miso = back.then_some((1, "miso", first + usize::from(out)));
-        let data = mosi.into_iter().chain(miso).collect();
+        let lines = config.data.roles().iter().enumerate();
+        let data = lines.map(|(place, name)| (place, *name, first + place)).collect();
         Ok(Spi { config, gap, data, levels: Levels::default(), last_edge: Tick(0), word: None, begins: true })
     }
 
@@ -127,7 +144,7 @@ impl Spi {
         let known = fault.as_ref().map_or(0, |fault| fault.at.0);
         let end = Tick(known.max(word.last.0 + 1));
         word.faults.extend(fault);
-        let dual = self.config.dual;
+        let dual = self.config.data == SpiData::Dual;
         let field = |(place, name, _): &(usize, &'static str, usize)| Field {
             name: if dual { "data" } else { name },
             start: word.start,
@@ -170,7 +187,7 @@ impl Spi {
             values: [0; 2],
             faults: Vec::new(),
         });
-        let mut pair = 0;
+        let (dual, mut pair) = (self.config.data == SpiData::Dual, 0);
         for (place, name, line) in self.data.iter().copied() {
             let level = before.level(line);
             if level == Level::Unknown {
@@ -183,21 +200,14 @@ impl Spi {
             }
             let bit = u64::from(level == Level::High);
             pair = pair << 1 | bit;
-            if self.config.dual {
-                continue;
+            if !dual {
+                word.values[place] = self.config.order.append(word.values[place], word.bits, bit, 1);
             }
-            word.values[place] = match self.config.lowest_first {
-                true => word.values[place] | bit << word.bits,
-                false => word.values[place] << 1 | bit,
-            };
         }
-        if self.config.dual {
-            word.values[0] = match self.config.lowest_first {
-                true => word.values[0] | pair << word.bits,
-                false => word.values[0] << 2 | pair,
-            };
+        if dual {
+            word.values[0] = self.config.order.append(word.values[0], word.bits, pair, 2);
         }
-        word.bits += if self.config.dual { 2 } else { 1 };
+        word.bits += if dual { 2 } else { 1 };
         word.last = at;
     }
 }

@@ -5,13 +5,14 @@ use std::ops::ControlFlow;
 
 use serde::Serialize;
 
-use super::{FieldKind, Frame, FrameSink};
+use crate::bus::{FieldKind, Frame, FrameSink};
 use crate::time::Tick;
 
 /// Counts the frames of one bus.
 ///
 /// ```
-/// use deep_tap_core::decode::{Fault, Frame, FrameSink, Statistics};
+/// use deep_tap_core::bus::{Fault, Frame, FrameSink};
+/// use deep_tap_core::decode::Statistics;
 /// use deep_tap_core::time::Tick;
 ///
 /// let mut seen = Statistics::default();

@@ -5,9 +5,9 @@ use std::fmt;
 use std::ops::ControlFlow;
 
 use super::pace::Pace;
-use super::{Decoder, Fault, Field, FieldKind, Frame, FrameSink, Levels};
+use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::Level;
+use crate::line::{BitOrder, Level, Levels};
 use crate::time::{Frequency, Rational, Tick, TimeBase};
 
 /// The parity bit.
@@ -89,8 +89,8 @@ pub struct UartConfig {
     pub stop_bits: StopBits,
     /// Whether the line rests low, as behind a level converter it does not, but on the cable.
     pub inverted: bool,
-    /// Whether the highest data bit comes first.
-    pub highest_first: bool,
+    /// Which bit of a byte comes first.
+    pub order: BitOrder,
 }
 
 impl UartConfig {
@@ -102,7 +102,7 @@ impl UartConfig {
             parity: Parity::None,
             stop_bits: StopBits::One,
             inverted: false,
-            highest_first: false,
+            order: BitOrder::LowestFirst,
         }
     }
 }
@@ -298,8 +298,7 @@ impl Byte {
             return if rests { Next::Noise } else { Next::More };
         }
         if place <= config.data_bits {
-            let shift = if config.highest_first { config.data_bits - place } else { place - 1 };
-            self.data |= u64::from(rests) << shift;
+            self.data = config.order.append(self.data, place - 1, u64::from(rests), 1);
             self.ones += u32::from(rests);
             return Next::More;
         }

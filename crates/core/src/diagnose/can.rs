@@ -12,11 +12,11 @@ const USUAL: [i64; 12] =
 
 impl Patient<'_> {
     pub(super) fn lin(&mut self, config: LinConfig) {
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         let stated_bit = self.capture.base().rate().to_f64() / config.bit_rate.to_f64();
         let measured = bit_length(self.capture, self.line(0), range.clone());
         self.samples(measured.unwrap_or(stated_bit).min(stated_bit), "bit");
-        let sight = |config| look(self.capture, &self.bus.lines, range.clone(), &Protocol::Lin(config));
+        let sight = |config| look(self.capture, self.bus.lines(), range.clone(), &Protocol::Lin(config));
         let Some(stated) = sight(config) else { return };
         let unanswered = stated.count("no-answer");
         if stated.frames > 0 && stated.faulty == unanswered {
@@ -56,12 +56,12 @@ impl Patient<'_> {
     }
 
     pub(super) fn can(&mut self, config: CanConfig) {
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         let ticks_per_second = self.capture.base().rate().to_f64();
         let stated_bit = ticks_per_second / config.bit_rate.to_f64();
         let measured = bit_length(self.capture, self.line(0), range.clone());
         self.samples(measured.unwrap_or(stated_bit).min(stated_bit), "bit");
-        let sight = |config| look(self.capture, &self.bus.lines, range.clone(), &Protocol::Can(config));
+        let sight = |config| look(self.capture, self.bus.lines(), range.clone(), &Protocol::Can(config));
         let Some(stated) = sight(config) else { return };
         let rests_high = rests_at(self.capture, self.line(0), range.clone(), Level::High);
         if config.inverted == rests_high {

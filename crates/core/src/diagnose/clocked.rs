@@ -3,7 +3,7 @@
 use super::sight::{look, stretch};
 use super::timing::{rests_at, shortest, sides};
 use super::{Patient, Sureness};
-use crate::decode::{ClockedConfig, Protocol, SpiConfig};
+use crate::decode::{ClockedConfig, Protocol, SpiConfig, SpiData};
 use crate::line::{Level, LineId};
 use crate::time::Tick;
 
@@ -12,7 +12,7 @@ const MOST_SELECTIONS: usize = 1000;
 
 impl Patient<'_> {
     pub(super) fn spi(&mut self, config: SpiConfig) {
-        let lines = &self.bus.lines;
+        let lines = self.bus.lines();
         let range = stretch(self.capture, lines);
         let clock = self.line(0);
         if let Some(half) = shortest(self.capture, clock, range.clone()) {
@@ -66,7 +66,7 @@ impl Patient<'_> {
             return true;
         }
         // Nearly all clock edges while the line is not at its active level.
-        let clock = self.capture.trace(self.line(0)).edges(stretch(self.capture, &self.bus.lines));
+        let clock = self.capture.trace(self.line(0)).edges(stretch(self.capture, self.bus.lines()));
         let (mut inside, mut outside) = (0u64, 0u64);
         for edge in clock.take(5000) {
             // The select may move with the last edge.
@@ -78,8 +78,8 @@ impl Patient<'_> {
         if outside >= 16 && outside > 9 * inside {
             let other = if active == Level::Low { Level::High } else { Level::Low };
             let turned = Protocol::Spi(SpiConfig { select: Some(other), ..config });
-            let range = stretch(self.capture, &self.bus.lines);
-            let seen = look(self.capture, &self.bus.lines, range, &turned).unwrap_or_default();
+            let range = stretch(self.capture, self.bus.lines());
+            let seen = look(self.capture, self.bus.lines(), range, &turned).unwrap_or_default();
             let word = if active == Level::Low { "high" } else { "low" };
             let what = format!("the clock runs while {name} is {word}, hardly ever while it is {level}");
             if seen.is_bad() {
@@ -96,24 +96,21 @@ impl Patient<'_> {
 
     /// Another order of the lines under which all words are whole.
     fn other_wiring(&self, config: SpiConfig) -> Option<String> {
-        if config.dual {
+        if config.data == SpiData::Dual {
             return None;
         }
-        let lines = self.bus.lines.clone();
-        let range = stretch(self.capture, &lines);
+        let lines = self.bus.lines();
+        let range = stretch(self.capture, lines);
         let busiest = lines.iter().map(|line| self.capture.trace(*line).edge_count()).max()?;
         let mut orders = Vec::new();
-        permutations(&mut lines.clone(), 0, &mut orders);
+        permutations(&mut lines.to_vec(), 0, &mut orders);
         let found = orders.into_iter().filter(|order| *order != lines).find(|order| {
             // The clock is the busiest line.
             let clock = self.capture.trace(order[0]).edge_count();
             let seen = || look(self.capture, order, range.clone(), &Protocol::Spi(config));
             clock == busiest && seen().is_some_and(|seen| seen.is_clean())
         })?;
-        let mut keys = vec!["clock"];
-        keys.extend(config.select.map(|_| "select"));
-        keys.extend(config.data.0.then_some("mosi"));
-        keys.extend(config.data.1.then_some("miso"));
+        let keys = self.bus.protocol().roles();
         let name = |line: &LineId| self.capture.line(*line).name.clone();
         let pairs: Vec<String> =
             keys.iter().zip(&found).map(|(key, line)| format!("{key} = \"{}\"", name(line))).collect();
@@ -122,7 +119,7 @@ impl Patient<'_> {
 
     /// The mode that the signal shows, against the one that is stated.
     fn spi_mode(&mut self, config: SpiConfig) {
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         let clock = self.line(0);
         let select = config.select.map(|level| (self.capture.trace(self.line(1)), level));
         let selected = |tick: Tick| select.is_none_or(|(trace, level)| trace.level_at(tick) == level);
@@ -143,7 +140,7 @@ impl Patient<'_> {
             None => Some(rests_at(self.capture, clock, range.clone(), Level::High)),
         };
         let first = 1 + usize::from(config.select.is_some());
-        let data = first..self.bus.lines.len();
+        let data = first..self.bus.lines().len();
         let after_rising: Vec<bool> = data
             .filter_map(|place| {
                 sides(self.capture, clock, self.line(place), range.clone(), selected).after_rising()
@@ -184,7 +181,7 @@ impl Patient<'_> {
     /// Selections that never hold a whole number of words.
     fn spi_word_length(&mut self, config: SpiConfig) {
         let Some(active) = config.select else { return };
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         let (select, clock) = (self.capture.trace(self.line(1)), self.capture.trace(self.line(0)));
         let mut counts = std::collections::BTreeMap::new();
         let mut begun = None;
@@ -216,7 +213,7 @@ impl Patient<'_> {
     }
 
     pub(super) fn clocked(&mut self, config: ClockedConfig) {
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         if let Some(half) = shortest(self.capture, self.line(0), range.clone()) {
             self.samples(2.0 * half as f64, "clock period");
         }
@@ -227,7 +224,7 @@ impl Patient<'_> {
             return self.find("edge", Sureness::Certain, what, format!("edge = \"{other}\""));
         }
         let protocol = Protocol::Clocked(config);
-        let Some(stated) = look(self.capture, &self.bus.lines, range, &protocol) else { return };
+        let Some(stated) = look(self.capture, self.bus.lines(), range, &protocol) else { return };
         if stated.faulty == 0 {
             return;
         }
@@ -241,13 +238,13 @@ impl Patient<'_> {
 
     /// Any other bus: lines that are read badly as a whole, and faults that come now and then.
     pub(super) fn plain(&mut self) {
-        let range = stretch(self.capture, &self.bus.lines);
-        if !matches!(self.bus.protocol, Protocol::Parallel(_))
+        let range = stretch(self.capture, self.bus.lines());
+        if !matches!(self.bus.protocol(), Protocol::Parallel(_))
             && let Some(half) = shortest(self.capture, self.line(0), range.clone())
         {
             self.samples(2.0 * half as f64, "clock period");
         }
-        let Some(stated) = look(self.capture, &self.bus.lines, range, &self.bus.protocol) else { return };
+        let Some(stated) = look(self.capture, self.bus.lines(), range, self.bus.protocol()) else { return };
         if stated.frames == 0 || (stated.is_bad() && stated.faulty > 0) {
             self.unread(&stated, "check that the lines are not exchanged, and the settings of the bus");
         } else if stated.faulty > 0 {
@@ -256,7 +253,7 @@ impl Patient<'_> {
     }
 
     pub(super) fn port(&mut self) {
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         if let Some(half) = shortest(self.capture, self.line(0), range.clone()) {
             self.samples(2.0 * half as f64, "clock period");
         }
@@ -267,7 +264,7 @@ impl Patient<'_> {
             let remedy = "check that TCK and TMS are not exchanged or inverted, and record faster";
             self.find("edge", Sureness::Likely, what, remedy);
         }
-        let Some(stated) = look(self.capture, &self.bus.lines, range, &self.bus.protocol) else { return };
+        let Some(stated) = look(self.capture, self.bus.lines(), range, self.bus.protocol()) else { return };
         // Resets and data scans are frames, too.
         if stated.count("length") * 5 > stated.frames {
             let what = "instruction scans have another length than the chain";

@@ -19,7 +19,7 @@ use serde::Serialize;
 use sight::Sight;
 
 use crate::capture::Capture;
-use crate::decode::{Protocol, SerialBus};
+use crate::decode::{Protocol, SerialBus, UartConfig};
 use crate::expect::Expected;
 use crate::line::{Level, LineId};
 use crate::setup::Setup;
@@ -86,7 +86,7 @@ pub struct Finding {
 /// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
 /// let capture = Capture::builder(base, 6200).line(Line::named("TX"), line.finish(6200)).build()?;
 /// let protocol = Protocol::Uart(UartConfig::new("38.4 kHz".parse()?));
-/// let bus = SerialBus { name: "console".into(), protocol, lines: vec![LineId(0)] };
+/// let bus = SerialBus::new("console", protocol, [("line", LineId(0))])?;
 /// let findings = diagnose_bus(&capture, &bus);
 /// assert_eq!((findings[0].kind, findings[0].sureness), ("bit-rate", Sureness::Certain));
 /// assert!(findings[0].remedy.contains("100 kHz"));
@@ -99,8 +99,8 @@ pub fn diagnose(capture: &Capture, setup: &Setup) -> Vec<Finding> {
 /// Looks for what is wrong with one serial bus, the surest finding first.
 pub fn diagnose_bus(capture: &Capture, bus: &SerialBus) -> Vec<Finding> {
     let mut patient = Patient { capture, bus, findings: Vec::new() };
-    if bus.lines.iter().all(|line| line.0 < capture.lines().len()) && !patient.silent() {
-        match &bus.protocol {
+    if bus.lines().iter().all(|line| line.0 < capture.lines().len()) && !patient.silent() {
+        match bus.protocol() {
             Protocol::Uart(config) => patient.uart(*config),
             Protocol::I2c(_) => patient.two_wire(),
             Protocol::Spi(config) => patient.spi(*config),
@@ -110,7 +110,13 @@ pub fn diagnose_bus(capture: &Capture, bus: &SerialBus) -> Vec<Finding> {
             Protocol::OneWire => patient.one_wire(),
             Protocol::Pulses(config) => patient.pulses(*config),
             Protocol::Lin(config) => patient.lin(*config),
-            Protocol::Parallel(_) | Protocol::I2s(_) | Protocol::Mdio | Protocol::Swd => patient.plain(),
+            Protocol::Parallel(_)
+            | Protocol::I2s(_)
+            | Protocol::Mdio
+            | Protocol::Swd
+            | Protocol::Custom(_) => {
+                patient.plain();
+            }
         }
     }
     patient.findings.sort_by_key(|finding| finding.sureness);
@@ -143,7 +149,7 @@ impl Patient<'_> {
         what: impl Into<String>,
         remedy: impl Into<String>,
     ) {
-        let bus = self.bus.name.clone();
+        let bus = self.bus.name().to_string();
         let (what, remedy) = (what.into(), remedy.into());
         self.findings.push(Finding { bus, kind, sureness, at, what, remedy });
     }
@@ -170,7 +176,7 @@ impl Patient<'_> {
     }
 
     fn line(&self, place: usize) -> LineId {
-        self.bus.lines.get(place).copied().unwrap_or(LineId(0))
+        self.bus.lines().get(place).copied().unwrap_or(LineId(0))
     }
 
     fn name(&self, place: usize) -> String {
@@ -184,7 +190,7 @@ impl Patient<'_> {
     /// Whether a line that the bus cannot do without never changes; then there is nothing else to
     /// find.
     fn silent(&mut self) -> bool {
-        let places: &[usize] = match &self.bus.protocol {
+        let places: &[usize] = match self.bus.protocol() {
             Protocol::I2c(_) => &[0, 1],
             // One of two strobes may well never be used.
             Protocol::Parallel(config) if config.has_both_strobes() && self.edges(1) > 0 => &[],
@@ -202,7 +208,7 @@ impl Patient<'_> {
                 Level::Unknown => "unknown",
             };
             let held =
-                level == Level::Low && matches!(self.bus.protocol, Protocol::I2c(_) | Protocol::OneWire);
+                level == Level::Low && matches!(self.bus.protocol(), Protocol::I2c(_) | Protocol::OneWire);
             let what = format!("{} never changes: it is {rests} all the time", self.name(*place));
             let remedy = match held {
                 true => "look for a missing pull-up, a part that holds the line, or no power; then the lead",
@@ -238,17 +244,21 @@ fn rounded_rate(rate: f64) -> Rate {
 /// usual ones if one is close. What cannot be measured stays open, and decoding it says so.
 pub fn settle(capture: &Capture, setup: &mut Setup) {
     for bus in &mut setup.serial {
-        let line = bus.lines.first().copied().filter(|line| line.0 < capture.lines().len());
-        if let (Protocol::Uart(config), Some(line)) = (&mut bus.protocol, line)
+        let line = bus.lines().first().copied().filter(|line| line.0 < capture.lines().len());
+        if let (Protocol::Uart(config), Some(line)) = (bus.protocol(), line)
             && config.bit_rate.is_none()
         {
             let bit = timing::bit_length(capture, line, sight::stretch(capture, &[line]));
-            config.bit_rate = bit.map(|bit| timing::bit_rate(capture, bit, &uart::USUAL));
+            let bit_rate = bit.map(|bit| timing::bit_rate(capture, bit, &uart::USUAL));
+            let settled = bus.with_protocol(Protocol::Uart(UartConfig { bit_rate, ..*config }));
+            if let Ok(settled) = settled {
+                *bus = settled;
+            }
         }
     }
     for expectation in &mut setup.expectations {
         if let Expected::Payload(payload) = &mut expectation.what
-            && let Some(bus) = setup.serial.iter().find(|bus| bus.name == payload.bus.name)
+            && let Some(bus) = setup.serial.iter().find(|bus| bus.name() == payload.bus.name())
         {
             payload.bus = bus.clone();
         }
@@ -258,9 +268,9 @@ pub fn settle(capture: &Capture, setup: &mut Setup) {
 /// The bit rate of a bus as the signal has it: from the length of its bits, or of its clock periods.
 /// `None` where there is too little to tell, and for buses that have none.
 pub fn measured_bit_rate(capture: &Capture, bus: &SerialBus) -> Option<Frequency> {
-    let line = bus.lines.first().copied().filter(|line| line.0 < capture.lines().len())?;
-    let range = sight::stretch(capture, &bus.lines);
-    match &bus.protocol {
+    let line = bus.lines().first().copied().filter(|line| line.0 < capture.lines().len())?;
+    let range = sight::stretch(capture, bus.lines());
+    match bus.protocol() {
         Protocol::Uart(_) | Protocol::Can(_) | Protocol::Lin(_) => {
             timing::bit_length(capture, line, range).map(|bit| timing::bit_rate(capture, bit, &[]))
         }
@@ -273,6 +283,6 @@ pub fn measured_bit_rate(capture: &Capture, bus: &SerialBus) -> Option<Frequency
         | Protocol::Swd => {
             timing::period(capture, line, range).map(|period| timing::bit_rate(capture, period, &[]))
         }
-        Protocol::OneWire | Protocol::Pulses(_) | Protocol::Parallel(_) => None,
+        Protocol::OneWire | Protocol::Pulses(_) | Protocol::Parallel(_) | Protocol::Custom(_) => None,
     }
 }

@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::ops::{ControlFlow, Range};
 
+use crate::bus::{Frame, FrameSink};
 use crate::capture::Capture;
-use crate::decode::{Frame, FrameSink, Protocol, decode};
+use crate::decode::{Protocol, decode};
 use crate::line::LineId;
 use crate::time::Tick;
 

@@ -8,8 +8,8 @@ use crate::time::Time;
 
 impl Patient<'_> {
     pub(super) fn one_wire(&mut self) {
-        let range = stretch(self.capture, &self.bus.lines);
-        let Some(stated) = look(self.capture, &self.bus.lines, range, &self.bus.protocol) else { return };
+        let range = stretch(self.capture, self.bus.lines());
+        let Some(stated) = look(self.capture, self.bus.lines(), range, self.bus.protocol()) else { return };
         let absent = stated.count("no-presence");
         if stated.frames == 0 {
             let what = "there is no reset of 480 us or more: nothing is read before one";
@@ -29,7 +29,7 @@ impl Patient<'_> {
     }
 
     pub(super) fn pulses(&mut self, config: PulsesConfig) {
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         let active = if config.inverted { Level::Low } else { Level::High };
         let edges: Vec<_> = self.capture.trace(self.line(0)).edges(range.clone()).take(50_000).collect();
         let base = self.capture.base();
@@ -89,7 +89,7 @@ impl Patient<'_> {
             self.find("rest", Sureness::Likely, what, remedy);
         }
         let protocol = Protocol::Pulses(config);
-        let Some(stated) = look(self.capture, &self.bus.lines, range, &protocol) else { return };
+        let Some(stated) = look(self.capture, self.bus.lines(), range, &protocol) else { return };
         if stated.count("truncated") > 0 {
             let what =
                 format!("{} chains end within a word of {} bits", stated.count("truncated"), config.bits);

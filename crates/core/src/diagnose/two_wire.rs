@@ -6,7 +6,8 @@ use std::ops::ControlFlow;
 use super::sight::{look, stretch};
 use super::timing::shortest;
 use super::{Patient, Sureness};
-use crate::decode::{Frame, FrameSink, I2c, I2cConfig, Protocol, decode};
+use crate::bus::{Frame, FrameSink};
+use crate::decode::{I2c, I2cConfig, Protocol, decode};
 use crate::line::Level;
 
 /// How often each address was acknowledged, and not.
@@ -31,7 +32,7 @@ impl FrameSink for Answers {
 
 impl Patient<'_> {
     pub(super) fn two_wire(&mut self) {
-        let lines = &self.bus.lines;
+        let lines = self.bus.lines();
         let range = stretch(self.capture, lines);
         // Addresses of seven bits, however they are to be shown.
         let protocol = Protocol::I2c(I2cConfig::default());

@@ -20,7 +20,7 @@ const ENTRIES: u64 = 24;
 impl Patient<'_> {
     pub(super) fn uart(&mut self, config: UartConfig) {
         let line = self.line(0);
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         let ticks_per_second = self.capture.base().rate().to_f64();
         let Some(stated_rate) = config.bit_rate else {
             let what =
@@ -35,7 +35,7 @@ impl Patient<'_> {
         let stated_bit = ticks_per_second / stated_rate.to_f64();
         let measured = bit_length(self.capture, line, range.clone());
         self.samples(measured.unwrap_or(stated_bit).min(stated_bit), "bit");
-        let sight = |config| look(self.capture, &self.bus.lines, range.clone(), &Protocol::Uart(config));
+        let sight = |config| look(self.capture, self.bus.lines(), range.clone(), &Protocol::Uart(config));
         let Some(stated) = sight(config) else { return };
         let enough = stated.frames >= 3;
         // Pulses that are shorter than a bit cannot be, whatever decoding makes of them.
@@ -82,7 +82,7 @@ impl Patient<'_> {
 
     /// Settings under which nothing is wrong, the smallest change first.
     fn other_uart(&self, config: UartConfig, measured: Option<f64>) -> Option<(&'static str, UartConfig)> {
-        let range = stretch(self.capture, &self.bus.lines);
+        let range = stretch(self.capture, self.bus.lines());
         let rests_high = rests_at(self.capture, self.line(0), range.clone(), Level::High);
         let bit_rate = measured.map(|bit| bit_rate(self.capture, bit, &USUAL));
         let faster = bit_rate.map(|bit_rate| ("bit-rate", UartConfig { bit_rate: Some(bit_rate), ..config }));
@@ -109,7 +109,7 @@ impl Patient<'_> {
         let others = faster.into_iter().chain(turned).chain(formats).chain(both);
         let mut others = others.chain(with("bit-rate", found));
         others.find(|(_, other)| {
-            let seen = look(self.capture, &self.bus.lines, range.clone(), &Protocol::Uart(*other));
+            let seen = look(self.capture, self.bus.lines(), range.clone(), &Protocol::Uart(*other));
             seen.is_some_and(|seen| seen.is_clean())
         })
     }
@@ -121,7 +121,7 @@ impl Patient<'_> {
         let entry = (0..ENTRIES).filter_map(|number| trace.nth_edge(number)).find(|edge| {
             // Just before the edge, so that it may be a start bit.
             let from = Tick(edge.tick.0.saturating_sub(1));
-            let seen = look(self.capture, &self.bus.lines, from..range.end, &protocol);
+            let seen = look(self.capture, self.bus.lines(), from..range.end, &protocol);
             seen.is_some_and(|seen| seen.is_clean() && seen.frames * 2 >= stated.frames)
         });
         if let Some(edge) = entry {

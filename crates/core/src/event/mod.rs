@@ -9,49 +9,26 @@
 //! ```
 //!
 //! [`Event::parse`] gives the [syntax tree](Event); [`Program::compile`] checks it against the
-//! lines and buses of a [`Scope`]; [`Program::hits`] finds its occurrences in a capture.
+//! lines and buses of a [`Scope`]; [`Program::at`] a clock it can run: [`TimedProgram::hits`] finds its
+//! occurrences in a capture, [`StreamSearch`] in samples as they arrive.
 
-mod ast;
-mod compile;
-mod condition;
-mod engine;
-mod frames;
-mod lexer;
-mod names;
-mod parser;
-mod program;
-mod search;
-mod states;
-mod table;
+mod check;
+mod doubt;
+mod hit;
+mod run;
+mod syntax;
+mod timed;
 
-pub use ast::{
-    Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step,
-    StepLimit, Test, ValuePattern,
+pub use check::{
+    Action, Arm, ArmRow, ConditionProgram, FrameTests, LineEdge, Meaning, Program, Scope, State,
+    StateMachine, StateProblem, StateReport, StateRow, StateTable, Wait,
 };
-pub use engine::{BusSeen, Hits, StreamSearch};
-pub use frames::{FrameBus, FrameReader, FrameSource, FrameTests};
-pub use names::{Meaning, Scope};
-pub use parser::KEYWORDS;
-pub use program::{ConditionProgram, LineEdge, Program};
-pub use search::{Certainty, DoubtfulHits, Hit, Stretch, Stretches};
-pub use states::{Action, Arm, State, StateMachine, StateProblem, StateReport, Wait};
-pub use table::{ArmRow, StateRow, StateTable};
-
-use crate::capture::Capture;
-use crate::time::Tick;
-use std::ops::Range;
-
-impl ConditionProgram {
-    /// The stretches of `range` in which the condition holds, in order of time.
-    pub fn stretches<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> Stretches<'a> {
-        Stretches::new(capture, &self.test, range)
-    }
-}
-
-/// Whether an expression uses a name, as a word of its own.
-pub(crate) fn mentions(text: &str, name: &str) -> bool {
-    lexer::tokens(text).iter().any(|(token, _)| match token {
-        lexer::Token::Word(word) | lexer::Token::Quoted(word) => word == name,
-        _ => false,
-    })
-}
+pub use doubt::{DoubtfulHits, Stretch, Stretches};
+pub use hit::{Certainty, Hit};
+pub use run::{BusSeen, Hits, StreamSearch};
+pub(crate) use syntax::mentions;
+pub use syntax::{
+    Comparison, Condition, Direction, Event, FieldTest, KEYWORDS, Lasting, Name, Simple, SimpleKind, Span,
+    Step, StepLimit, Test, ValuePattern,
+};
+pub use timed::TimedProgram;

@@ -4,8 +4,9 @@ use std::ops::ControlFlow;
 
 use serde::Serialize;
 
+use crate::bus::{FieldKind, Frame, FrameSink};
 use crate::capture::Capture;
-use crate::decode::{FieldKind, Frame, FrameSink, Protocol, SerialBus, decode};
+use crate::decode::SerialBus;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{FrameTests, Program};
 use crate::limit::Verdict;
@@ -70,11 +71,10 @@ impl Payload {
     /// expected would take.
     pub fn compare(&self, capture: &Capture) -> Result<PayloadResult> {
         let base = capture.base();
-        let mut decoder = self.bus.protocol.decoder(base)?;
         self.fits(capture)?;
         let begin = match &self.after {
             None => Some(Tick(0)),
-            Some(event) => event.hits(capture, capture.range()).next().map(|hit| hit.tick),
+            Some(event) => event.at(base)?.hits(capture, capture.range()).next().map(|hit| hit.tick),
         };
         let mut result = PayloadResult {
             verdict: Verdict::NotSeen,
@@ -90,7 +90,7 @@ impl Payload {
         let end = limit.map_or(Tick(capture.len()), |ticks| Tick(begin.0.saturating_add(ticks)));
         // The decoder begins at the start of the record, so that it knows where it is.
         let mut sink = Comparing { payload: self, capture, begin, end, result: &mut result };
-        let _ = decode(capture, &self.bus.lines, capture.range(), &mut *decoder, &mut sink);
+        self.bus.decode(capture, capture.range(), &mut sink)?;
         let missing = result.difference.is_none() && result.matched < result.expected;
         // Within the record, what has not come in time does not come.
         let over = limit.is_some() && end.0 <= capture.len();
@@ -114,12 +114,7 @@ impl Payload {
 
     /// Whether the record is long enough for all of it.
     fn fits(&self, capture: &Capture) -> Result<()> {
-        let bit_rate = match &self.bus.protocol {
-            Protocol::Uart(config) => config.bit_rate,
-            Protocol::Can(config) => Some(config.bit_rate),
-            Protocol::Lin(config) => Some(config.bit_rate),
-            _ => None,
-        };
+        let bit_rate = self.bus.protocol().bit_rate();
         // A bit takes a tick at the least, and a byte eight bits.
         let bit = bit_rate.and_then(|rate| rate.to_rational().recip()).unwrap_or(base_tick(capture));
         let whole = bit.checked_mul(Rational::from(8 * self.values.len() as i64));
@@ -129,7 +124,7 @@ impl Payload {
         let message = format!(
             "{} bytes on '{}' take {} or more, and the record is {} long",
             self.values.len(),
-            self.bus.name,
+            self.bus.name(),
             Time::from_rational(whole),
             capture.duration()
         );
@@ -152,13 +147,13 @@ struct Comparing<'a> {
 impl FrameSink for Comparing<'_> {
     fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
         let payload = self.payload;
-        if frame.start < self.begin || payload.only.as_ref().is_some_and(|tests| !frame.meets(tests)) {
+        if frame.start < self.begin || payload.only.as_ref().is_some_and(|tests| !tests.are_met_by(&frame)) {
             return ControlFlow::Continue(());
         }
         if frame.start >= self.end {
             return ControlFlow::Break(());
         }
-        let wanted = |field: &crate::decode::Field| match &payload.field {
+        let wanted = |field: &crate::bus::Field| match &payload.field {
             Some(name) => field.name == name.as_str(),
             None => field.kind == FieldKind::Data,
         };

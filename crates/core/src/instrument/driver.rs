@@ -2,110 +2,13 @@
 
 use std::ops::ControlFlow;
 
-use super::{Configuration, ConfiguredAnalog, Instrument, Status, stream};
-use crate::capture::{AnalogTrace, Trace};
+use super::acquisition::{Acquisition, Progress, Recorded, Recording, Sink, short_of_past, stopped_waiting};
+use super::{ConfiguredAnalog, Instrument, Status};
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::{Direction, StreamSearch};
-use crate::line::{AnalogScale, Level};
+use crate::line::AnalogScale;
 use crate::scan::{Memory, SampleBlock, Samples};
-use crate::time::{Tick, Time};
-use crate::trigger::Seen;
-
-/// Where a recording stands.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Progress {
-    /// Waiting for the trigger.
-    Waiting {
-        /// For how long, by the instrument's clock.
-        elapsed: Time,
-    },
-    /// Filling the memory.
-    Recording {
-        /// Samples recorded.
-        done: u64,
-        /// Samples asked for.
-        of: u64,
-    },
-    /// Reading the memory out.
-    Reading {
-        /// Samples read.
-        done: u64,
-        /// Samples to read.
-        of: u64,
-    },
-}
-
-/// One recording to be made.
-pub struct Acquisition<'a> {
-    /// The instrument.
-    pub instrument: &'a mut dyn Instrument,
-    /// What to record.
-    pub configuration: &'a Configuration,
-    /// Names of the inputs, in the order of the configuration, for messages.
-    pub names: &'a [&'a str],
-    /// The event to look for in the samples when they are streamed; its lines are the inputs of the
-    /// same number. `None` to keep everything from arming on.
-    pub search: Option<StreamSearch>,
-    /// How long to wait for the trigger, by the instrument's clock; `None` for ever.
-    pub time_out: Option<Time>,
-}
-
-/// Where the samples of a recording go.
-///
-/// For who implements it: `begin` is called once, before anything else, and not at all when the
-/// trigger does not come. An error ends the recording.
-pub trait Sink {
-    /// The recording begins. `trigger` is the number of the sample that is the trigger, counted
-    /// from the first one that will be pushed.
-    ///
-    /// # Errors
-    /// When nothing can be taken.
-    fn begin(&mut self, trigger: Option<Tick>) -> Result<()>;
-
-    /// The next samples; bit `i` is the `i`-th configured input.
-    ///
-    /// # Errors
-    /// When they cannot be taken.
-    fn push(&mut self, samples: Samples<'_>) -> Result<()>;
-}
-
-/// What was recorded, apart from the samples.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Recorded {
-    /// Ticks recorded.
-    pub len: u64,
-    /// The tick that is the trigger, if there was one.
-    pub trigger: Option<Tick>,
-    /// What the user should know.
-    pub remarks: Vec<String>,
-}
-
-/// What was recorded.
-#[derive(Debug)]
-pub struct Recording {
-    /// One trace per configured input.
-    pub traces: Vec<Trace>,
-    /// One analog trace per configured analog input.
-    pub analog: Vec<AnalogTrace>,
-    /// Ticks recorded.
-    pub len: u64,
-    /// The tick that is the trigger, if there was one.
-    pub trigger: Option<Tick>,
-    /// What the user should know.
-    pub remarks: Vec<String>,
-}
-
-impl Sink for Memory {
-    fn begin(&mut self, _: Option<Tick>) -> Result<()> {
-        Ok(())
-    }
-
-    fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        Memory::push(self, samples);
-        Ok(())
-    }
-}
+use crate::time::Tick;
+use crate::trigger::edge_report;
 
 /// Keeps the last sample.
 #[derive(Default)]
@@ -152,7 +55,7 @@ impl Acquisition<'_> {
         let Acquisition { instrument, configuration, names, search, time_out } = self;
         let again = Acquisition { instrument: &mut *instrument, configuration, names, search, time_out };
         let outcome = if configuration.stream {
-            stream::run(again, sink, progress)
+            again.run_streamed(sink, progress)
         } else {
             again.run_on_board(sink, progress)
         };
@@ -201,8 +104,9 @@ impl Acquisition<'_> {
                 let mut last = LastSample::default();
                 let len = read_out(instrument, None, &mut last, &mut |_| ControlFlow::Continue(()))?;
                 let last = (len > 0).then_some(last.0);
-                let help = what_was_seen(self.configuration, self.names, &seen, last);
-                return Err(Error::new(ErrorKind::TimeOut, why).with_help(help));
+                let trigger = self.configuration.trigger.as_ref();
+                let help = trigger.map(|trigger| edge_report(trigger, self.names, &seen, last));
+                return Err(Error::new(ErrorKind::TimeOut, why).with_help(help.unwrap_or_default()));
             }
             if stop && !std::mem::replace(&mut stopped, true) {
                 instrument.stop()?;
@@ -214,19 +118,6 @@ impl Acquisition<'_> {
         remarks.extend(short_of_past(self.configuration, trigger));
         Ok(Recorded { len, trigger, remarks })
     }
-}
-
-/// What to say when the user stops before the trigger came.
-pub(super) fn stopped_waiting(elapsed: Time) -> String {
-    format!("stopped after waiting for {elapsed}: the trigger had not come")
-}
-
-/// What to say when the trigger came before the part before it was full.
-pub(super) fn short_of_past(configuration: &Configuration, trigger: Option<Tick>) -> Option<String> {
-    let missing = configuration.before.checked_sub(trigger?.0).filter(|missing| *missing > 0)?;
-    Some(format!(
-        "the trigger came {missing} samples before the part before the trigger was full: the record begins when the instrument was armed"
-    ))
 }
 
 /// Reads what was recorded; how many samples that was.
@@ -249,44 +140,4 @@ fn read_out(
             return Ok(done);
         }
     }
-}
-
-/// What was seen instead of the trigger, a line each.
-fn what_was_seen(
-    configuration: &Configuration,
-    names: &[&str],
-    seen: &Seen,
-    last: Option<(u64, u64)>,
-) -> String {
-    let Some(trigger) = &configuration.trigger else { return String::new() };
-    let name = |input: usize| names.get(input).copied().unwrap_or("?");
-    let edge = match trigger.direction {
-        Direction::Rises => "rose",
-        Direction::Falls => "fell",
-        Direction::Changes => "changed",
-    };
-    let line = name(trigger.input);
-    let mut told = vec![match seen.edges {
-        0 => format!("{line} never {edge}"),
-        1 => format!("{line} {edge} once, but not all other levels were met:"),
-        n => format!("{line} {edge} {n} times, but never were all other levels met:"),
-    }];
-    for ((input, high), missed) in trigger.levels.iter().zip(&seen.unmet).filter(|_| seen.edges > 0) {
-        let (line, level) = (name(*input), Level::from(*high));
-        told.push(match missed {
-            0 => format!("  {line} was {level} each time"),
-            missed if *missed == seen.edges => format!("  {line} was never {level} then"),
-            missed => format!("  {line} was not {level} {missed} times"),
-        });
-    }
-    let mut involved: Vec<usize> = trigger.levels.iter().map(|(input, _)| *input).collect();
-    involved.insert(0, trigger.input);
-    let Some((levels, unknown)) = last else { return told.join("\n") };
-    let levels = involved.iter().map(|input| {
-        let bit = |word: u64| word.checked_shr(*input as u32).unwrap_or(0) & 1 == 1;
-        let level = if bit(unknown) { Level::Unknown } else { Level::from(bit(levels)) };
-        format!("{} {level}", name(*input))
-    });
-    told.push(format!("at the end: {}", levels.collect::<Vec<_>>().join(", ")));
-    told.join("\n")
 }

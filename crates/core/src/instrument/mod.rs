@@ -1,12 +1,13 @@
 //! Instruments: what they can do, how they are driven, and how a recording is made with one.
 
+mod acquisition;
 mod capabilities;
 mod driver;
 mod stimulus;
 mod stream;
 
+pub use acquisition::{Acquisition, Progress, Recorded, Recording, Sink};
 pub use capabilities::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
-pub use driver::{Acquisition, Progress, Recorded, Recording, Sink};
 pub use stimulus::{Begins, Output, Stimulus, Waveform};
 
 use crate::error::Result;

@@ -3,9 +3,9 @@
 use super::part::{Events, Kind, Limit, Mark, Which};
 use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::event::{ConditionProgram, Meaning, Program, Scope};
+use crate::event::{ConditionProgram, Meaning, Program, Scope, TimedProgram};
 use crate::line::{AnalogId, Crossing, LineId, Signal};
-use crate::time::{Frequency, TimeBase};
+use crate::time::{Frequency, Time, TimeBase};
 
 /// A limit bound to the lines of a board, ready to be checked.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -21,27 +21,27 @@ pub struct BoundLimit {
 
 /// The compiled events of a limit.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Programs {
+pub(super) enum Programs<P = Program> {
     /// The last `data` before, or the first after, each `reference`.
     Data {
-        data: Program,
-        reference: Program,
+        data: P,
+        reference: P,
     },
     /// The first, or the nearest, `to` of each `from`.
     Pair {
-        from: Program,
-        to: Program,
+        from: P,
+        to: P,
     },
     Pulse {
         pulse: ConditionProgram,
         condition: Option<ConditionProgram>,
     },
     Repeat {
-        event: Program,
+        event: P,
         condition: Option<ConditionProgram>,
     },
     Steady {
-        changes: Program,
+        changes: P,
         holds: ConditionProgram,
     },
     Ramp {
@@ -57,6 +57,37 @@ pub(super) enum Programs {
         bus: SerialBus,
         nominal: Frequency,
     },
+}
+
+impl Programs {
+    /// The same at a clock.
+    pub(super) fn at(&self, base: TimeBase) -> Result<Programs<TimedProgram>> {
+        Ok(match self {
+            Programs::Data { data, reference } => {
+                Programs::Data { data: data.at(base)?, reference: reference.at(base)? }
+            }
+            Programs::Pair { from, to } => Programs::Pair { from: from.at(base)?, to: to.at(base)? },
+            Programs::Repeat { event, condition } => {
+                Programs::Repeat { event: event.at(base)?, condition: condition.clone() }
+            }
+            Programs::Steady { changes, holds } => {
+                Programs::Steady { changes: changes.at(base)?, holds: holds.clone() }
+            }
+            Programs::Pulse { pulse, condition } => {
+                Programs::Pulse { pulse: pulse.clone(), condition: condition.clone() }
+            }
+            Programs::Ramp { ramp, condition } => {
+                Programs::Ramp { ramp: *ramp, condition: condition.clone() }
+            }
+            Programs::Voltage { line, which, condition } => {
+                Programs::Voltage { line: *line, which: *which, condition: condition.clone() }
+            }
+            Programs::Bits { bus, nominal } => {
+                bus.decoder(base)?;
+                Programs::Bits { bus: bus.clone(), nominal: *nominal }
+            }
+        })
+    }
 }
 
 /// A way between two levels of an analog line.
@@ -188,12 +219,18 @@ impl BoundLimit {
         }
     }
 
-    /// Whether the buses whose frames it looks at can be decoded at this clock.
-    pub(super) fn check_frames(&self, base: TimeBase) -> Result<()> {
-        if let Programs::Bits { bus, .. } = &self.programs {
-            bus.protocol.decoder(base)?;
-        }
-        self.events().into_iter().try_for_each(|event| event.check_frames(base))
+    /// Whether a record with this clock can show its events.
+    ///
+    /// # Errors
+    /// [`ErrorKind::TooSlow`] when a duration in them is below a tick; else as
+    /// [`Protocol::decoder`](crate::decode::Protocol::decoder), when a bus cannot be decoded.
+    pub fn check_at(&self, base: TimeBase) -> Result<()> {
+        self.programs.at(base).map(drop)
+    }
+
+    /// The longest tick at which all durations in its events can be told from nothing.
+    pub(super) fn shortest_duration(&self) -> Option<Time> {
+        self.events().into_iter().filter_map(Program::shortest_duration).min()
     }
 
     /// Whether one of its events is of several parts, or a frame: what a sampled record does not show of
@@ -207,7 +244,7 @@ impl BoundLimit {
         let mut signals: Vec<Signal> = self.events().into_iter().flat_map(Program::signals).collect();
         signals.extend(self.conditions().into_iter().flat_map(ConditionProgram::signals));
         if let Programs::Bits { bus, .. } = &self.programs {
-            signals.extend(bus.lines.iter().map(Signal::from));
+            signals.extend(bus.lines().iter().map(Signal::from));
         }
         signals.sort_unstable();
         signals.dedup();
@@ -244,7 +281,7 @@ fn analog(pins: &Scope, pin: &str) -> Result<AnalogId> {
 /// The serial bus that a pin is, and its nominal bit rate.
 fn bits(pins: &Scope, pin: &str, nominal: Option<Frequency>) -> Result<(SerialBus, Frequency)> {
     let bus = match pins.get(pin) {
-        Some(Meaning::Frames(bus)) => bus.source::<SerialBus>(),
+        Some(Meaning::Frames(bus)) => Some(bus),
         Some(_) => None,
         None => return Err(unknown(pins, pin)),
     };
@@ -255,10 +292,8 @@ fn bits(pins: &Scope, pin: &str, nominal: Option<Frequency>) -> Result<(SerialBu
         )
         .with_help("bind the pin to a bus with a kind, such as kind = \"uart\""));
     };
-    let stated = match &bus.protocol {
-        Protocol::Uart(config) => config.bit_rate,
-        Protocol::Can(config) => Some(config.bit_rate),
-        Protocol::Lin(config) => Some(config.bit_rate),
+    let stated = match bus.protocol() {
+        Protocol::Uart(_) | Protocol::Can(_) | Protocol::Lin(_) => bus.protocol().bit_rate(),
         other => {
             let message = format!("the bits of '{pin}' ({}) are those of a clock line", other.name());
             return Err(Error::new(ErrorKind::Limits, message)

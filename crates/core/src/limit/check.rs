@@ -12,24 +12,32 @@ use super::quantity::{Quantity, Required};
 use super::result::{Counts, Deciding, LimitResult, Reason, Statistics};
 use super::walk::{CertainPair, Take};
 use crate::capture::Capture;
-use crate::error::Result;
+use crate::error::{ErrorKind, Result};
 use crate::known::{Precision, Rule, Span};
 use crate::line::Signal;
 use crate::time::{Rate, Rational, Time};
 
-/// Checks one limit over a whole capture.
+/// Checks one limit over a whole capture. Where a tick is too long for a duration in its events, it is
+/// inconclusive ([`Reason::TooSlow`]).
 ///
 /// # Errors
 /// When the limit cannot be expressed in exact ticks of this capture, or a bus whose frames it looks at
 /// cannot be decoded.
 pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitResult> {
-    limit.check_frames(capture.base())?;
     let Some(settled) = limit.settled(capture) else {
         return Ok(Tally::new(capture, limit.limit.required).result(limit, rule));
     };
     let mut tally = Tally::new(capture, limit.limit.required);
-    settled.walk(capture, rule, &mut tally)?;
-    Ok(tally.result(&settled, rule))
+    match settled.walk(capture, rule, &mut tally) {
+        Ok(()) => Ok(tally.result(&settled, rule)),
+        Err(error) if error.kind() == ErrorKind::TooSlow => {
+            let mut result = tally.result(&settled, rule);
+            (result.verdict, result.reason) = (Verdict::Inconclusive, Some(Reason::TooSlow));
+            result.decided = limit.shortest_duration().and_then(|time| just_above(capture, time));
+            Ok(result)
+        }
+        Err(error) => Err(error),
+    }
 }
 
 /// Checks several limits over a whole capture, on all cores; the results are in their order.

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 
 use crate::capture::Capture;
-use crate::event::{DoubtfulHits, Hit, Hits, Program};
+use crate::event::{DoubtfulHits, Hit, Hits, TimedProgram};
 use crate::known::Rule;
 
 /// Where hits come from.
@@ -22,7 +22,7 @@ pub(super) struct Lookahead<'a> {
 }
 
 impl<'a> Lookahead<'a> {
-    pub(super) fn new(program: &'a Program, capture: &'a Capture, rule: Rule) -> Self {
+    pub(super) fn new(program: &'a TimedProgram, capture: &'a Capture, rule: Rule) -> Self {
         let source = match rule {
             Rule::Proven => Source::WithDoubt(program.hits_with_doubt(capture, capture.range())),
             Rule::Measured => Source::Recorded(program.hits(capture, capture.range())),

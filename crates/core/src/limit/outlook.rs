@@ -37,6 +37,9 @@ impl BoundLimit {
         if let Some(can_pass) = self.can_pass_beyond_time(precision) {
             return Ok(Outlook { can_pass, can_fail: true, distance: None });
         }
+        if self.check_at(base).is_err() {
+            return Ok(Outlook { can_pass: false, can_fail: false, distance: None });
+        }
         let judge = self.judge(precision)?;
         // An answer that may have come before its start can pass: if it did, there is no occurrence.
         // A change of data that is not certainly in order leaves it open which one counts.

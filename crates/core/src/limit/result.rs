@@ -61,6 +61,8 @@ pub enum Reason {
     /// All pulses seen pass, but shorter ones than a tick may have been missed, and the limit
     /// forbids them.
     HiddenPulses,
+    /// A tick of the record is longer than a duration in its events.
+    TooSlow,
     /// Its events are of several parts, or frames of a bus: a sampled record may hide some of them, and
     /// show some that did not happen.
     Composite,

@@ -41,7 +41,6 @@ pub struct Streak {
 /// # Errors
 /// As [`check`](super::check()).
 pub fn violations(capture: &Capture, limit: &BoundLimit, rule: Rule, most: usize) -> Result<Violations> {
-    limit.check_frames(capture.base())?;
     let mut all = Violations::default();
     let mut open: Option<(Streak, Option<Rational>)> = None;
     let margin = |occurrence: &Occurrence| {

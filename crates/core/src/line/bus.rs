@@ -60,6 +60,26 @@ impl fmt::Display for Radix {
     }
 }
 
+/// Which bit of a number comes first.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub enum BitOrder {
+    /// The most significant one.
+    #[default]
+    HighestFirst,
+    /// The least significant one.
+    LowestFirst,
+}
+
+impl BitOrder {
+    /// A number of `taken` bits with the next `count` bits that came.
+    pub(crate) fn append(self, value: u64, taken: u32, bits: u64, count: u32) -> u64 {
+        match self {
+            BitOrder::HighestFirst => value.checked_shl(count).unwrap_or(0) | bits,
+            BitOrder::LowestFirst => value | bits.checked_shl(taken).unwrap_or(0),
+        }
+    }
+}
+
 /// An ordered group of lines.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Bus {

@@ -3,11 +3,13 @@
 mod analog;
 mod bus;
 mod crossing;
+mod levels;
 mod threshold;
 
 pub use analog::{AnalogId, AnalogLine, AnalogScale, VoltageRange};
-pub use bus::{Bus, BusError, BusId, Radix, Value};
+pub use bus::{BitOrder, Bus, BusError, BusId, Radix, Value};
 pub use crossing::{Crossing, Gate, Side, Signal};
+pub use levels::Levels;
 pub use threshold::{LogicFamily, Threshold};
 
 use std::fmt;

@@ -1,7 +1,7 @@
 //! Requests and what answers them.
 
 use crate::capture::Capture;
-use crate::event::Program;
+use crate::event::TimedProgram;
 use crate::known::{Precision, Rule, Span};
 use crate::time::{Bounds, Rational, Tick, Time};
 
@@ -57,13 +57,19 @@ impl Answers {
 ///     .line(Line::named("DONE"), line(&[130, 135, 560, 570])?)
 ///     .build()?;
 /// let scope = Scope::of(&capture);
-/// let (ask, done) = (Program::compile("ASK rises", &scope)?, Program::compile("DONE rises", &scope)?);
+/// let event = |text| Program::compile(text, &scope)?.at(capture.base());
+/// let (ask, done) = (event("ASK rises")?, event("DONE rises")?);
 /// let seen = answers(&capture, &ask, &done, None);
 /// assert_eq!((seen.requests, seen.answered, seen.missing.as_slice()), (3, 2, &[Tick(300)][..]));
 /// assert_eq!((seen.shortest, seen.longest), (Some((Tick(100), 30)), Some((Tick(500), 60))));
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
-pub fn answers(capture: &Capture, request: &Program, answer: &Program, within: Option<Time>) -> Answers {
+pub fn answers(
+    capture: &Capture,
+    request: &TimedProgram,
+    answer: &TimedProgram,
+    within: Option<Time>,
+) -> Answers {
     let limit = within.and_then(|time| capture.base().ticks_in(time)).map(Rational::floor);
     let limit = limit.map_or(u64::MAX, |ticks| u64::try_from(ticks).unwrap_or(0));
     let mut requests = request.hits(capture, capture.range()).map(|hit| hit.tick).peekable();

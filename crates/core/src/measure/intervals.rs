@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use super::distribution::Distribution;
 use crate::capture::Capture;
-use crate::event::Program;
+use crate::event::TimedProgram;
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::{Level, LineId};
 use crate::time::{Bounds, Tick, Time, TimeBase};
@@ -267,7 +267,7 @@ pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estim
 ///     .line(Line::named("C"), line(&[117, 350])?)
 ///     .build()?;
 /// let scope = Scope::of(&capture);
-/// let event = |text| Program::compile(text, &scope);
+/// let event = |text| Program::compile(text, &scope)?.at(capture.base());
 /// let events = [event("A rises")?, event("B rises")?, event("C rises")?];
 /// let [a_b, b_c, a_c] = &chain(&capture, &events, capture.range())[..] else { unreachable!() };
 /// assert_eq!((a_b.count(), a_b.unpaired), (2, 1));
@@ -275,10 +275,11 @@ pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estim
 /// assert_eq!(a_c.max().unwrap().value.to_string(), "17 us");
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
-pub fn chain(capture: &Capture, events: &[Program], range: Range<Tick>) -> Vec<Intervals> {
+pub fn chain(capture: &Capture, events: &[TimedProgram], range: Range<Tick>) -> Vec<Intervals> {
     let Some((first, others)) = events.split_first() else { return Vec::new() };
-    let between =
-        |from: &Program, to: &Program| Intervals::between(capture, &from.instants(), &to.instants());
+    let between = |from: &TimedProgram, to: &TimedProgram| {
+        Intervals::between(capture, &from.instants(), &to.instants())
+    };
     let exact = Precision::of(capture, Rule::Proven).is_exact();
     let mut stages: Vec<Intervals> = events.windows(2).map(|pair| between(&pair[0], &pair[1])).collect();
     let mut whole = others.last().map(|last| between(first, last));
@@ -315,7 +316,7 @@ pub fn chain(capture: &Capture, events: &[Program], range: Range<Tick>) -> Vec<I
 }
 
 /// From each event to the next within the range.
-pub fn periods(capture: &Capture, event: &Program, range: Range<Tick>) -> Intervals {
+pub fn periods(capture: &Capture, event: &TimedProgram, range: Range<Tick>) -> Intervals {
     let instants = event.instants();
     let mut all = Intervals::between(capture, &instants, &instants);
     for hit in event.hits(capture, range) {

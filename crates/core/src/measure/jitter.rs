@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use super::intervals::{Estimate, Intervals, periods};
 use crate::capture::Capture;
-use crate::event::Program;
+use crate::event::TimedProgram;
 use crate::known::{Precision, Rule};
 use crate::time::{Tick, Time};
 
@@ -79,14 +79,14 @@ struct Sums {
 /// let capture = Capture::builder(TimeBase::from_rate("1 MS/s".parse()?)?, 2000)
 ///     .line(Line::named("A"), line.finish(2000))
 ///     .build()?;
-/// let rises = Program::compile("A rises", &Scope::of(&capture))?;
+/// let rises = Program::compile("A rises", &Scope::of(&capture))?.at(capture.base())?;
 /// let jitter = jitter(&capture, &rises, capture.range()).unwrap();
 /// assert!((jitter.period_peak_to_peak.value - 2e-6).abs() < 1e-12);
 /// assert!((jitter.cycle_to_cycle_peak.unwrap().value - 2e-6).abs() < 1e-12);
 /// assert!((jitter.grid_rms.value - 0.5e-6).abs() < 1e-8, "half a tick either side");
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
-pub fn jitter(capture: &Capture, event: &Program, range: Range<Tick>) -> Option<Jitter> {
+pub fn jitter(capture: &Capture, event: &TimedProgram, range: Range<Tick>) -> Option<Jitter> {
     let all = periods(capture, event, range.clone());
     let (first, _) = all.span.filter(|_| all.count() >= 2)?;
     let hits = || event.hits(capture, range.clone()).map(|hit| hit.tick);
@@ -164,7 +164,7 @@ fn drift(all: &Intervals, hits: impl Iterator<Item = Tick>) -> Option<Estimate> 
 }
 
 /// Means of so many periods each; the rest at the end is left out.
-pub fn averages(capture: &Capture, event: &Program, range: Range<Tick>, over: u64) -> Averages {
+pub fn averages(capture: &Capture, event: &TimedProgram, range: Range<Tick>, over: u64) -> Averages {
     let over = over.max(1);
     let mut all = Averages { over, count: 0, min: None, max: None };
     let mut begin: Option<Tick> = None;

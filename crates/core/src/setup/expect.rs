@@ -91,8 +91,8 @@ impl DraftExpectation {
             ));
             return None;
         };
-        let Some(bus) = board.serial.iter().find(|bus| bus.name == name.value) else {
-            let help = suggest(&name.value, board.serial.iter().map(|bus| bus.name.as_str()), "serial bus");
+        let Some(bus) = board.serial.iter().find(|bus| bus.name() == name.value) else {
+            let help = suggest(&name.value, board.serial.iter().map(SerialBus::name), "serial bus");
             problems.push(wrong(name, &format!("there is no serial bus '{}'", name.value), &help));
             return None;
         };
@@ -117,18 +117,18 @@ impl DraftExpectation {
             problems.push(wrong(place, "this expects nothing", "give at least one byte"));
         }
         if let Some(field) = &self.field
-            && !bus.protocol.words().contains(&field.value.as_str())
+            && !bus.protocol().words().contains(&field.value.as_str())
         {
-            let help = suggest(&field.value, bus.protocol.words().iter().copied(), "field of this bus");
+            let help = suggest(&field.value, bus.protocol().words().iter().copied(), "field of this bus");
             problems.push(wrong(field, &format!("this bus has no field '{}'", field.value), &help));
         }
-        if self.field.is_none() && matches!(&bus.protocol, Protocol::Spi(_)) {
+        if self.field.is_none() && matches!(bus.protocol(), Protocol::Spi(_)) {
             let help = "say which way: field = \"mosi\", or field = \"miso\"";
             problems.push(wrong(name, "an SPI bus carries two words at once", help));
         }
         let only = self.has.as_ref().and_then(|has| {
             let tests = FrameTests::parse(&has.value)
-                .and_then(|tests| tests.check(bus.protocol.words()).map(|()| tests));
+                .and_then(|tests| tests.check(bus.protocol().words()).map(|()| tests));
             tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &has.place))).ok()
         });
         let after = self.after.as_ref().and_then(|after| {

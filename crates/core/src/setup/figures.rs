@@ -4,23 +4,16 @@
 use crate::error::{Error, ErrorKind, Place, Result, suggest};
 use crate::limit::{Kind, Quantity, Required, Unit, Value, evaluate, evaluate_any};
 
-use super::reader::{NamedText, Placed, moved};
-
-/// A figure as written: one for all conditions, or one for each.
-#[derive(Clone, Debug)]
-pub(super) enum Figure {
-    Always(Placed<String>),
-    Under(Vec<NamedText>),
-}
+use super::reader::{NamedText, OneOrEach, Placed, moved};
 
 /// The figures of one limit.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Row {
     pub(super) symbol: String,
     pub(super) kind: Option<Kind>,
-    pub(super) min: Option<Figure>,
-    pub(super) typical: Option<Figure>,
-    pub(super) max: Option<Figure>,
+    pub(super) min: Option<OneOrEach>,
+    pub(super) typical: Option<OneOrEach>,
+    pub(super) max: Option<OneOrEach>,
 }
 
 /// All figures of a limits file.
@@ -42,7 +35,7 @@ enum End {
 }
 
 impl Row {
-    fn figure(&self, end: End) -> Option<&Figure> {
+    fn figure(&self, end: End) -> Option<&OneOrEach> {
         match end {
             End::Min => self.min.as_ref(),
             End::Typical => self.typical.as_ref(),
@@ -107,10 +100,10 @@ struct Work<'a> {
 
 impl<'a> Work<'a> {
     /// The text of a figure under the present conditions.
-    fn placed(&self, figure: Option<&'a Figure>) -> Option<Placed<String>> {
+    fn placed(&self, figure: Option<&'a OneOrEach>) -> Option<Placed<String>> {
         match figure? {
-            Figure::Always(placed) => Some(placed.clone()),
-            Figure::Under(entries) => {
+            OneOrEach::Always(placed) => Some(placed.clone()),
+            OneOrEach::Under(entries) => {
                 let (_, text) =
                     entries.iter().find(|(name, _)| Some(name.value.as_str()) == self.condition)?;
                 let value = text.value.clone()?;

@@ -5,8 +5,8 @@ use crate::event::{Condition, Event};
 use crate::limit::{Events, Kind, Limit, Mark, Part, Pin, Required, Which};
 use crate::time::{Frequency, Percent, Rational};
 
-use super::figures::{Figure, Figures, Row};
-use super::reader::{NamedText, Placed, Reader, Section, moved};
+use super::figures::{Figures, Row};
+use super::reader::{NamedText, OneOrEach, Placed, Reader, Section, moved};
 
 /// A part as its file has it, its figures not worked out yet.
 pub(super) struct ReadPart {
@@ -42,8 +42,8 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
         let source = top.required("source", "source = \"data sheet DS-17, revision C, table 6\"");
         let conditions: Vec<(Option<String>, String)> = match top.text_or_map("conditions") {
             None => Vec::new(),
-            Some(Ok(words)) => vec![(None, words.value)],
-            Some(Err(named)) => named
+            Some(OneOrEach::Always(words)) => vec![(None, words.value)],
+            Some(OneOrEach::Under(named)) => named
                 .into_iter()
                 .map(|(name, words)| (Some(name.value), words.value.unwrap_or_default()))
                 .collect(),
@@ -97,7 +97,7 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
     let kind = read_kind(section);
     let figure = |key| {
         let figure = section.figure(key);
-        if let Some(Figure::Under(entries)) = &figure {
+        if let Some(OneOrEach::Under(entries)) = &figure {
             for (name, _) in entries.iter().filter(|(name, _)| !conditions.contains(&name.value)) {
                 let message = format!("the part has no operating conditions '{}'", name.value);
                 let help = match conditions.is_empty() {

@@ -8,7 +8,6 @@ use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::figures::Figure;
 use crate::error::{Error, ErrorKind, Place, TextPlace, suggest};
 
 /// One text being read, and the problems found in it.
@@ -17,6 +16,13 @@ pub(super) struct Reader {
     pub(super) text: Arc<str>,
     kind: ErrorKind,
     problems: RefCell<Vec<Error>>,
+}
+
+/// A text as written: one for all cases, or one for each of several.
+#[derive(Clone, Debug)]
+pub(super) enum OneOrEach {
+    Always(Placed<String>),
+    Under(Vec<NamedText>),
 }
 
 /// A name of the user's choice with its text, or with `false`.
@@ -284,18 +290,18 @@ impl<'a> Section<'a> {
     }
 
     /// A figure: one, or one for each of several conditions.
-    pub(super) fn figure(&self, key: &'static str) -> Option<Figure> {
+    pub(super) fn figure(&self, key: &'static str) -> Option<OneOrEach> {
         let value = self.get(key)?;
         match value.get_ref() {
-            DeValue::String(text) => Some(Figure::Always(self.placed(text.to_string(), value.span()))),
+            DeValue::String(text) => Some(OneOrEach::Always(self.placed(text.to_string(), value.span()))),
             // A bare number is read as it stands: what asks for it says which unit is missing.
             DeValue::Integer(number) => {
-                Some(Figure::Always(self.placed(number.as_str().to_string(), value.span())))
+                Some(OneOrEach::Always(self.placed(number.as_str().to_string(), value.span())))
             }
             DeValue::Float(number) => {
-                Some(Figure::Always(self.placed(number.as_str().to_string(), value.span())))
+                Some(OneOrEach::Always(self.placed(number.as_str().to_string(), value.span())))
             }
-            DeValue::Table(_) => self.map(key).map(Figure::Under),
+            DeValue::Table(_) => self.map(key).map(OneOrEach::Under),
             _ => {
                 self.wrong(value, key, "a text in quotes, such as \"12.5 ns\"");
                 None
@@ -304,10 +310,10 @@ impl<'a> Section<'a> {
     }
 
     /// A text, or a table of texts.
-    pub(super) fn text_or_map(&self, key: &'static str) -> Option<Result<Placed<String>, Vec<NamedText>>> {
+    pub(super) fn text_or_map(&self, key: &'static str) -> Option<OneOrEach> {
         match self.get(key)?.get_ref() {
-            DeValue::Table(_) => self.map(key).map(Err),
-            _ => self.text(key).map(Ok),
+            DeValue::Table(_) => self.map(key).map(OneOrEach::Under),
+            _ => self.text(key).map(OneOrEach::Always),
         }
     }
 

@@ -125,19 +125,16 @@ impl Setup {
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Capture> {
         let plan = self.plan(instrument, options)?;
-        let program = self.trigger_program(options)?;
         let base = TimeBase::from_rate(plan.rate)?;
-        if let Some(program) = &program {
-            program.check_at(base)?;
-        }
-        let trigger = program.as_ref().and_then(|p| QualifiedEdge::from_program(p).ok());
+        let program = self.trigger_program(options)?.map(|program| program.at(base)).transpose()?;
+        let trigger = program.as_ref().and_then(|p| QualifiedEdge::from_program(p.program()).ok());
         let able = instrument.capabilities();
         let scale = |range: &VoltageRange| able.analog.as_ref().and_then(|bank| bank.scale(*range));
         let scales: Vec<AnalogScale> = plan.analog.iter().filter_map(scale).collect();
         let lines = self.analog.iter().map(|analog| analog.line.clone());
         let analog: Vec<_> = lines.zip(scales.iter().copied()).collect();
         let search = program.as_ref().filter(|_| plan.stream);
-        let search = search.map(|p| StreamSearch::new(p, base).with_analog(&analog));
+        let search = search.map(|p| StreamSearch::new(p).with_analog(&analog));
         let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {
             input: line.line.input.clone().unwrap_or(Input::Number(number as u32)),
             threshold: line.line.threshold,
@@ -157,7 +154,7 @@ impl Setup {
         let origin = Origin {
             source: instrument.identity(),
             rates: plan.rates,
-            trigger: program.map(|p| p.text().to_string()),
+            trigger: program.map(|p| p.program().text().to_string()),
         };
         let resolution = able.resolution();
         let describe = |trigger: Option<Tick>, remarks: Vec<String>| {
@@ -275,5 +272,5 @@ fn wanted_input(line: &super::SetupLine) -> WantedInput {
 }
 
 fn wanted_bus(bus: &SerialBus) -> Option<WantedBus> {
-    Some(WantedBus { name: bus.name.clone(), bit_rate: bus.protocol.bit_rate()? })
+    Some(WantedBus { name: bus.name().to_string(), bit_rate: bus.protocol().bit_rate()? })
 }

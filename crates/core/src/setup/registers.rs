@@ -7,6 +7,7 @@ use crate::error::{Error, ErrorKind};
 use crate::time::Rational;
 
 use super::reader::{Placed, Section};
+use super::serial::HIGHEST_FIRST;
 
 /// A register as written, with the place of its bus's name.
 #[derive(Clone, Debug)]
@@ -52,8 +53,7 @@ pub(super) fn read_register(section: &Section<'_>) -> Option<DraftRegister> {
     let part = section.count("part");
     let number = section.required_count("number", "number = 0x02");
     let bytes = section.count("bytes").map_or(1, |bytes| bytes.value);
-    let lowest_first =
-        section.choice("order", &[("highest-first", false), ("lowest-first", true)], Some(false));
+    let order = section.word("order", &HIGHEST_FIRST);
     let codings = [("unsigned", Coding::Unsigned), ("signed", Coding::Signed), ("bcd", Coding::Decimal)];
     let coding = section.choice("coding", &codings, Some(Coding::Unsigned));
     let write = section.choice("access", &[("read", Some(false)), ("write", Some(true))], Some(None));
@@ -78,7 +78,7 @@ pub(super) fn read_register(section: &Section<'_>) -> Option<DraftRegister> {
         number: number?.value,
         name: name?.value,
         bytes: bytes as u32,
-        lowest_first: lowest_first?,
+        order: order?,
         coding: coding?,
         write: write?,
         per_count: scale.as_ref().map_or(Rational::ONE, |scale| scale.number),

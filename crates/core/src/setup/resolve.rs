@@ -3,7 +3,7 @@
 use crate::capture::Attachment;
 use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
-use crate::event::{FrameBus, Meaning, Program, Scope, State, StateMachine, mentions};
+use crate::event::{Meaning, Program, Scope, State, StateMachine, mentions};
 use crate::limit::{BoundLimit, Limit};
 use crate::line::{AnalogId, AnalogLine, Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
@@ -292,7 +292,13 @@ impl Loader<'_> {
                 return None;
             }
         }
-        Some(SerialBus { name: bus.name.value.clone(), protocol, lines })
+        match SerialBus::of_lines(bus.name.value.clone(), protocol, lines) {
+            Ok(bus) => Some(bus),
+            Err(error) => {
+                self.problems.push(wrong(&bus.name.place, error.message(), error.help().unwrap_or_default()));
+                None
+            }
+        }
     }
 
     fn event(&mut self, text: &str, scope: &Scope, place: &TextPlace) {
@@ -503,7 +509,7 @@ pub(super) fn define_all(scope: &mut Scope, names: Names<'_>) {
         scope.define(bus.name.clone(), Meaning::Bus(bus.clone()));
     }
     for bus in names.serial {
-        scope.define(bus.name.clone(), Meaning::Frames(FrameBus::new(bus.clone())));
+        scope.define(bus.name(), Meaning::Frames(bus.clone()));
     }
     for (name, event) in names.events {
         scope.define(name.clone(), Meaning::Event(event.clone()));

@@ -1,11 +1,11 @@
 //! The sections of serial buses: their settings, and the lines they name.
 
 use crate::decode::{
-    CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, LinConfig, ParallelConfig, Parity, Protocol,
-    PulsesConfig, SpiConfig, StopBits, Strobes, UartConfig,
+    CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig, ParallelConfig, Parity,
+    Protocol, PulsesConfig, SpiConfig, SpiData, StopBits, Strobes, UartConfig,
 };
 use crate::error::{Error, ErrorKind, Place, suggest};
-use crate::line::Level;
+use crate::line::{BitOrder, Level};
 use crate::time::{Frequency, Percent, Time};
 
 use super::reader::{Placed, Section};
@@ -21,11 +21,6 @@ pub(super) struct DraftSerial {
     pub(super) groups: [Vec<Placed<String>>; 2],
 }
 
-const KINDS: [&str; 13] = [
-    "uart", "i2c", "spi", "can", "jtag", "one-wire", "clocked", "pulses", "parallel", "lin", "i2s", "mdio",
-    "swd",
-];
-
 /// The levels that a key can name.
 const LOW_FIRST: [(&str, Level); 2] = [("low", Level::Low), ("high", Level::High)];
 const HIGH_FIRST: [(&str, Level); 2] = [("high", Level::High), ("low", Level::Low)];
@@ -36,8 +31,11 @@ const PARITIES: [(&str, Parity); 5] = [
     ("mark", Parity::Mark),
     ("space", Parity::Space),
 ];
-/// Whether the lowest bit comes first.
-const HIGHEST: [(&str, bool); 2] = [("highest-first", false), ("lowest-first", true)];
+/// Which bit comes first; the first of each is the default.
+pub(super) const HIGHEST_FIRST: [(&str, BitOrder); 2] =
+    [("highest-first", BitOrder::HighestFirst), ("lowest-first", BitOrder::LowestFirst)];
+const LOWEST_FIRST: [(&str, BitOrder); 2] =
+    [("lowest-first", BitOrder::LowestFirst), ("highest-first", BitOrder::HighestFirst)];
 
 /// Reads a section that has a `kind`.
 pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Option<DraftSerial> {
@@ -92,7 +90,7 @@ pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Optio
         }
         other => {
             let error = Error::new(ErrorKind::Setup, format!("'{other}' is not a kind of bus"));
-            let error = error.with_help(suggest(other, KINDS, "kind of bus"));
+            let error = error.with_help(suggest(other, Protocol::NAMES, "kind of bus"));
             section.reader.report(error.at(Place::Text(kind.place.clone())));
             return None;
         }
@@ -132,14 +130,14 @@ fn read_uart(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let stops = [("1", StopBits::One), ("1.5", StopBits::OneAndHalf), ("2", StopBits::Two)];
     let stop_bits = section.word("stop-bits", &stops);
     let inverted = section.flag("inverted").unwrap_or(false);
-    let highest_first = section.word("order", &[("lowest-first", false), ("highest-first", true)]);
+    let order = section.word("order", &LOWEST_FIRST);
     let config = UartConfig {
         bit_rate: bit_rate?,
         data_bits,
         parity: parity?,
         stop_bits: stop_bits?,
         inverted,
-        highest_first: highest_first?,
+        order: order?,
     };
     Some((Protocol::Uart(config), vec![line?]))
 }
@@ -159,12 +157,18 @@ fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
         None => (section.text("mosi"), section.text("miso")),
     };
     let (mode, bits) = (small(section, "mode", 0), small(section, "bits", 8));
-    let lowest_first = section.word("order", &HIGHEST);
+    let order = section.word("order", &HIGHEST_FIRST);
     let gap = section.parsed::<Time>("gap").map(|gap| gap.value);
-    if mosi.is_none() && miso.is_none() {
-        section.complain("this bus has no data line", "give mosi = \"LINE\", miso = \"LINE\", or both");
-        return None;
-    }
+    let data = match (&mosi, &miso) {
+        (Some(_), Some(_)) if dual.is_some() => SpiData::Dual,
+        (Some(_), Some(_)) => SpiData::Both,
+        (Some(_), None) => SpiData::Mosi,
+        (None, Some(_)) => SpiData::Miso,
+        (None, None) => {
+            section.complain("this bus has no data line", "give mosi = \"LINE\", miso = \"LINE\", or both");
+            return None;
+        }
+    };
     if select.is_none() && gap.is_none() {
         let help = "give select = \"LINE\", or gap = \"10 us\": how long the clock rests between words";
         section.complain("nothing says where a word of this bus begins", help);
@@ -173,10 +177,9 @@ fn read_spi(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let config = SpiConfig {
         mode: u8::try_from(mode).unwrap_or(u8::MAX),
         bits,
-        lowest_first: lowest_first?,
+        order: order?,
         select: select.is_some().then_some(active?),
-        data: (mosi.is_some(), miso.is_some()),
-        dual: dual.is_some(),
+        data,
         gap,
     };
     let lines = std::iter::once(clock?).chain(select).chain(mosi).chain(miso);
@@ -200,11 +203,16 @@ fn read_jtag(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let mode = section.required("tms", "tms = \"TMS\"");
     let (to, from, reset) = (section.text("tdi"), section.text("tdo"), section.text("trst"));
     let chain = section.numbers("chain").unwrap_or_default();
-    if to.is_none() && from.is_none() {
-        section.complain("this bus has no data line", "give tdi = \"LINE\", tdo = \"LINE\", or both");
-        return None;
-    }
-    let config = JtagConfig { chain, data: (to.is_some(), from.is_some()), reset: reset.is_some() };
+    let data = match (&to, &from) {
+        (Some(_), Some(_)) => JtagData::Both,
+        (Some(_), None) => JtagData::Tdi,
+        (None, Some(_)) => JtagData::Tdo,
+        (None, None) => {
+            section.complain("this bus has no data line", "give tdi = \"LINE\", tdo = \"LINE\", or both");
+            return None;
+        }
+    };
+    let config = JtagConfig { chain, data, reset: reset.is_some() };
     let lines = [clock?, mode?].into_iter().chain(to).chain(from).chain(reset);
     Some((Protocol::Jtag(config), lines.collect()))
 }
@@ -216,7 +224,7 @@ fn read_clocked(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)
     let active = section.word("enable-active", &HIGH_FIRST);
     let rising = section.word("edge", &[("rises", true), ("falls", false)]);
     let bits = small(section, "bits", 8);
-    let lowest_first = section.word("order", &HIGHEST);
+    let order = section.word("order", &HIGHEST_FIRST);
     let (start, stop) = (level(section, "start"), level(section, "stop"));
     let parity = section.word("parity", &PARITIES);
     let gap = section.parsed::<Time>("gap").map(|gap| gap.value);
@@ -229,7 +237,7 @@ fn read_clocked(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)
     let config = ClockedConfig {
         rising: rising?,
         bits,
-        lowest_first: lowest_first?,
+        order: order?,
         start: start?,
         parity: parity?,
         stop: stop?,
@@ -253,7 +261,7 @@ fn read_pulses(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)>
         threshold: threshold?.value,
         rest: rest?.value,
         bits: small(section, "bits", 24),
-        lowest_first: section.word("order", &HIGHEST)?,
+        order: section.word("order", &HIGHEST_FIRST)?,
         inverted: section.flag("inverted").unwrap_or(false),
     };
     Some((Protocol::Pulses(config), vec![line?]))

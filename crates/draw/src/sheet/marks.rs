@@ -3,9 +3,9 @@
 use deep_tap_core::line::{Crossing, LineId, Signal};
 use deep_tap_core::time::Tick;
 
-use super::{Dimension, LANE, Layout, VALUE_SIZE};
+use super::layout::{LANE, Layout, VALUE_SIZE};
 use crate::canvas::{Anchor, Drawing, Ink, text_width};
-use crate::wave::RowSource;
+use crate::row::{Dimension, RowSource};
 
 impl Layout<'_> {
     /// Where a label of a marker stands; `None` where it fits on neither side.
@@ -156,7 +156,7 @@ impl Layout<'_> {
                 let bus = self.capture.buses().get(bus.0);
                 bus.is_some_and(|bus| bus.lines.iter().any(is_of))
             }
-            RowSource::Frames(bus) => bus.lines.iter().any(is_of),
+            RowSource::Frames(bus) => bus.lines().iter().any(is_of),
             RowSource::Analog(analog) => {
                 let crossings = dimension.signals.iter().filter_map(|signal| signal.crossing());
                 crossings.map(Crossing::analog).any(|line| line == *analog)
@@ -171,7 +171,7 @@ impl Layout<'_> {
             let name = match &self.sources[first] {
                 RowSource::Line(line) => &self.capture.line(*line).name,
                 RowSource::Bus(bus) => &self.capture.buses()[bus.0].name,
-                RowSource::Frames(bus) => &bus.name,
+                RowSource::Frames(bus) => bus.name(),
                 RowSource::Analog(line) => &self.capture.analog_lines()[line.0].name,
             };
             self.picture.rows.iter().position(|row| row.name == *name)?

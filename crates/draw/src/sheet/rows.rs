@@ -2,10 +2,9 @@
 
 use deep_tap_core::line::Level;
 
-use super::{ANALOG_ROW, BUS_ROW, FRAME_ROW, LINE_ROW, Layout, NAME_SIZE, VALUE_SIZE};
+use super::layout::{Layout, NAME_SIZE, VALUE_SIZE, is_step};
 use crate::canvas::{Anchor, Drawing, Ink, text_width};
-use crate::frames::FrameSpan;
-use crate::wave::{Cell, Row};
+use crate::row::{Cell, FrameSpan, Row};
 
 impl Layout<'_> {
     pub(super) fn row(&self, drawing: &mut Drawing, row: &Row, y: f64, height: f64) {
@@ -176,22 +175,6 @@ impl Layout<'_> {
             drawing.polygon(upper.chain(lower).collect(), Some(Ink::Analog), (Ink::AnalogFill, 1.0));
         }
     }
-}
-
-pub(super) fn height(row: &Row) -> f64 {
-    if row.scale.is_some() {
-        ANALOG_ROW
-    } else if row.cells.is_empty() {
-        FRAME_ROW
-    } else if row.labels.is_empty() && row.cells.iter().all(is_step) {
-        LINE_ROW
-    } else {
-        BUS_ROW
-    }
-}
-
-fn is_step(cell: &Cell) -> bool {
-    matches!(cell, Cell::Steady(_) | Cell::Edge(_) | Cell::Busy(_))
 }
 
 /// Which columns belong to a stretch with an edge in every column: edges are no longer told apart there.

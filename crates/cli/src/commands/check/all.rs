@@ -3,9 +3,8 @@
 use deep_tap::known::{Rule, Span};
 use deep_tap::limit::{LimitResult, Occurrence, Quantity, Streak, Unit, violations};
 use deep_tap::time::{Bounds, Rational, Time};
-use serde::Serialize;
 
-use super::{Checked, wanted};
+use super::checked::{Checked, Listed, Told, wanted};
 use crate::errors::Failure;
 use crate::load::{Loaded, setup_of};
 use crate::output::Grid;
@@ -15,33 +14,6 @@ use crate::quantities::{plain, resolution, seconds, signed, uncertain};
 const MOST: usize = 1_000_000;
 /// Most lines that a limit gets in the text.
 const MOST_LINES: usize = 40;
-
-/// The violations of one limit.
-#[derive(Serialize)]
-pub(super) struct Listed {
-    part: String,
-    limit: String,
-    count: u64,
-    occurrences: Vec<Told>,
-    #[serde(skip)]
-    streaks: Vec<(Told, Told, u64)>,
-    #[serde(skip)]
-    required: String,
-    #[serde(skip)]
-    seen: String,
-}
-
-/// One violation: when it begins, and its value.
-#[derive(Clone, Serialize)]
-struct Told {
-    at: Time,
-    value: Option<Quantity>,
-    lo: Option<Quantity>,
-    hi: Option<Quantity>,
-    margin: Option<Quantity>,
-    #[serde(skip)]
-    tick: Time,
-}
 
 impl Checked {
     /// Lists the violations of the limits that have some.

@@ -4,7 +4,7 @@ use deep_tap::expect::{Broken, Found, Met, OrderResult, PayloadResult};
 use deep_tap::measure::Measure;
 use deep_tap::time::Time;
 
-use super::table::mark;
+use super::checked::mark;
 use crate::output::Grid;
 use crate::quantities::signed;
 

@@ -6,7 +6,7 @@ use deep_tap::limit::Verdict;
 use deep_tap::{Error, ErrorKind};
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 
-use super::Checked;
+use super::checked::Checked;
 use super::expectations::said;
 use super::table::{cells, explanation};
 use crate::errors::Failure;

@@ -4,9 +4,9 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use deep_tap::known::Rule;
-use deep_tap::limit::{Found, Quantity, Verdict};
+use deep_tap::limit::{BoundLimit, Found, Quantity, Verdict};
 
-use super::wanted;
+use super::checked::wanted;
 use crate::errors::Failure;
 use crate::load::{Loaded, setup_of};
 use crate::tables::{Cell, Columns, Kind, TableFile};
@@ -46,7 +46,9 @@ impl<'a> Rows<'a> {
         let setup = setup_of(loaded, file)?;
         let name = file.display().to_string();
         let number = |quantity: Option<Quantity>| Cell::Number(quantity.map(Quantity::to_f64));
-        for bound in wanted(setup, only) {
+        // Of the others the table says that the record is too slow.
+        let shown = |bound: &&BoundLimit| bound.check_at(capture.base()).is_ok();
+        for bound in wanted(setup, only).filter(shown) {
             let limit = &bound.limit;
             let unit = limit.kind.unit().to_string();
             let span = bound.span(capture, rule);

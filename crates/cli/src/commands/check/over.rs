@@ -5,8 +5,9 @@ use deep_tap::time::Time;
 use deep_tap::{Error, ErrorKind};
 use serde::{Serialize, Serializer};
 
-use super::table::{cells, explanation, mark};
-use super::{Checked, answer, expectations, outcome};
+use super::checked::{Checked, answer, mark, outcome};
+use super::expectations;
+use super::table::{cells, explanation};
 use crate::Outcome;
 use crate::errors::Failure;
 use crate::output::Grid;

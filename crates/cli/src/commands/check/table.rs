@@ -7,8 +7,9 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{Deciding, Doubt, LimitResult, Reason, Verdict};
 use deep_tap::time::Time;
 
-use super::{Checked, answer, expectations};
-use crate::output::{Grid, Mark};
+use super::checked::{Checked, answer, mark};
+use super::expectations;
+use crate::output::Grid;
 use crate::quantities::{plain, resolution, seconds, signed, uncertain};
 
 impl Checked {
@@ -162,15 +163,6 @@ impl Checked {
     }
 }
 
-/// How a verdict is set off.
-pub(crate) fn mark(verdict: Verdict) -> Mark {
-    match verdict {
-        Verdict::Fail => Mark::Bad,
-        Verdict::Inconclusive | Verdict::NotSeen => Mark::Open,
-        Verdict::Pass => Mark::None,
-    }
-}
-
 /// A row of the verdict table.
 pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
     let dash = || "-".to_string();
@@ -217,6 +209,7 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
         }
         Verdict::Inconclusive => {
             let why = match result.reason {
+                Some(Reason::TooSlow) => "a duration in its events is not longer than a tick",
                 Some(Reason::HiddenPulses) => {
                     "all pulses seen pass, but shorter ones could hide between two samples"
                 }
@@ -243,6 +236,7 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
             };
             match result.reason {
                 Some(Reason::Composite) => format!("inconclusive: {why}"),
+                Some(Reason::TooSlow) => format!("inconclusive: {why}{rest}"),
                 _ => format!("inconclusive in {} of {}: {why}{rest}", counts.inconclusive, counts.seen),
             }
         }

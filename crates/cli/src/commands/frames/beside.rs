@@ -1,7 +1,7 @@
 //! The buses side by side: a column for each, and in it what follows without a rest.
 
+use deep_tap::bus::Frame;
 use deep_tap::capture::Capture;
-use deep_tap::decode::Frame;
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
@@ -36,7 +36,7 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
     }
     let mut columns = Columns { args, capture, at: time_width(capture), open: Vec::new() };
     columns.open.resize_with(buses.len(), || None);
-    let head: String = buses.iter().map(|bus| format!("  {:<WIDTH$}", bus.name)).collect();
+    let head: String = buses.iter().map(|bus| format!("  {:<WIDTH$}", bus.name())).collect();
     out.line(format!("{:>at$}{head}", "at", at = columns.at).trim_end())?;
     let mut count = 0;
     for listed in listing {

@@ -9,8 +9,9 @@ use std::ops::Range;
 use std::path::Path;
 
 use deep_tap::Error;
+use deep_tap::bus::{Field, FieldKind, Frame};
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Field, FieldKind, Frame, Frames, SerialBus};
+use deep_tap::decode::{Frames, SerialBus};
 use deep_tap::event::FrameTests;
 use deep_tap::time::Tick;
 
@@ -54,11 +55,7 @@ impl<'a> Listing<'a> {
         let capture = &loaded.capture;
         let Range { start: from, end: to } = range(loaded, args.from.as_ref(), args.to.as_ref())?;
         let lane = |bus: &&'a SerialBus| {
-            let decoder = bus.protocol.decoder(capture.base()).map_err(|error| {
-                let told = Error::new(error.kind(), format!("bus '{}': {}", bus.name, error.message()));
-                told.with_help(error.help().unwrap_or("see docs/setup.md").to_string())
-            })?;
-            let mut frames = Frames::new(capture, &bus.lines, from..to, decoder);
+            let mut frames = bus.frames(capture, from..to)?;
             let next = frames.next();
             Ok(Lane { bus, frames, next, last_end: None })
         };
@@ -81,7 +78,7 @@ impl<'a> Iterator for Listing<'a> {
             let lane = &mut self.lanes[number];
             let frame = std::mem::replace(&mut lane.next, lane.frames.next())?;
             let gap = lane.last_end.replace(frame.end).map(|last| frame.start.since(last));
-            let wanted = self.tests.as_ref().is_none_or(|tests| frame.meets(tests));
+            let wanted = self.tests.as_ref().is_none_or(|tests| tests.are_met_by(&frame));
             if wanted && (!self.args.faults || !frame.faults.is_empty()) {
                 self.left -= 1;
                 return Some(Listed { bus: lane.bus, frame, gap });
@@ -137,7 +134,7 @@ fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a S
     let mut unknown = None;
     let mut known = Vec::new();
     for bus in buses {
-        match tests.check(bus.protocol.words()) {
+        match tests.check(bus.protocol().words()) {
             Ok(()) => known.push(bus),
             Err(error) => unknown = unknown.or(Some(error)),
         }

@@ -1,7 +1,7 @@
 //! One line per frame.
 
+use deep_tap::bus::Frame;
 use deep_tap::capture::Capture;
-use deep_tap::decode::Frame;
 use deep_tap::time::{Tick, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
@@ -25,7 +25,7 @@ struct Said<'a> {
 /// Writes frames as they come; how many.
 pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
     let (args, capture) = (listing.args, listing.capture);
-    let longest = listing.buses.iter().map(|bus| bus.name.chars().count()).max().unwrap_or(0).max(3);
+    let longest = listing.buses.iter().map(|bus| bus.name().chars().count()).max().unwrap_or(0).max(3);
     let at = time_width(capture);
     match args.format {
         Format::Text => out.line(format!("{:>at$}  {:>at$}  {:<longest$}  frame", "at", "gap", "bus"))?,
@@ -71,7 +71,7 @@ fn text(
     let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
     let faults: String = frame.faults.iter().map(|fault| format!("  !! {}", fault.what)).collect();
     let (when, fields) = (time(capture, frame.start), fields.join(" "));
-    let line = format!("{when:>at$}  {gap:>at$}  {:<longest$}  {} {fields}{faults}", bus.name, frame.kind);
+    let line = format!("{when:>at$}  {gap:>at$}  {:<longest$}  {} {fields}{faults}", bus.name(), frame.kind);
     line.trim_end().to_string()
 }
 
@@ -89,7 +89,7 @@ fn csv_row(
     let row = [
         seconds(frame.start),
         seconds(frame.end),
-        listed.bus.name.clone(),
+        listed.bus.name().to_string(),
         frame.kind.to_string(),
         fields.join(" "),
         faults.join(" "),
@@ -102,7 +102,7 @@ fn csv_row(
 fn json_line(capture: &Capture, listed: &Listed<'_>, out: &mut Out) -> Result<(), Failure> {
     let Listed { bus, frame, .. } = listed;
     let (at, until) = (capture.base().time_of(frame.start), capture.base().time_of(frame.end));
-    let said = Said { bus: &bus.name, at, until, frame };
+    let said = Said { bus: bus.name(), at, until, frame };
     let line = serde_json::to_string(&said)
         .map_err(|e| Error::new(ErrorKind::Io, "the frame cannot be written as JSON").with_source(e))?;
     out.line(line)

@@ -52,8 +52,8 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
 fn said(capture: &Capture, bus: &SerialBus, seen: &Statistics, ticks: u64) -> Said {
     let time = |ticks: u64| capture.base().length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
     Said {
-        bus: bus.name.clone(),
-        kind: bus.protocol.name(),
+        bus: bus.name().to_string(),
+        kind: bus.protocol().name(),
         frames: seen.frames,
         faulty: seen.faulty,
         kinds: seen.kinds.clone(),

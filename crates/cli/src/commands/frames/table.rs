@@ -32,8 +32,13 @@ pub(super) fn write(listing: Listing<'_>, path: &Path, replace: bool) -> Result<
         let seconds = |tick| Cell::Number(Some(base.time_of(tick).to_f64()));
         let faults: Vec<&str> = frame.faults.iter().map(|fault| fault.kind).collect();
         let faults = faults.join(" ");
-        let head =
-            [number, Cell::Text(&bus.name), Cell::Text(frame.kind), seconds(frame.start), seconds(frame.end)];
+        let head = [
+            number,
+            Cell::Text(bus.name()),
+            Cell::Text(frame.kind),
+            seconds(frame.start),
+            seconds(frame.end),
+        ];
         for field in &frame.fields {
             let hex = field.hex();
             let cells = [

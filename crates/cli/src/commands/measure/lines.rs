@@ -44,7 +44,7 @@ pub(super) fn measure(
     let low = widths(capture, line, Level::Low, range.clone());
     let mut scope = Scope::new();
     scope.define("line", Meaning::Line(line));
-    let rises = Program::compile("line rises", &scope).ok();
+    let rises = Program::compile("line rises", &scope).and_then(|rises| rises.at(capture.base())).ok();
     let period = rises.as_ref().map(|rises| match full {
         true => Series::repeating(args, capture, rises, "period", range.clone()),
         false => Series::of("period", &deep_tap::measure::periods(capture, rises, range.clone())),

@@ -9,7 +9,7 @@ mod voltages;
 
 use std::ops::Range;
 
-use deep_tap::event::Program;
+use deep_tap::event::{Program, TimedProgram};
 use deep_tap::line::{AnalogId, LineId};
 use deep_tap::measure::chain;
 use deep_tap::time::{Tick, Time};
@@ -137,10 +137,8 @@ fn intervals(
 ) -> Result<Vec<Series>, Failure> {
     let capture = &loaded.capture;
     let scope = scope(loaded);
-    let compile = |text: &str| -> Result<Program, Failure> {
-        let program = Program::compile(text, &scope)?;
-        program.check_at(capture.base())?;
-        Ok(program)
+    let compile = |text: &str| -> Result<TimedProgram, Failure> {
+        Ok(Program::compile(text, &scope)?.at(capture.base())?)
     };
     let first = compile(each)?;
     if args.until.is_empty() {

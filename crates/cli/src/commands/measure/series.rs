@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use deep_tap::capture::Capture;
 use deep_tap::draw::Histogram;
-use deep_tap::event::Program;
+use deep_tap::event::TimedProgram;
 use deep_tap::limit::Unit;
 use deep_tap::measure::{Averages, Estimate, Intervals, Jitter, Measure, averages, jitter, periods};
 use deep_tap::time::{Rational, Tick, Time};
@@ -70,7 +70,7 @@ impl Series {
     pub(super) fn repeating(
         args: &args::Measure,
         capture: &Capture,
-        event: &Program,
+        event: &TimedProgram,
         what: &str,
         range: Range<Tick>,
     ) -> Self {

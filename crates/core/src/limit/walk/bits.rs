@@ -3,7 +3,8 @@
 use std::ops::ControlFlow;
 
 use super::{Take, Walk};
-use crate::decode::{Frame, FrameSink, Protocol, SerialBus, decode};
+use crate::bus::{Frame, FrameSink};
+use crate::decode::{Protocol, SerialBus};
 use crate::error::Result;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
@@ -19,12 +20,11 @@ impl Walk<'_> {
         nominal: Frequency,
         required: Required,
         sink: &mut S,
-    ) -> Result<ControlFlow<()>> {
-        let mut decoder = bus.protocol.decoder(self.capture.base())?;
+    ) -> Result<()> {
         let bit = self.capture.base().rate().to_rational().checked_div(nominal.to_rational());
-        let Some(bit) = bit else { return Ok(ControlFlow::Continue(())) };
+        let Some(bit) = bit else { return Ok(()) };
         let mut frames = Frames { walk: self, bus, nominal, required, bit, sink };
-        Ok(decode(self.capture, &bus.lines, self.capture.range(), &mut *decoder, &mut frames))
+        bus.decode(self.capture, self.capture.range(), &mut frames)
     }
 }
 
@@ -51,11 +51,11 @@ impl<S> Frames<'_, '_, S> {
     /// `None` where a frame has no second edge, or it is open how many bits there are between two.
     fn measure(&self, frame: &Frame) -> Option<Occurrence> {
         let capture = self.walk.capture;
-        let trace = capture.trace(*self.bus.lines.first()?);
+        let trace = capture.trace(*self.bus.lines().first()?);
         let to = trace.level_at(frame.start);
         let edges = || trace.edges(frame.start..frame.end).filter(|edge| edge.to == to).map(|edge| edge.tick);
         // The break of a LIN frame may be of any length: bits are counted from the edge after it.
-        let skipped = usize::from(matches!(self.bus.protocol, Protocol::Lin(_)));
+        let skipped = usize::from(matches!(self.bus.protocol(), Protocol::Lin(_)));
         let first = edges().nth(skipped)?;
         let (mut last, mut bits) = (first, 0u32);
         for edge in edges().skip(skipped + 1) {

@@ -9,10 +9,10 @@ use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
 use crate::limit::quantity::{Quantity, Required};
 
-impl<'a> Walk<'a> {
+impl Walk<'_> {
     pub(super) fn width<S: Take>(
         &self,
-        pulse: &'a ConditionProgram,
+        pulse: &ConditionProgram,
         condition: Option<&ConditionProgram>,
         sink: &mut S,
     ) -> ControlFlow<()> {
@@ -53,8 +53,8 @@ impl<'a> Walk<'a> {
 
     pub(super) fn duty<S: Take>(
         &self,
-        pulse: &'a ConditionProgram,
-        condition: Option<&'a ConditionProgram>,
+        pulse: &ConditionProgram,
+        condition: Option<&ConditionProgram>,
         required: Required,
         sink: &mut S,
     ) -> ControlFlow<()> {

@@ -21,7 +21,7 @@ use super::occurrence::{Doubt, Found, Measured, Occurrence};
 use super::part::Kind;
 use crate::capture::Capture;
 use crate::error::Result;
-use crate::event::{Certainty, ConditionProgram, Hit, Program, Stretch, Stretches};
+use crate::event::{Certainty, ConditionProgram, Hit, Stretch, Stretches, TimedProgram};
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::Signal;
 use crate::time::Tick;
@@ -80,9 +80,10 @@ impl BoundLimit {
     /// The same, made for one kind of sink: what is done for each of millions is then one piece.
     pub(super) fn walk(&self, capture: &Capture, rule: Rule, sink: &mut impl Take) -> Result<()> {
         let walk = Walk::new(self, capture, rule)?;
+        let programs = self.programs.at(capture.base())?;
         let backwards = matches!(self.limit.kind, Kind::Setup | Kind::Removal);
         // A stop asked for by the sink is not an error.
-        let _ = match &self.programs {
+        let _ = match &programs {
             Programs::Data { data, reference } if backwards => walk.setup(data, reference, sink),
             Programs::Data { data, reference } => walk.forward(reference, data, false, sink),
             Programs::Pair { from, to } if self.limit.kind == Kind::Skew => walk.skew(from, to, sink),
@@ -96,7 +97,10 @@ impl BoundLimit {
             Programs::Voltage { line, which, condition } => {
                 walk.voltage(*line, *which, condition.as_ref(), self.limit.required, sink)
             }
-            Programs::Bits { bus, nominal } => walk.bits(bus, *nominal, self.limit.required, sink)?,
+            Programs::Bits { bus, nominal } => {
+                walk.bits(bus, *nominal, self.limit.required, sink)?;
+                ControlFlow::Continue(())
+            }
             // Settled before.
             Programs::Ramp { .. } => ControlFlow::Continue(()),
         };
@@ -180,7 +184,7 @@ impl BoundLimit {
             Programs::Ramp { ramp, .. } => (ramp.instants(), ramp.instants()),
             // The edges that bits are counted between.
             Programs::Bits { bus, .. } => {
-                let edges = Instants::edges(bus.lines.first());
+                let edges = Instants::edges(bus.lines().first());
                 (edges.clone(), edges)
             }
             Programs::Voltage { .. } => (Instants::none(), Instants::none()),
@@ -220,7 +224,10 @@ impl<'a> Walk<'a> {
         Ok(Walk { capture, judge, span, rule, unknown })
     }
 
-    fn hits(&self, program: &'a Program) -> Lookahead<'a> {
+    fn hits<'p>(&self, program: &'p TimedProgram) -> Lookahead<'p>
+    where
+        'a: 'p,
+    {
         Lookahead::new(program, self.capture, self.rule)
     }
 

@@ -4,16 +4,16 @@ use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
 use super::{Holding, Partner, Take, Walk};
-use crate::event::{Certainty, ConditionProgram, Hit, Program};
+use crate::event::{Certainty, ConditionProgram, Hit, TimedProgram};
 use crate::limit::occurrence::Found;
 use crate::time::Tick;
 
-impl<'a> Walk<'a> {
+impl Walk<'_> {
     /// `delay` and `hold`: the partner follows.
     pub(super) fn forward<S: Take>(
         &self,
-        from: &'a Program,
-        to: &'a Program,
+        from: &TimedProgram,
+        to: &TimedProgram,
         superseded: bool,
         sink: &mut S,
     ) -> ControlFlow<()> {
@@ -80,8 +80,8 @@ impl<'a> Walk<'a> {
     /// `setup`: the partner comes before.
     pub(super) fn setup<S: Take>(
         &self,
-        data: &'a Program,
-        reference: &'a Program,
+        data: &TimedProgram,
+        reference: &TimedProgram,
         sink: &mut S,
     ) -> ControlFlow<()> {
         let (mut anchors, mut changes) = (self.hits(reference), self.hits(data));
@@ -132,8 +132,8 @@ impl<'a> Walk<'a> {
 
     pub(super) fn period<S: Take>(
         &self,
-        event: &'a Program,
-        condition: Option<&'a ConditionProgram>,
+        event: &TimedProgram,
+        condition: Option<&ConditionProgram>,
         sink: &mut S,
     ) -> ControlFlow<()> {
         let mut last: Option<Hit> = None;

@@ -3,10 +3,15 @@
 use std::ops::ControlFlow;
 
 use super::{Partner, Take, Walk};
-use crate::event::{Hit, Program};
+use crate::event::{Hit, TimedProgram};
 
-impl<'a> Walk<'a> {
-    pub(super) fn skew<S: Take>(&self, from: &'a Program, to: &'a Program, sink: &mut S) -> ControlFlow<()> {
+impl Walk<'_> {
+    pub(super) fn skew<S: Take>(
+        &self,
+        from: &TimedProgram,
+        to: &TimedProgram,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
         let (mut anchors, mut others) = (self.hits(from), self.hits(to));
         // The last partner that was certain, and those after it that may not count.
         let mut before: Vec<Hit> = Vec::new();

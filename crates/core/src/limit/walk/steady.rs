@@ -3,16 +3,16 @@
 use std::ops::ControlFlow;
 
 use super::{Take, Walk};
-use crate::event::{Certainty, ConditionProgram, Program, Stretch};
+use crate::event::{Certainty, ConditionProgram, Stretch, TimedProgram};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
 use crate::time::Tick;
 
-impl<'a> Walk<'a> {
+impl Walk<'_> {
     pub(super) fn steady<S: Take>(
         &self,
-        changes: &'a Program,
-        holds: &'a ConditionProgram,
+        changes: &TimedProgram,
+        holds: &ConditionProgram,
         sink: &mut S,
     ) -> ControlFlow<()> {
         let mut hits = self.hits(changes);

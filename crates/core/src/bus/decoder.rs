@@ -1,0 +1,58 @@
+//! The contract of a decoder.
+
+use std::fmt;
+use std::ops::ControlFlow;
+
+use super::Frame;
+use crate::line::Levels;
+use crate::time::Tick;
+
+/// Takes what a decoder finds, in order of the frames' ends, and may say stop.
+pub trait FrameSink {
+    /// The next frame.
+    fn frame(&mut self, frame: Frame) -> ControlFlow<()>;
+}
+
+/// Keeps all frames.
+impl FrameSink for Vec<Frame> {
+    fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        self.push(frame);
+        ControlFlow::Continue(())
+    }
+}
+
+/// A bus as a state machine over the changes of its lines.
+///
+/// Implementors: `begin` comes first and once, then any number of `change` and `pass` with
+/// rising ticks, then `end`. A frame is given out as soon as it is certain, at the latest with the
+/// call whose tick lies behind its end: a frame that is known by a time that passes ends when that
+/// is over. What is given out must depend on the levels over time only,
+/// not on how often `pass` is called. Nothing panics on any sequence of levels.
+///
+/// `examples/own_decoder.rs` is a complete implementation.
+pub trait Decoder: fmt::Debug + Send {
+    /// How many lines it looks at, at most 64.
+    fn lines(&self) -> usize;
+
+    /// The levels at the first tick.
+    fn begin(&mut self, at: Tick, levels: Levels);
+
+    /// At this tick, at least one line has another level than before.
+    fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()>;
+
+    /// The next tick by which it may give a frame out although nothing changes; `None` where only
+    /// changes do that. Long stretches without a change are skipped up to there. A decoder that waits for
+    /// time in [`pass`](Decoder::pass) must say so here, too.
+    fn due(&self) -> Option<Tick> {
+        None
+    }
+
+    /// Up to before this tick, nothing has changed.
+    fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let _ = (until, out);
+        ControlFlow::Continue(())
+    }
+
+    /// The record ends before this tick: what is under way is cut off.
+    fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()>;
+}

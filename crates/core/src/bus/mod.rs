@@ -1,0 +1,14 @@
+//! What a decoder is, and what it finds.
+//!
+//! A [`Decoder`] is a state machine that is told of every change of its lines, in order of time, and
+//! of time that passes without one. What it finds are [`Frame`]s: stretches with named
+//! [fields](Field), and [faults](Fault) where the bus does not do what its standard says. A fault on
+//! the wire is data, never an error.
+//!
+//! The decoders themselves are in [`decode`](crate::decode); one of your own implements the trait.
+
+mod decoder;
+mod frame;
+
+pub use decoder::{Decoder, FrameSink};
+pub use frame::{Fault, Field, FieldKind, Frame};

@@ -1,0 +1,204 @@
+//! All occurrences of an event, also those that may only have happened.
+
+use std::ops::Range;
+
+use super::lengths::Lengths;
+use super::marks::Marks;
+use super::stretches::Stretches;
+use crate::capture::{Capture, Merged};
+use crate::event::check::{Form, Test3, Tree};
+use crate::event::hit::{Certainty, Hit};
+use crate::event::run::Hits;
+use crate::event::syntax::Direction;
+use crate::event::timed::TimedProgram;
+use crate::known::{Order, Precision, Rule};
+use crate::line::{Level, Signal};
+use crate::time::Tick;
+
+impl TimedProgram {
+    /// All occurrences, also those that may only have happened; see [`Certainty`]. Of an
+    /// event that is not [simple](crate::event::Program::is_simple), those that the record shows: certain in an exact
+    /// record whose levels are all known, doubtful in any other, which may hide more of them.
+    pub fn hits_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> DoubtfulHits<'a> {
+        DoubtfulHits::new(self, capture, range)
+    }
+}
+
+/// How sure occurrences of several parts are: in an exact record without unknown levels there is no
+/// other order that edges could have had.
+fn recorded_certainty(program: &TimedProgram, capture: &Capture) -> Certainty {
+    let known = || program.signals().iter().all(|line| !capture.trace(*line).is_ever_unknown());
+    match Precision::of(capture, Rule::Proven).is_exact() && known() {
+        true => Certainty::Certain,
+        false => Certainty::Doubtful,
+    }
+}
+
+/// What must hold at the instant of an event, and how sure that is.
+#[derive(Debug)]
+struct Guard<'a> {
+    capture: &'a Capture,
+    test: &'a Test3,
+    signals: Vec<Signal>,
+    order: Order,
+}
+
+impl Guard<'_> {
+    /// Whether it holds at `tick`, and whether that is certain.
+    fn at(&self, tick: Tick) -> (Option<bool>, bool) {
+        let value = |t: Tick| self.test.eval(&mut |signal| self.capture.trace(signal).level_at(t));
+        let now = value(tick);
+        let Some(window) = self.order.around(tick) else { return (now, true) };
+        let edges = |signal: &Signal| self.capture.trace(*signal).edges(window.clone());
+        let mut changes = self.signals.iter().flat_map(edges).map(|edge| edge.tick).peekable();
+        if changes.peek().is_none() {
+            return (now, true);
+        }
+        let before = value(Tick(window.start.0.saturating_sub(1)));
+        (now, before == now && changes.all(|t| value(t) == now))
+    }
+}
+
+/// The occurrences of an event, with how sure they are. Made by [`TimedProgram::hits_with_doubt`](crate::event::TimedProgram::hits_with_doubt).
+#[derive(Debug)]
+pub struct DoubtfulHits<'a> {
+    capture: &'a Capture,
+    source: Source<'a>,
+    guard: Option<Guard<'a>>,
+    from: Tick,
+}
+
+#[derive(Debug)]
+enum Source<'a> {
+    /// Edges of lines that are never unknown: the `while` is dealt with already.
+    Marks(Marks<'a>),
+    Edges(Merged<'a>, &'a Form<u64>),
+    Starts(Stretches<'a>),
+    Lasting(Stretches<'a>, Lengths),
+    /// Anything that is not simple: the recorded occurrences, each of them as sure as this.
+    Recorded(Hits<'a>, Certainty),
+}
+
+impl<'a> DoubtfulHits<'a> {
+    pub(in crate::event) fn new(program: &'a TimedProgram, capture: &'a Capture, range: Range<Tick>) -> Self {
+        let from = range.start;
+        let plain = |source| DoubtfulHits { capture, source, guard: None, from };
+        if let Some(marks) = Marks::new(program, capture, range.clone()) {
+            return plain(Source::Marks(marks));
+        }
+        let recorded = |range| {
+            let certainty = recorded_certainty(program, capture);
+            plain(Source::Recorded(program.hits(capture, range), certainty))
+        };
+        let Tree::Simple(form) = &program.root().tree else { return recorded(range) };
+        let source = match form {
+            Form::Edge(signal, _) => Source::Edges(Merged::new(capture, &[*signal], range), form),
+            Form::Changes(signals) => Source::Edges(Merged::new(capture, signals, range), form),
+            // A stretch may have begun before the range.
+            Form::When(test) => Source::Starts(Stretches::new(capture, test, Tick(0)..range.end)),
+            Form::Lasting(test, _) => {
+                let stretches = Stretches::new(capture, test, Tick(0)..range.end);
+                let lengths = program.program().lasting().map(|lasting| Lengths::new(lasting, test, capture));
+                Source::Lasting(stretches, lengths.unwrap_or(Lengths::Never))
+            }
+            Form::Frame(_) => return recorded(range),
+        };
+        let guard = program.root().guard.as_ref().map(|test| {
+            let precision = Precision::of(capture, Rule::Proven);
+            let order = precision.order(&program.signals(), program.program().level_error());
+            Guard { capture, test, signals: test.signals(), order }
+        });
+        DoubtfulHits { capture, source, guard, from }
+    }
+
+    /// The next occurrence of the event itself, before its `while` is asked.
+    fn candidate(&mut self) -> Option<Hit> {
+        match &mut self.source {
+            Source::Marks(marks) => marks.next(),
+            Source::Recorded(hits, certainty) => {
+                let certainty = *certainty;
+                hits.next().map(|hit| Hit { certainty, ..hit })
+            }
+            Source::Edges(merged, form) => loop {
+                let before = merged.levels().first().copied();
+                let tick = merged.step()?;
+                let certainty = match form {
+                    Form::Edge(_, direction) => {
+                        edge_certainty(*direction, before, merged.levels().first().copied())
+                    }
+                    _ if merged.levels().contains(&Level::Unknown) => Some(Certainty::Doubtful),
+                    _ => Some(Certainty::Certain),
+                };
+                if let Some(certainty) = certainty {
+                    return Some(Hit { tick, certainty });
+                }
+            },
+            Source::Lasting(stretches, lengths) => loop {
+                let stretch = stretches.next()?;
+                if let Some(hit) = lengths.hit(&stretch) {
+                    return Some(hit);
+                }
+            },
+            Source::Starts(stretches) => loop {
+                let stretch = stretches.next()?;
+                let certainty = match (stretch.begins, stretch.doubtful) {
+                    (true, false) => Certainty::Certain,
+                    (true, true) => Certainty::Doubtful,
+                    (false, _) if stretch.start.0 == 0 => continue,
+                    (false, _) => Certainty::Possible,
+                };
+                return Some(Hit { tick: stretch.start, certainty });
+            },
+        }
+    }
+}
+
+/// Whether a change of one line is the edge asked for; `None` when certainly not.
+fn edge_certainty(direction: Direction, from: Option<Level>, to: Option<Level>) -> Option<Certainty> {
+    let (from, to) = (from?, to?);
+    let (start, end) = match direction {
+        Direction::Rises => (Level::Low, Level::High),
+        Direction::Falls => (Level::High, Level::Low),
+        Direction::Changes => return Some(Certainty::Certain),
+    };
+    match (from, to) {
+        _ if from == start && to == end => Some(Certainty::Certain),
+        (Level::Unknown, _) if to == end => Some(Certainty::Possible),
+        (_, Level::Unknown) if from == start => Some(Certainty::Possible),
+        _ => None,
+    }
+}
+
+impl Iterator for DoubtfulHits<'_> {
+    type Item = Hit;
+
+    #[inline]
+    fn next(&mut self) -> Option<Hit> {
+        match &mut self.source {
+            Source::Marks(marks) => marks.next(),
+            _ => self.next_asked(),
+        }
+    }
+}
+
+impl DoubtfulHits<'_> {
+    /// The next occurrence, its `while` being asked here.
+    fn next_asked(&mut self) -> Option<Hit> {
+        loop {
+            let mut hit = self.candidate()?;
+            if hit.tick < self.from || hit.tick.0 >= self.capture.len() {
+                continue;
+            }
+            if let Some(guard) = &self.guard {
+                let (holds, sure) = guard.at(hit.tick);
+                hit.certainty = match (hit.certainty, holds) {
+                    (Certainty::Certain, Some(true)) if sure => Certainty::Certain,
+                    (Certainty::Certain | Certainty::Doubtful, Some(true)) => Certainty::Doubtful,
+                    (_, Some(false)) if sure => continue,
+                    _ => Certainty::Possible,
+                };
+            }
+            return Some(hit);
+        }
+    }
+}

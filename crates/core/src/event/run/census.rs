@@ -1,0 +1,105 @@
+//! Which values a bus had, for the message when a trigger never comes.
+
+use std::collections::HashMap;
+
+use super::window::{NONE, Window};
+use crate::event::check::Guarded;
+use crate::line::{Bus, Radix, Signal, Value};
+use crate::scan::Plane;
+
+/// Most different values that are told apart.
+const MOST_VALUES: usize = 4096;
+
+/// The values that a bus was seen to have.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BusSeen {
+    /// The bus.
+    pub name: String,
+    /// Whether values were counted where the event happened apart from its `while`; otherwise
+    /// wherever the value changed.
+    pub at_event: bool,
+    /// Each value as text and how often it was seen, the most frequent first.
+    pub values: Vec<(String, u64)>,
+    /// How often other values were seen, or values that are partly unknown.
+    pub others: u64,
+}
+
+/// Counts the values of one bus.
+#[derive(Clone, Debug)]
+pub(super) struct Census {
+    name: String,
+    radix: Radix,
+    slots: Vec<usize>,
+    counts: HashMap<u64, u64>,
+    others: u64,
+}
+
+impl Census {
+    /// The buses to be counted: those of the `while` of an event, or else all that it looks at;
+    /// and whether it is the former.
+    pub(super) fn of(event: &Guarded<u64>, slots: &[Signal]) -> (Vec<Census>, bool) {
+        let mut buses = Vec::new();
+        if let Some(guard) = &event.guard {
+            guard.buses(&mut buses);
+        }
+        let at_event = !buses.is_empty();
+        if !at_event {
+            event.buses(&mut buses);
+        }
+        buses.sort_by(|a, b| a.name.cmp(&b.name));
+        buses.dedup_by(|a, b| a.name == b.name);
+        (buses.into_iter().map(|bus| Census::new(bus, slots)).collect(), at_event)
+    }
+
+    fn new(bus: &Bus, slots: &[Signal]) -> Census {
+        let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
+        Census {
+            name: bus.name.clone(),
+            radix: bus.radix,
+            slots: bus.lines.iter().map(|line| slot(&line.into())).collect(),
+            counts: HashMap::new(),
+            others: 0,
+        }
+    }
+
+    /// Counts the value at each of these ticks of a window.
+    pub(super) fn count_at(&mut self, window: &Window<'_>, ticks: &Plane) {
+        for (word, mut left) in ticks.iter().copied().enumerate() {
+            while left != 0 {
+                let at = left.trailing_zeros();
+                left &= left - 1;
+                let bit = |plane: &[Plane], slot: usize| plane[slot][word] >> at & 1;
+                let value = self.slots.iter().fold(0, |v, slot| v << 1 | bit(window.planes, *slot));
+                let open = window.open && self.slots.iter().any(|s| bit(window.unknown, *s) == 1);
+                match self.counts.len() {
+                    _ if open => self.others += 1,
+                    MOST_VALUES.. if !self.counts.contains_key(&value) => self.others += 1,
+                    _ => *self.counts.entry(value).or_default() += 1,
+                }
+            }
+        }
+    }
+
+    /// Counts the value wherever it changes.
+    pub(super) fn count_changes(&mut self, window: &Window<'_>) {
+        let mut ticks = NONE;
+        for slot in &self.slots {
+            window.or_into(&mut ticks, &window.changes(*slot));
+        }
+        window.trim_to_past(&mut ticks);
+        self.count_at(window, &ticks);
+    }
+
+    pub(super) fn report(&self, at_event: bool) -> BusSeen {
+        let width = self.slots.len() as u32;
+        let show = |bits: u64| Value { bits, unknown: 0, width }.show(self.radix);
+        let mut counts: Vec<(u64, u64)> = self.counts.iter().map(|(v, n)| (*v, *n)).collect();
+        counts.sort_unstable_by_key(|(value, count)| (std::cmp::Reverse(*count), *value));
+        BusSeen {
+            name: self.name.clone(),
+            at_event,
+            values: counts.into_iter().map(|(value, count)| (show(value), count)).collect(),
+            others: self.others,
+        }
+    }
+}

@@ -1,0 +1,20 @@
+//! From text to syntax tree: what was written, before names mean anything.
+
+mod lexer;
+mod parser;
+mod tree;
+
+pub use parser::KEYWORDS;
+pub(in crate::event) use parser::{field_tests, located};
+pub use tree::{
+    Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step,
+    StepLimit, Test, ValuePattern,
+};
+
+/// Whether an expression uses a name, as a word of its own.
+pub(crate) fn mentions(text: &str, name: &str) -> bool {
+    lexer::tokens(text).iter().any(|(token, _)| match token {
+        lexer::Token::Word(word) | lexer::Token::Quoted(word) => word == name,
+        _ => false,
+    })
+}

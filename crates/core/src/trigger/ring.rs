@@ -1,0 +1,47 @@
+//! What is kept of a stream before its trigger.
+
+use std::collections::VecDeque;
+use std::ops::Range;
+
+use crate::error::Result;
+use crate::scan::{SampleBlock, Samples};
+
+/// The blocks that the part before the trigger may need.
+pub(crate) struct Ring {
+    blocks: VecDeque<(u64, SampleBlock)>,
+    before: u64,
+}
+
+impl Ring {
+    /// Keeps at least so many samples.
+    pub(crate) fn new(before: u64) -> Self {
+        Ring { blocks: VecDeque::new(), before }
+    }
+
+    /// Takes the block that begins at this position, and forgets what is older than needed.
+    pub(crate) fn push(&mut self, start: u64, block: SampleBlock) {
+        let end = start + block.len() as u64;
+        self.blocks.push_back((start, block));
+        let oldest = end.saturating_sub(self.before);
+        while self.blocks.front().is_some_and(|(at, b)| at + b.len() as u64 <= oldest) {
+            self.blocks.pop_front();
+        }
+    }
+
+    /// Hands over the samples from `first` on.
+    pub(crate) fn drain(
+        &mut self,
+        first: u64,
+        mut each: impl FnMut(Samples<'_>) -> Result<()>,
+    ) -> Result<()> {
+        let mut blocks = self.blocks.drain(..);
+        blocks.try_for_each(|(start, block)| each(cut(&block, start, first..u64::MAX)))
+    }
+}
+
+/// The samples of a block that lie in a range of positions.
+pub(crate) fn cut(block: &SampleBlock, start: u64, range: Range<u64>) -> Samples<'_> {
+    let len = block.len() as u64;
+    let place = |position: u64| position.saturating_sub(start).min(len) as usize;
+    block.samples().slice(place(range.start)..place(range.end))
+}
