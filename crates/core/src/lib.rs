@@ -18,6 +18,7 @@ pub mod known;
 pub mod limit;
 pub mod line;
 pub mod measure;
+pub mod pair;
 pub mod plan;
 pub mod scan;
 pub mod setup;

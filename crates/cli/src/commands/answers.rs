@@ -2,16 +2,17 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope, TimedProgram};
-use deep_tap::measure::{self, Answers};
-use deep_tap::time::{Tick, Time};
+use deep_tap::measure::{self, Answers, Estimate, Measure};
+use deep_tap::time::Time;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{load, mean_time, parse_time, scope, tell_damage, time};
+use crate::load::{load, parse_time, scope, tell_damage, time};
 use crate::output::{Out, write_table};
+use crate::quantities::estimate;
 
 /// What was found, as JSON has it: times in seconds.
 #[derive(Serialize)]
@@ -23,7 +24,7 @@ struct Found<'a> {
     requests: u64,
     answered: u64,
     shortest: Option<Took>,
-    mean: Option<Time>,
+    mean: Option<Estimate>,
     longest: Option<Took>,
     /// The instants of requests without an answer, up to a thousand.
     missing: Vec<Time>,
@@ -32,10 +33,10 @@ struct Found<'a> {
 /// How long one answer took, and what is known of that.
 #[derive(Serialize)]
 struct Took {
-    request_at: Time,
+    request_at: Option<Time>,
     took: Time,
-    from: Option<Time>,
-    to: Option<Time>,
+    from: Time,
+    to: Time,
 }
 
 pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failure> {
@@ -53,7 +54,7 @@ pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failur
     let found = found(args, capture, &seen, within);
     write_table(&args.table, out, &found, || rows(&found), || text(capture, &seen, &found))?;
     tell_damage(capture);
-    Ok(if seen.requests == 0 || seen.answered < seen.requests { Outcome::Violated } else { Outcome::Done })
+    Ok(if seen.requests == 0 || seen.answered() < seen.requests { Outcome::Violated } else { Outcome::Done })
 }
 
 fn compiled(option: &str, text: &str, scope: &Scope, capture: &Capture) -> Result<TimedProgram, Failure> {
@@ -63,14 +64,11 @@ fn compiled(option: &str, text: &str, scope: &Scope, capture: &Capture) -> Resul
 
 fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within: Option<Time>) -> Found<'a> {
     let base = capture.base();
-    let took = |(at, ticks): (Tick, u64)| {
-        let bounds = seen.bounds(ticks);
-        Took {
-            request_at: base.time_of(at),
-            took: base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX)),
-            from: bounds.map(|bounds| bounds.lo),
-            to: bounds.map(|bounds| bounds.hi),
-        }
+    let took = |measure: Measure| Took {
+        request_at: measure.at,
+        took: measure.value,
+        from: measure.bounds.lo,
+        to: measure.bounds.hi,
     };
     Found {
         file: args.source.file.display().to_string(),
@@ -78,10 +76,10 @@ fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within:
         answer: &args.answer,
         within,
         requests: seen.requests,
-        answered: seen.answered,
-        shortest: seen.shortest.map(took),
-        mean: mean_time(capture, seen.ticks, seen.answered),
-        longest: seen.longest.map(took),
+        answered: seen.answered(),
+        shortest: seen.took.min().map(took),
+        mean: seen.took.mean(),
+        longest: seen.took.max().map(took),
         missing: seen.missing.iter().map(|tick| base.time_of(*tick)).collect(),
     }
 }
@@ -94,10 +92,10 @@ fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
         found.requests.to_string(),
         found.answered.to_string(),
         seconds(found.shortest.as_ref().map(|took| took.took)),
-        seconds(found.mean),
+        found.mean.map_or(String::new(), |mean| format!("{:e}", mean.value)),
         seconds(found.longest.as_ref().map(|took| took.took)),
-        seconds(found.longest.as_ref().and_then(|took| took.from)),
-        seconds(found.longest.as_ref().and_then(|took| took.to)),
+        seconds(found.longest.as_ref().map(|took| took.from)),
+        seconds(found.longest.as_ref().map(|took| took.to)),
     ];
     vec![head.map(str::to_string).to_vec(), row]
 }
@@ -108,22 +106,18 @@ const MOST_LISTED: usize = 10;
 fn text(capture: &Capture, seen: &Answers, found: &Found<'_>) -> String {
     let tick = capture.base().tick();
     let mut text =
-        format!("{} requests, {} answered          {}\n", seen.requests, seen.answered, found.file);
-    let mut took = |name: &str, took: &Option<Took>, at: Option<(Tick, u64)>| {
-        let (Some(took), Some((at, _))) = (took, at) else { return };
-        let known = match (took.from, took.to) {
-            (Some(from), Some(to)) if from != to => {
-                format!(", {} to {}", from.rounded(tick), to.rounded(tick))
-            }
-            _ => String::new(),
+        format!("{} requests, {} answered          {}\n", found.requests, found.answered, found.file);
+    for (name, took) in [("soonest", &found.shortest), ("latest", &found.longest)] {
+        let Some(took) = took else { continue };
+        let known = match took.from == took.to {
+            true => String::new(),
+            false => format!(", {} to {}", took.from.rounded(tick), took.to.rounded(tick)),
         };
-        let asked = time(capture, at);
+        let asked = took.request_at.map_or(String::new(), |at| at.rounded(tick));
         text.push_str(&format!("{name:<10}{}{known}, asked at {asked}\n", took.took.rounded(tick)));
-    };
-    took("soonest", &found.shortest, seen.shortest);
-    took("latest", &found.longest, seen.longest);
+    }
     if let Some(mean) = found.mean {
-        text.push_str(&format!("{:<10}{}\n", "mean", mean.rounded(tick)));
+        text.push_str(&format!("{:<10}{}\n", "mean", estimate(mean, "s")));
     }
     if !seen.missing.is_empty() {
         text.push_str("\nwithout an answer, asked at:\n");

@@ -37,3 +37,33 @@ impl Hit {
         self.certainty != Certainty::Possible
     }
 }
+
+/// Where an event happens among 64 ticks; no tick has two marks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct MarkWord {
+    /// The tick of bit 0, a multiple of 64.
+    pub start: Tick,
+    /// A one for each tick at which it certainly happens.
+    pub certain: u64,
+    /// A one for each tick at which the record shows it, though it may not have happened.
+    pub doubtful: u64,
+    /// A one for each tick at which it may have happened, though the record does not show it.
+    pub possible: u64,
+}
+
+impl MarkWord {
+    /// A one for each mark.
+    #[inline]
+    pub fn all(&self) -> u64 {
+        self.certain | self.doubtful | self.possible
+    }
+
+    pub(super) fn mark(&mut self, hit: Hit) {
+        let bit = 1 << (hit.tick.0 % 64);
+        match hit.certainty {
+            Certainty::Certain => self.certain |= bit,
+            Certainty::Doubtful => self.doubtful |= bit,
+            Certainty::Possible => self.possible |= bit,
+        }
+    }
+}

@@ -23,8 +23,8 @@ pub use check::{
     Action, Arm, ArmRow, ConditionProgram, FrameTests, LineEdge, Meaning, Program, Scope, State,
     StateMachine, StateProblem, StateReport, StateRow, StateTable, Wait,
 };
-pub use doubt::{DoubtfulHits, Stretch, Stretches};
-pub use hit::{Certainty, Hit};
+pub use doubt::{DoubtfulHits, MarkWords, Stretch, Stretches};
+pub use hit::{Certainty, Hit, MarkWord};
 pub use run::{BusSeen, Hits, StreamSearch};
 pub(crate) use syntax::mentions;
 pub use syntax::{

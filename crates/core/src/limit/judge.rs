@@ -62,34 +62,21 @@ pub(super) struct Judge {
     pub(super) pass_to: i64,
     /// Fails from here on: the whole interval is more than the maximum.
     pub(super) fail_from: i64,
-    /// From here on, the end is possibly after the start.
-    pub(super) possible_from: i64,
-    /// From here on, the end is certainly after the start.
-    pub(super) certain_from: i64,
 }
 
 impl Judge {
     /// The decisions about intervals that are known like this.
-    ///
-    /// `together` says whether two exact instants that coincide are in order.
-    pub(super) fn new(required: Required, span: &Span, together: bool) -> Result<Self> {
-        Self::try_new(required, span, together).ok_or_else(|| {
+    pub(super) fn new(required: Required, span: &Span) -> Result<Self> {
+        Self::try_new(required, span).ok_or_else(|| {
             let tick = span.base().tick();
             let message = format!("the limit {required} cannot be compared exactly at a tick of {tick}");
             Error::new(ErrorKind::Range, message).with_help("write the limit with fewer digits")
         })
     }
 
-    fn try_new(required: Required, span: &Span, together: bool) -> Option<Self> {
-        let (certain_from, possible_from) = span.in_order_from(together)?;
-        let mut judge = Judge {
-            pass_from: i64::MIN,
-            fail_to: i64::MIN,
-            pass_to: i64::MAX,
-            fail_from: i64::MAX,
-            possible_from,
-            certain_from,
-        };
+    fn try_new(required: Required, span: &Span) -> Option<Self> {
+        let mut judge =
+            Judge { pass_from: i64::MIN, fail_to: i64::MIN, pass_to: i64::MAX, fail_from: i64::MAX };
         if let Some(min) = required.min_time() {
             judge.pass_from = span.first_certainly_at_least(min)?;
             judge.fail_to = span.last_certainly_below(min)?;

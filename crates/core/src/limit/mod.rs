@@ -14,7 +14,6 @@ mod bound;
 mod check;
 mod formula;
 mod judge;
-mod lookahead;
 mod occurrence;
 mod outlook;
 mod part;

@@ -3,6 +3,7 @@
 use serde::Serialize;
 
 use super::bound::{BoundLimit, Programs};
+use super::judge::Judge;
 use super::part::Kind;
 use crate::error::Result;
 use crate::known::Precision;
@@ -40,18 +41,19 @@ impl BoundLimit {
         if self.check_at(base).is_err() {
             return Ok(Outlook { can_pass: false, can_fail: false, distance: None });
         }
-        let judge = self.judge(precision)?;
+        let span = self.span_within(precision);
+        let (judge, together) = (Judge::new(required, &span)?, self.together(&span)?);
         // An answer that may have come before its start can pass: if it did, there is no occurrence.
         // A change of data that is not certainly in order leaves it open which one counts.
         let counted = match self.limit.kind {
-            Kind::Delay | Kind::Recovery => judge.possible_from,
+            Kind::Delay | Kind::Recovery => together.possible_from,
             // Either order is one.
             Kind::Skew => 0,
-            _ => judge.certain_from,
+            _ => together.certain_from,
         };
         let passing = counted.max(judge.pass_from).max(0)..=judge.pass_to;
         // Too long can always be seen; too short only where the order is certain.
-        let can_fail = required.max.is_some() || judge.certain_from.max(0) <= judge.fail_to;
+        let can_fail = required.max.is_some() || together.certain_from.max(0) <= judge.fail_to;
         // A pulse no longer than a tick can be missed altogether.
         let hidden = self.limit.kind == Kind::Width
             && precision.is_sampled()

@@ -1,42 +1,37 @@
 //! Requests and what answers them.
 
+use std::ops::ControlFlow;
+
+use super::intervals::Intervals;
 use crate::capture::Capture;
-use crate::event::TimedProgram;
-use crate::known::{Precision, Rule, Span};
-use crate::time::{Bounds, Rational, Tick, Time};
+use crate::event::{Certainty, Hit, TimedProgram};
+use crate::known::Rule;
+use crate::pair::{Following, Pairs, Partner, Side, Together};
+use crate::time::{Rational, Tick, Time};
 
 /// Most requests without an answer whose instants are kept.
 const MOST_MISSING: usize = 1000;
 
-/// How requests were answered. Times from a request to its answer are counted in ticks;
-/// [`bounds`](Answers::bounds) says how well they are known.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// How requests were answered.
+#[derive(Clone, Debug)]
 pub struct Answers {
     /// Requests, but for one at the end whose answer may come after it.
     pub requests: u64,
-    /// Those that were answered.
-    pub answered: u64,
+    /// From each request that was answered to its answer.
+    pub took: Intervals,
     /// Where requests were not answered, up to a thousand of them.
     pub missing: Vec<Tick>,
-    /// The request that was answered soonest, and how many ticks that took.
-    pub shortest: Option<(Tick, u64)>,
-    /// The request that was answered latest, and how many ticks that took.
-    pub longest: Option<(Tick, u64)>,
-    /// All ticks from requests to answers.
-    pub ticks: u64,
-    /// What is known of each of them.
-    known: Span,
 }
 
 impl Answers {
-    /// What is known of a time of so many ticks from a request to its answer.
-    pub fn bounds(&self, ticks: u64) -> Option<Bounds> {
-        self.known.length(i64::try_from(ticks).ok()?)
+    /// How many requests were answered.
+    pub fn answered(&self) -> u64 {
+        self.took.count()
     }
 }
 
-/// Pairs each request with the first answer after it. It has none when the next request, or the time
-/// `within`, comes first.
+/// Pairs each request with the first answer after it, as those of a `delay` are paired ([`Following`]). It
+/// has none when the next request, or the time `within`, comes first.
 ///
 /// ```
 /// use deep_tap_core::capture::{Capture, TraceBuilder};
@@ -60,8 +55,9 @@ impl Answers {
 /// let event = |text| Program::compile(text, &scope)?.at(capture.base());
 /// let (ask, done) = (event("ASK rises")?, event("DONE rises")?);
 /// let seen = answers(&capture, &ask, &done, None);
-/// assert_eq!((seen.requests, seen.answered, seen.missing.as_slice()), (3, 2, &[Tick(300)][..]));
-/// assert_eq!((seen.shortest, seen.longest), (Some((Tick(100), 30)), Some((Tick(500), 60))));
+/// assert_eq!((seen.requests, seen.answered(), seen.missing.as_slice()), (3, 2, &[Tick(300)][..]));
+/// let (min, max) = (seen.took.min().unwrap(), seen.took.max().unwrap());
+/// assert_eq!((min.value.to_string(), max.value.to_string()), ("30 us".into(), "60 us".into()));
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
 pub fn answers(
@@ -72,45 +68,68 @@ pub fn answers(
 ) -> Answers {
     let limit = within.and_then(|time| capture.base().ticks_in(time)).map(Rational::floor);
     let limit = limit.map_or(u64::MAX, |ticks| u64::try_from(ticks).unwrap_or(0));
-    let mut requests = request.hits(capture, capture.range()).map(|hit| hit.tick).peekable();
-    let mut answers = answer.hits(capture, capture.range()).map(|hit| hit.tick).peekable();
-    let known = Precision::of(capture, Rule::Proven).between(&request.instants(), &answer.instants());
-    let mut seen = Answers {
-        requests: 0,
-        answered: 0,
-        missing: Vec::new(),
-        shortest: None,
-        longest: None,
-        ticks: 0,
-        known,
-    };
-    while let Some(asked) = requests.next() {
-        while answers.next_if(|tick| *tick <= asked).is_some() {}
-        let last = Tick(asked.0.saturating_add(limit));
-        let next = requests.peek().copied();
-        let counts = |tick: &Tick| *tick <= last && next.is_none_or(|next| *tick <= next);
-        match answers.peek().copied().filter(counts) {
-            Some(tick) => {
-                let took = tick.0 - asked.0;
-                seen.requests += 1;
-                seen.answered += 1;
-                seen.ticks = seen.ticks.saturating_add(took);
-                if seen.shortest.is_none_or(|(_, shortest)| took < shortest) {
-                    seen.shortest = Some((asked, took));
-                }
-                if seen.longest.is_none_or(|(_, longest)| took > longest) {
-                    seen.longest = Some((asked, took));
-                }
-            }
-            // The record ends before that could be said.
-            None if next.is_none() && last.0 >= capture.len() => {}
-            None => {
-                seen.requests += 1;
-                if seen.missing.len() < MOST_MISSING {
-                    seen.missing.push(asked);
-                }
-            }
+    let took = Intervals::between(capture, &request.instants(), &answer.instants());
+    let together = Together::new(&took.known(), true);
+    let mut pairing =
+        Pairing { took, limit, len: capture.len(), requests: 0, missing: Vec::new(), late: None };
+    let side = |event| Side::new(TimedProgram::marks(event, capture, capture.range(), Rule::Proven));
+    if let Some(together) = together {
+        let mut following = Following::new(together, true, capture.len());
+        // The record is stored: all of it is there.
+        let _ = following.advance(&mut side(request), &mut side(answer), &mut pairing);
+    }
+    let Pairing { took, requests, missing, .. } = pairing;
+    Answers { requests, took, missing }
+}
+
+struct Pairing {
+    took: Intervals,
+    /// Most ticks that an answer may take.
+    limit: u64,
+    len: u64,
+    requests: u64,
+    missing: Vec<Tick>,
+    /// A request whose answer may come after the record, if no other one follows.
+    late: Option<Tick>,
+}
+
+impl Pairing {
+    fn missing(&mut self, asked: Tick) {
+        self.requests += 1;
+        if self.missing.len() < MOST_MISSING {
+            self.missing.push(asked);
         }
     }
-    seen
+
+    fn request(&mut self, asked: Hit, partners: &[Partner]) {
+        if let Some(late) = self.late.take() {
+            self.missing(late);
+        }
+        let shown = partners.iter().find(|partner| partner.recorded && partner.ticks >= 0);
+        match shown {
+            Some(answer) if answer.ticks.unsigned_abs() <= self.limit => {
+                self.requests += 1;
+                self.took.add_open(asked, partners);
+            }
+            None if asked.tick.0.saturating_add(self.limit) >= self.len => self.late = Some(asked.tick),
+            Some(_) | None => self.missing(asked.tick),
+        }
+    }
+}
+
+impl Pairs for Pairing {
+    fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
+        let (tick, ticks) = (partner, partner.since(event));
+        let event = Hit { tick: event, certainty: Certainty::Certain };
+        self.request(event, &[Partner { tick, ticks, certain: true, recorded: true }]);
+        ControlFlow::Continue(())
+    }
+
+    fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        // What may only have happened is no request.
+        if event.is_recorded() {
+            self.request(event, partners);
+        }
+        ControlFlow::Continue(())
+    }
 }

@@ -6,9 +6,10 @@ use serde::Serialize;
 
 use super::distribution::Distribution;
 use crate::capture::Capture;
-use crate::event::TimedProgram;
+use crate::event::{Hit, TimedProgram};
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::{Level, LineId};
+use crate::pair::{Following, Partner, Pulled, Side, Together};
 use crate::time::{Bounds, Tick, Time, TimeBase};
 
 /// A number for display, and between which others its true value lies.
@@ -52,7 +53,8 @@ pub struct Measure {
 ///
 /// Every true interval lies within a tick of the counted one (and the skew, and the error of the time
 /// base). So do their smallest, their largest and each percentile; their standard deviation is off by as
-/// much at the most, and their mean, too. Where each begins with the end of the one before, only the
+/// much at the most, and their mean, too. Where the record leaves open which event is the end of one, all
+/// of them may be off by as much more. Where each begins with the end of the one before, only the
 /// first and the last edge of all count for the mean, which is then known N times as well.
 #[derive(Clone, Debug)]
 pub struct Intervals {
@@ -68,6 +70,9 @@ pub struct Intervals {
     pub span: Option<(Tick, Tick)>,
     /// What is known of each.
     known: Span,
+    /// By how many ticks one may be shorter, or longer, since another event may be its end.
+    shorter: i64,
+    longer: i64,
 }
 
 impl Intervals {
@@ -80,6 +85,8 @@ impl Intervals {
             longest: None,
             span: None,
             known: Precision::of(capture, Rule::Proven).between(from, to),
+            shorter: 0,
+            longer: 0,
         }
     }
 
@@ -94,10 +101,24 @@ impl Intervals {
         self.ticks.add(ticks);
     }
 
+    /// Adds the interval from an event to the likeliest of the partners that it may have; whether there is
+    /// one that the record shows.
+    pub(crate) fn add_open(&mut self, event: Hit, partners: &[Partner]) -> Option<Partner> {
+        let shown = *partners.iter().find(|partner| partner.recorded && partner.ticks >= 0)?;
+        for partner in partners {
+            self.shorter = self.shorter.max(shown.ticks.saturating_sub(partner.ticks));
+            self.longer = self.longer.max(partner.ticks.saturating_sub(shown.ticks));
+        }
+        self.add(event.tick, event.tick.offset(shown.ticks));
+        Some(shown)
+    }
+
     fn measure(&self, ticks: i64, at: Option<Tick>) -> Option<Measure> {
         Some(Measure {
             value: self.known.counted(ticks),
-            bounds: self.known.length(ticks)?,
+            bounds: self
+                .known
+                .length_over(ticks.saturating_sub(self.shorter), ticks.saturating_add(self.longer))?,
             at: at.map(|at| self.base().time_of(at)),
         })
     }
@@ -143,7 +164,8 @@ impl Intervals {
 
     /// A number made of intervals that are at most about so long, in seconds.
     fn off_by(&self, value: f64, longest: f64) -> Estimate {
-        let off = self.known.slack() * self.base().tick().to_f64() + longest * self.known.clock_error();
+        let ticks = self.known.slack() + self.shorter.max(self.longer) as f64;
+        let off = ticks * self.base().tick().to_f64() + longest * self.known.clock_error();
         Estimate { value, lo: (value - off).max(0.0), hi: value + off }
     }
 
@@ -243,7 +265,7 @@ pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estim
 }
 
 /// From each first event to the second after it, from there to the third, and so on, each before the next
-/// first event and within the range. With more than two events, the last entry is from the first to the
+/// first event and within the range, paired as those of a `delay` ([`Following`]). With more than two events, the last entry is from the first to the
 /// last of them.
 ///
 /// ```
@@ -280,34 +302,41 @@ pub fn chain(capture: &Capture, events: &[TimedProgram], range: Range<Tick>) -> 
     let between = |from: &TimedProgram, to: &TimedProgram| {
         Intervals::between(capture, &from.instants(), &to.instants())
     };
-    let exact = Precision::of(capture, Rule::Proven).is_exact();
     let mut stages: Vec<Intervals> = events.windows(2).map(|pair| between(&pair[0], &pair[1])).collect();
     let mut whole = others.last().map(|last| between(first, last));
-    let mut starts = first.hits(capture, range.clone()).map(|hit| hit.tick).peekable();
-    let mut ends: Vec<_> = others
-        .iter()
-        .map(|event| event.hits(capture, range.clone()).map(|hit| hit.tick).peekable())
-        .collect();
-    while let Some(start) = starts.next() {
-        let next = starts.peek().copied();
+    let marks = |event| Side::new(TimedProgram::marks(event, capture, range.clone(), Rule::Proven));
+    let mut starts = marks(first);
+    let mut ends: Vec<_> = others.iter().map(marks).collect();
+    let pairing =
+        |stage: &Intervals| Some(Following::new(Together::new(&stage.known, true)?, true, capture.len()));
+    let pairings: Option<Vec<Following>> = stages.iter().map(pairing).collect();
+    let Some(mut pairings) = pairings else { return stages };
+    while let Pulled::Some(start) = starts.peek() {
+        starts.pass();
+        // What may only have happened is not measured.
+        if !start.is_recorded() {
+            continue;
+        }
         let mut reached = Some(start);
-        for (stage, ends) in stages.iter_mut().zip(&mut ends) {
+        for ((stage, ends), pairing) in stages.iter_mut().zip(&mut ends).zip(&mut pairings) {
             let Some(from) = reached else { break };
-            // Together with it, in a sampled record, may be before it.
-            let before = |end: &Tick| *end < from || (*end == from && !exact);
-            while ends.next_if(before).is_some() {}
-            reached = ends.peek().copied().filter(|end| next.is_none_or(|next| *end <= next));
-            match reached {
-                Some(end) => stage.add(from, end),
-                None => stage.unpaired += 1,
-            }
+            let next = |place| starts.get(place);
+            reached = match pairing.partners_of(from, next, ends) {
+                Pulled::Some(partners) => stage.add_open(from, partners).map(Partner::hit),
+                Pulled::End | Pulled::NotYet => None,
+            };
+            stage.unpaired += u64::from(reached.is_none());
         }
         if let Some(whole) = &mut whole {
             match reached {
-                Some(end) => whole.add(start, end),
+                Some(end) => whole.add(start.tick, end.tick),
                 None => whole.unpaired += 1,
             }
         }
+    }
+    if let Some(whole) = &mut whole {
+        whole.shorter = stages.iter().map(|stage| stage.shorter).fold(0, i64::saturating_add);
+        whole.longer = stages.iter().map(|stage| stage.longer).fold(0, i64::saturating_add);
     }
     if stages.len() > 1 {
         stages.extend(whole);

@@ -10,7 +10,7 @@ use std::ops::Range;
 
 use crate::capture::{CHUNK, Capture, Trace};
 use crate::event::check::{Form, Test3, Tree};
-use crate::event::hit::{Certainty, Hit};
+use crate::event::hit::{Certainty, Hit, MarkWord};
 use crate::event::run::{MaskTest, NONE, Stored, Window};
 use crate::event::syntax::Direction;
 use crate::event::timed::TimedProgram;
@@ -144,6 +144,32 @@ impl<'a> Marks<'a> {
                 _ => u64::MAX,
             };
             *marks &= below(self.range.end) & !below(self.range.start);
+        }
+    }
+}
+
+impl Marks<'_> {
+    /// The next word that has any mark.
+    #[inline]
+    pub(super) fn next_word(&mut self) -> Option<MarkWord> {
+        loop {
+            while let Some(marks) = self.marks.get(self.word).copied() {
+                let word = self.word;
+                self.word += 1;
+                if marks == 0 {
+                    continue;
+                }
+                let (certain, shown) = match &self.guard {
+                    None => (marks, marks),
+                    Some(_) => (marks & self.certain[word], marks & self.shown[word]),
+                };
+                let start = Tick(self.chunk + (word * GROUP) as u64);
+                let doubtful = shown & !certain;
+                return Some(MarkWord { start, certain, doubtful, possible: marks & !shown & !certain });
+            }
+            if !self.next_chunk() {
+                return None;
+            }
         }
     }
 }

@@ -10,6 +10,8 @@ mod hits;
 mod lengths;
 mod marks;
 mod stretches;
+mod words;
 
 pub use hits::DoubtfulHits;
 pub use stretches::{Stretch, Stretches};
+pub use words::MarkWords;

@@ -2,12 +2,13 @@
 
 use std::ops::ControlFlow;
 
-use super::{Holding, Partner, Take, Walk};
+use super::{Holding, Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
 use crate::known::{Rule, Span};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
 use crate::limit::quantity::{Quantity, Required};
+use crate::pair::Partner;
 
 impl Walk<'_> {
     pub(super) fn width<S: Take>(
@@ -33,7 +34,7 @@ impl Walk<'_> {
             let ticks = stretch.end.since(stretch.start);
             if stretch.begins && stretch.ends {
                 let partner = Partner { tick: stretch.end, ticks, certain: sure, recorded: true };
-                self.settle(Hit { tick: stretch.start, certainty }, &[partner], false, sink)?;
+                self.settle(Hit { tick: stretch.start, certainty }, &[partner], sink)?;
             } else {
                 // An unknown level touches an end: the length is a lower bound at best.
                 let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));

@@ -1,13 +1,12 @@
 //! Finding the occurrences of a limit: which events belong together, and how sure that is.
 //!
-//! Where a record cannot tell the order of two events, or whether one happened at all, an
-//! occurrence has several possible partners. It passes when all of them pass, fails when a partner
-//! is certain and all of them fail, and is inconclusive otherwise.
+//! [`pair`](crate::pair) says which events belong together. An occurrence with several possible partners
+//! passes when all of them pass, fails when a partner is certain and all of them fail, and is inconclusive
+//! otherwise.
 
 mod bits;
 mod lasting;
-mod pairs;
-mod skew;
+mod paired;
 mod steady;
 mod voltage;
 
@@ -16,14 +15,14 @@ use std::ops::ControlFlow;
 
 use super::bound::{BoundLimit, Programs};
 use super::judge::{Judge, Verdict};
-use super::lookahead::Lookahead;
 use super::occurrence::{Doubt, Found, Measured, Occurrence};
 use super::part::Kind;
 use crate::capture::Capture;
-use crate::error::Result;
-use crate::event::{Certainty, ConditionProgram, Hit, Stretch, Stretches, TimedProgram};
+use crate::error::{Error, ErrorKind, Result};
+use crate::event::{ConditionProgram, MarkWords, Stretch, Stretches, TimedProgram};
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::Signal;
+use crate::pair::{Side, Together};
 use crate::time::Tick;
 
 impl BoundLimit {
@@ -84,10 +83,10 @@ impl BoundLimit {
         let backwards = matches!(self.limit.kind, Kind::Setup | Kind::Removal);
         // A stop asked for by the sink is not an error.
         let _ = match &programs {
-            Programs::Data { data, reference } if backwards => walk.setup(data, reference, sink),
-            Programs::Data { data, reference } => walk.forward(reference, data, false, sink),
-            Programs::Pair { from, to } if self.limit.kind == Kind::Skew => walk.skew(from, to, sink),
-            Programs::Pair { from, to } => walk.forward(from, to, true, sink),
+            Programs::Data { data, reference } if backwards => walk.preceding(data, reference, sink),
+            Programs::Data { data, reference } => walk.following(reference, data, false, sink),
+            Programs::Pair { from, to } if self.limit.kind == Kind::Skew => walk.nearest(from, to, sink),
+            Programs::Pair { from, to } => walk.following(from, to, true, sink),
             Programs::Repeat { event, condition } => walk.period(event, condition.as_ref(), sink),
             Programs::Pulse { pulse, condition } if self.limit.kind == Kind::Duty => {
                 walk.duty(pulse, condition.as_ref(), self.limit.required, sink)
@@ -154,19 +153,13 @@ impl CertainPair {
 struct Walk<'a> {
     capture: &'a Capture,
     judge: Judge,
+    together: Together,
     span: Span,
     rule: Rule,
+    /// Whether its events are of several parts, in a record that may hide some of them.
+    open_events: bool,
     /// Signals involved that are unknown somewhere.
     unknown: Vec<Signal>,
-}
-
-/// A partner that an event may have.
-#[derive(Clone, Copy)]
-struct Partner {
-    tick: Tick,
-    ticks: i64,
-    certain: bool,
-    recorded: bool,
 }
 
 impl BoundLimit {
@@ -199,10 +192,14 @@ impl BoundLimit {
         if self.limit.kind == Kind::Skew { span.either_way() } else { span }
     }
 
-    /// The decisions about intervals of this limit.
-    pub(super) fn judge(&self, precision: &Precision<'_>) -> Result<Judge> {
-        let together = !matches!(self.limit.kind, Kind::Setup | Kind::Removal);
-        Judge::new(self.limit.required, &self.span_within(precision), together)
+    /// From which distance on its events are in order. Exactly together, they are, but for those that
+    /// precede a reference.
+    pub(super) fn together(&self, span: &Span) -> Result<Together> {
+        let same_tick = !matches!(self.limit.kind, Kind::Setup | Kind::Removal);
+        Together::new(span, same_tick).ok_or_else(|| {
+            let message = "the uncertainty of this record cannot be compared exactly";
+            Error::new(ErrorKind::Range, message).with_help("state skew and uncertainty with fewer digits")
+        })
     }
 
     /// The signals whose unknown levels leave an occurrence open.
@@ -218,67 +215,20 @@ impl BoundLimit {
 impl<'a> Walk<'a> {
     fn new(limit: &BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
         let precision = Precision::of(capture, rule);
-        let (span, judge) = (limit.span_within(&precision), limit.judge(&precision)?);
+        let span = limit.span_within(&precision);
+        let (judge, together) = (Judge::new(limit.limit.required, &span)?, limit.together(&span)?);
+        let open_events = limit.is_composite() && !precision.is_exact();
         let ever_unknown = |signal: &Signal| capture.trace(*signal).is_ever_unknown();
         let unknown = limit.involved().into_iter().filter(ever_unknown).collect();
-        Ok(Walk { capture, judge, span, rule, unknown })
+        Ok(Walk { capture, judge, together, span, rule, open_events, unknown })
     }
 
-    fn hits<'p>(&self, program: &'p TimedProgram) -> Lookahead<'p>
+    /// The marks of an event, to be paired with others.
+    fn side<'p>(&self, program: &'p TimedProgram) -> Side<MarkWords<'p>>
     where
         'a: 'p,
     {
-        Lookahead::new(program, self.capture, self.rule)
-    }
-
-    /// Decides one event that certainly has this one partner.
-    #[inline]
-    fn settle_certain<S: Take>(&self, start: Tick, end: Tick, sink: &mut S) -> ControlFlow<()> {
-        let verdict = self.judge.decide(end.since(start));
-        sink.certain(CertainPair { start, end, verdict })
-    }
-
-    /// Decides one event that has these possible partners, nearest first.
-    fn settle<S: Take>(
-        &self,
-        anchor: Hit,
-        partners: &[Partner],
-        backwards: bool,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        let recorded = anchor.is_recorded();
-        let Some(shown) = partners.iter().find(|p| p.recorded && p.ticks >= 0).or(partners.first()) else {
-            return if recorded {
-                sink.found(Found::Unpaired(anchor.tick))
-            } else {
-                ControlFlow::Continue(())
-            };
-        };
-        let definite = anchor.certainty == Certainty::Certain && partners.iter().any(|p| p.certain);
-        let verdicts = || partners.iter().map(|p| self.judge.decide(p.ticks));
-        let mut doubt = None;
-        let mut verdict = if verdicts().all(|v| v == Verdict::Pass) {
-            Verdict::Pass
-        } else if definite && verdicts().all(|v| v == Verdict::Fail) {
-            Verdict::Fail
-        } else {
-            let straddles = definite && partners.len() == 1;
-            doubt = Some(if straddles { Doubt::Resolution } else { Doubt::Order });
-            Verdict::Inconclusive
-        };
-        if !recorded && verdict == Verdict::Pass {
-            return ControlFlow::Continue(());
-        }
-        let (start, end) = if backwards { (shown.tick, anchor.tick) } else { (anchor.tick, shown.tick) };
-        let (start, end) = (start.min(end), start.max(end));
-        if self.unknown_within(start, end) {
-            (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
-        }
-        let all = partners.iter().map(|p| p.ticks);
-        let ticks = shown.ticks;
-        let partners = (all.clone().min().unwrap_or(ticks), all.max().unwrap_or(ticks));
-        let measured = Measured::Interval { ticks, partners };
-        sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
+        Side::new(program.marks(self.capture, self.capture.range(), self.rule))
     }
 
     fn unknown_within(&self, start: Tick, end: Tick) -> bool {

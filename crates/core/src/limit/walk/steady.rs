@@ -6,6 +6,7 @@ use super::{Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Stretch, TimedProgram};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::pair::Pulled;
 use crate::time::Tick;
 
 impl Walk<'_> {
@@ -15,19 +16,20 @@ impl Walk<'_> {
         holds: &ConditionProgram,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        let mut hits = self.hits(changes);
+        let mut hits = self.side(changes);
         let mut stretches = holds.stretches(self.capture, self.capture.range()).peekable();
         // A change so soon after the end may have been before it.
-        let window = self.judge.certain_from.max(0) as u64;
+        let window = self.together.certain_from.max(0) as u64;
         while let Some(stretch) = stretches.next() {
             let mut quiet = true;
             let until = Tick(stretch.end.0.saturating_add(window));
             let until = stretches.peek().map_or(until, |next| until.min(next.start));
-            while let Some(hit) = hits.peek()
+            while let Pulled::Some(hit) = hits.peek()
                 && hit.tick < until.max(stretch.end)
             {
-                hits.next();
+                hits.pass();
                 let verdict = match hit.certainty {
+                    _ if self.open_events => Verdict::Inconclusive,
                     Certainty::Certain => Verdict::Fail,
                     Certainty::Doubtful | Certainty::Possible => Verdict::Inconclusive,
                 };

@@ -1,0 +1,157 @@
+//! Starts and the answers that follow them.
+
+use std::ops::ControlFlow;
+
+use super::partner::{MOST_PARTNERS, Pairs, Partner, Progress, Together};
+use super::side::{Feed, Pulled, Side};
+use crate::event::Hit;
+
+/// Pairs each start with the first answer after it.
+#[derive(Debug)]
+pub struct Following {
+    together: Together,
+    /// Whether the next start ends the wait.
+    superseded: bool,
+    /// Ticks beyond any answer.
+    longest: i64,
+    partners: Vec<Partner>,
+}
+
+impl Following {
+    /// `superseded` says whether an answer after the next start belongs to that one only; `longest` is
+    /// the length of the record in ticks.
+    pub fn new(together: Together, superseded: bool, longest: u64) -> Self {
+        let longest = i64::try_from(longest).unwrap_or(i64::MAX);
+        Following { together, superseded, longest, partners: Vec::new() }
+    }
+
+    /// Pairs as many starts as the marks so far allow.
+    pub fn advance<S: Feed, A: Feed>(
+        &mut self,
+        starts: &mut Side<S>,
+        answers: &mut Side<A>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Progress> {
+        loop {
+            let start = match starts.peek() {
+                Pulled::Some(start) => start,
+                Pulled::End => return ControlFlow::Continue(Progress::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+            };
+            let answer = match self.first_possible(start, answers) {
+                Pulled::Some(answer) => Some(answer),
+                Pulled::End => None,
+                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+            };
+            // As nearly always: one certain answer before the next certain start.
+            if let Some(answer) = answer
+                && start.is_certain()
+                && answer.is_certain()
+                && answer.tick.since(start.tick) >= self.together.certain_from
+            {
+                let alone = match self.superseded {
+                    false => true,
+                    true => match starts.get(1) {
+                        Pulled::Some(next) => {
+                            next.is_certain() && self.together.supersedes(answer.tick, next.tick)
+                        }
+                        Pulled::End => true,
+                        Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+                    },
+                };
+                if alone {
+                    starts.pass();
+                    pairs.certain(start.tick, answer.tick)?;
+                    continue;
+                }
+            }
+            let superseded = self.superseded;
+            let next = |place: usize| if superseded { starts.get(place + 1) } else { Pulled::End };
+            if self.resolve(start, next, answers) == Pulled::NotYet {
+                return ControlFlow::Continue(Progress::Waiting);
+            }
+            starts.pass();
+            pairs.open(start, &self.partners)?;
+        }
+    }
+
+    /// The partners that one start may have, where `next` gives the starts that may supersede it, the
+    /// first of them being numbered 0. The answers are passed up to the first that is possible.
+    pub(crate) fn partners_of<A: Feed>(
+        &mut self,
+        start: Hit,
+        next: impl FnMut(usize) -> Pulled<Hit>,
+        answers: &mut Side<A>,
+    ) -> Pulled<&[Partner]> {
+        if self.first_possible(start, answers) == Pulled::NotYet {
+            return Pulled::NotYet;
+        }
+        match self.resolve(start, next, answers) {
+            Pulled::NotYet => Pulled::NotYet,
+            Pulled::Some(()) | Pulled::End => Pulled::Some(&self.partners),
+        }
+    }
+
+    /// Passes the answers that come too early for this start, and so for all after it.
+    #[inline]
+    fn first_possible<A: Feed>(&self, start: Hit, answers: &mut Side<A>) -> Pulled<Hit> {
+        loop {
+            match answers.peek() {
+                Pulled::Some(answer) if answer.tick.since(start.tick) < self.together.possible_from => {
+                    answers.pass();
+                }
+                other => return other,
+            }
+        }
+    }
+
+    /// Finds all partners of a start. After the next certain start, an answer is that one's; after one
+    /// before it that may have happened, an answer may be that one's.
+    fn resolve<A: Feed>(
+        &mut self,
+        start: Hit,
+        mut next: impl FnMut(usize) -> Pulled<Hit>,
+        answers: &mut Side<A>,
+    ) -> Pulled<()> {
+        let (mut certain_next, mut doubtful_next) = (None, None);
+        for place in 0..MOST_PARTNERS {
+            match next(place) {
+                Pulled::Some(hit) if hit.is_certain() => {
+                    certain_next = Some(hit);
+                    break;
+                }
+                Pulled::Some(hit) => doubtful_next = doubtful_next.or(Some(hit)),
+                Pulled::End => break,
+                Pulled::NotYet => return Pulled::NotYet,
+            }
+        }
+        self.partners.clear();
+        for place in 0..MOST_PARTNERS {
+            let answer = match answers.get(place) {
+                Pulled::Some(answer) => answer,
+                Pulled::End => return Pulled::Some(()),
+                Pulled::NotYet => return Pulled::NotYet,
+            };
+            let too_late = |next: Hit| answer.tick.since(next.tick) >= self.together.certain_from;
+            if certain_next.is_some_and(too_late) {
+                return Pulled::Some(());
+            }
+            let ticks = answer.tick.since(start.tick);
+            let before = |other: Option<Hit>| {
+                other.is_none_or(|next| self.together.supersedes(answer.tick, next.tick))
+            };
+            let certain = answer.is_certain()
+                && ticks >= self.together.certain_from
+                && before(certain_next)
+                && before(doubtful_next);
+            let recorded = answer.is_recorded();
+            self.partners.push(Partner { tick: answer.tick, ticks, certain, recorded });
+            if certain {
+                return Pulled::Some(());
+            }
+        }
+        let (tick, ticks) = (start.tick, self.longest);
+        self.partners.push(Partner { tick, ticks, certain: false, recorded: false });
+        Pulled::Some(())
+    }
+}

@@ -1,0 +1,78 @@
+//! What a pairing gives out.
+
+use std::ops::ControlFlow;
+
+use crate::event::{Certainty, Hit};
+use crate::known::Span;
+use crate::time::Tick;
+
+/// A partner that an event may have.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Partner {
+    /// Its tick.
+    pub tick: Tick,
+    /// Ticks from the earlier of the two to the later one; negative where it is recorded on the other
+    /// side, but may have come on this one.
+    pub ticks: i64,
+    /// Whether it certainly happened, and in this order.
+    pub certain: bool,
+    /// Whether the record shows it.
+    pub recorded: bool,
+}
+
+impl Partner {
+    /// The same as a mark.
+    pub fn hit(self) -> Hit {
+        let certainty = match (self.recorded, self.certain) {
+            (_, true) => Certainty::Certain,
+            (true, false) => Certainty::Doubtful,
+            (false, false) => Certainty::Possible,
+        };
+        Hit { tick: self.tick, certainty }
+    }
+}
+
+/// Takes pairs, in order of their events, and may say stop.
+pub trait Pairs {
+    /// An event and its partner, which certainly belong together; by far the most are such.
+    fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()>;
+
+    /// An event with all partners that it may have, the likeliest first; with none where it has none.
+    fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()>;
+}
+
+/// Where a pairing stands when it returns.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Progress {
+    /// All events have been given out.
+    Done,
+    /// More marks must arrive.
+    Waiting,
+}
+
+/// How many ticks an event must follow another one for their order to be possible, and certain.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Together {
+    /// From here on, the second is possibly after the first.
+    pub possible_from: i64,
+    /// From here on, it certainly is.
+    pub certain_from: i64,
+}
+
+impl Together {
+    /// That of events whose intervals are known like this; `same_tick` says whether two exact instants
+    /// that coincide are in order. `None` when exact arithmetic does not fit.
+    pub fn new(span: &Span, same_tick: bool) -> Option<Self> {
+        let (certain_from, possible_from) = span.in_order_from(same_tick)?;
+        Some(Together { possible_from, certain_from })
+    }
+
+    /// Whether a second start certainly comes after an answer, so that the answer is not its own.
+    #[inline]
+    pub(super) fn supersedes(self, answer: Tick, start: Tick) -> bool {
+        start.since(answer) >= self.certain_from.max(1)
+    }
+}
+
+/// Partners that one event is given at the most: beyond, the rest is one that may be anywhere.
+pub(super) const MOST_PARTNERS: usize = 1024;

@@ -1,0 +1,104 @@
+//! Events and the partners that precede them.
+
+use std::collections::VecDeque;
+use std::ops::ControlFlow;
+
+use super::partner::{MOST_PARTNERS, Pairs, Partner, Progress, Together};
+use super::side::{Feed, Pulled, Side};
+use crate::event::Hit;
+use crate::time::Tick;
+
+/// Pairs each event with the last partner before it.
+#[derive(Debug)]
+pub struct Preceding {
+    together: Together,
+    /// The last partner that was certain for the present event.
+    last: Option<Hit>,
+    /// Those after it, which may not count.
+    open: VecDeque<Hit>,
+    partners: Vec<Partner>,
+}
+
+impl Preceding {
+    /// With nothing before the first event.
+    pub fn new(together: Together) -> Self {
+        Preceding { together, last: None, open: VecDeque::new(), partners: Vec::new() }
+    }
+
+    fn is_certain(&self, partner: Hit, event: Tick) -> bool {
+        partner.is_certain() && event.since(partner.tick) >= self.together.certain_from
+    }
+
+    /// Pairs as many events as the marks so far allow.
+    pub fn advance<E: Feed, P: Feed>(
+        &mut self,
+        events: &mut Side<E>,
+        partners: &mut Side<P>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Progress> {
+        loop {
+            let event = match events.peek() {
+                Pulled::Some(event) => event,
+                Pulled::End => return ControlFlow::Continue(Progress::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+            };
+            if self.absorb(event, partners) == Pulled::NotYet {
+                return ControlFlow::Continue(Progress::Waiting);
+            }
+            events.pass();
+            match self.last {
+                Some(last) if self.open.is_empty() && event.is_certain() => {
+                    pairs.certain(event.tick, last.tick)?;
+                }
+                _ => {
+                    self.gather(event);
+                    pairs.open(event, &self.partners)?;
+                }
+            }
+        }
+    }
+
+    /// Takes in what may come before an event.
+    #[inline]
+    fn absorb<P: Feed>(&mut self, event: Hit, partners: &mut Side<P>) -> Pulled<()> {
+        loop {
+            match partners.peek() {
+                Pulled::Some(partner) if event.tick.since(partner.tick) >= self.together.possible_from => {
+                    partners.pass();
+                    // Whatever lies before a certain one can never be the last one again.
+                    if self.is_certain(partner, event.tick) {
+                        self.last = Some(partner);
+                        self.open.clear();
+                    } else {
+                        self.open.push_back(partner);
+                    }
+                }
+                Pulled::NotYet => return Pulled::NotYet,
+                Pulled::Some(_) | Pulled::End => break,
+            }
+        }
+        // One may be certain for this event that was not for the one before.
+        if !self.open.is_empty()
+            && let Some(place) = self.open.iter().rposition(|hit| self.is_certain(*hit, event.tick))
+        {
+            self.last = self.open.drain(..=place).next_back();
+        }
+        Pulled::Some(())
+    }
+
+    fn gather(&mut self, event: Hit) {
+        let mut found = std::mem::take(&mut self.partners);
+        found.clear();
+        let partner = |hit: &Hit| Partner {
+            tick: hit.tick,
+            ticks: event.tick.since(hit.tick),
+            certain: self.is_certain(*hit, event.tick),
+            recorded: hit.is_recorded(),
+        };
+        found.extend(self.open.iter().rev().take(MOST_PARTNERS).map(partner));
+        // Of very many, the first one bounds those between.
+        let first = self.open.front().filter(|_| self.open.len() > MOST_PARTNERS);
+        found.extend(first.into_iter().chain(&self.last).map(partner));
+        self.partners = found;
+    }
+}

@@ -1,0 +1,112 @@
+//! The marks of one event, read as far ahead as a decision needs.
+
+use std::collections::VecDeque;
+
+use crate::event::{Certainty, Hit, MarkWord};
+use crate::time::Tick;
+
+/// What comes next.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Pulled<T> {
+    /// This.
+    Some(T),
+    /// Nothing any more.
+    End,
+    /// That is not known yet: more may arrive.
+    NotYet,
+}
+
+/// Gives the marks of one event, word after word in order of time; words without a mark may be left out.
+pub trait Feed {
+    /// The next word.
+    fn next_word(&mut self) -> Pulled<MarkWord>;
+}
+
+/// All of a stored record.
+impl<I: Iterator<Item = MarkWord>> Feed for I {
+    #[inline]
+    fn next_word(&mut self) -> Pulled<MarkWord> {
+        self.next().map_or(Pulled::End, Pulled::Some)
+    }
+}
+
+/// One side of a pairing: the marks of an event, and how far they were looked at.
+#[derive(Debug)]
+pub struct Side<F> {
+    feed: F,
+    /// What is left of the present word.
+    word: MarkWord,
+    left: u64,
+    /// The next mark, if it was looked at.
+    first: Option<Hit>,
+    /// Those after it that were looked at.
+    more: VecDeque<Hit>,
+}
+
+impl<F: Feed> Side<F> {
+    /// Reads from the start.
+    pub fn new(feed: F) -> Self {
+        Side { feed, word: MarkWord::default(), left: 0, first: None, more: VecDeque::new() }
+    }
+
+    /// The feed.
+    pub fn feed_mut(&mut self) -> &mut F {
+        &mut self.feed
+    }
+
+    #[inline]
+    fn read(&mut self) -> Pulled<Hit> {
+        while self.left == 0 {
+            match self.feed.next_word() {
+                Pulled::Some(word) => (self.word, self.left) = (word, word.all()),
+                Pulled::End => return Pulled::End,
+                Pulled::NotYet => return Pulled::NotYet,
+            }
+        }
+        let at = self.left.trailing_zeros();
+        self.left &= self.left - 1;
+        let certainty = if self.word.certain >> at & 1 == 1 {
+            Certainty::Certain
+        } else if self.word.doubtful >> at & 1 == 1 {
+            Certainty::Doubtful
+        } else {
+            Certainty::Possible
+        };
+        Pulled::Some(Hit { tick: Tick(self.word.start.0 + u64::from(at)), certainty })
+    }
+
+    /// The next mark, which stays.
+    #[inline]
+    pub fn peek(&mut self) -> Pulled<Hit> {
+        if let Some(first) = self.first {
+            return Pulled::Some(first);
+        }
+        let read = self.read();
+        if let Pulled::Some(hit) = read {
+            self.first = Some(hit);
+        }
+        read
+    }
+
+    /// Passes the next mark, which was looked at.
+    #[inline]
+    pub fn pass(&mut self) {
+        self.first = self.more.pop_front();
+    }
+
+    /// The mark that comes this many after the next one; all stay.
+    pub fn get(&mut self, place: usize) -> Pulled<Hit> {
+        let first = self.peek();
+        let Some(beyond) = place.checked_sub(1) else { return first };
+        if !matches!(first, Pulled::Some(_)) {
+            return first;
+        }
+        while self.more.len() <= beyond {
+            match self.read() {
+                Pulled::Some(hit) => self.more.push_back(hit),
+                other => return other,
+            }
+        }
+        self.more.get(beyond).copied().map_or(Pulled::End, Pulled::Some)
+    }
+}

@@ -1,0 +1,56 @@
+//! Events and those that come after them.
+
+use std::ops::ControlFlow;
+
+use super::partner::{Pairs, Partner, Progress};
+use super::side::{Feed, Pulled, Side};
+use crate::event::{Certainty, Hit};
+use crate::time::Tick;
+
+/// Pairs each event with the next one of its kind.
+#[derive(Debug, Default)]
+pub struct Successive {
+    last: Option<Hit>,
+}
+
+impl Successive {
+    /// Pairs as many events as the marks so far allow. `holds` says whether what must hold does so all
+    /// the way from one tick to another, which are asked for in rising order: else they are no pair.
+    pub fn advance<E: Feed>(
+        &mut self,
+        events: &mut Side<E>,
+        mut holds: impl FnMut(Tick, Tick) -> bool,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Progress> {
+        loop {
+            let hit = match events.peek() {
+                Pulled::Some(hit) => hit,
+                Pulled::End => return ControlFlow::Continue(Progress::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+            };
+            events.pass();
+            let Some(previous) = self.last else {
+                self.last = Some(hit);
+                continue;
+            };
+            if !holds(previous.tick, hit.tick) {
+                // One that is not even recorded begins nothing.
+                if hit.is_recorded() {
+                    self.last = Some(hit);
+                    pairs.open(previous, &[])?;
+                }
+                continue;
+            }
+            self.last = Some(hit);
+            if previous.is_certain() && hit.is_certain() {
+                pairs.certain(previous.tick, hit.tick)?;
+                continue;
+            }
+            let recorded = previous.is_recorded() && hit.is_recorded();
+            let certainty = if recorded { Certainty::Doubtful } else { Certainty::Possible };
+            let ticks = hit.tick.since(previous.tick);
+            let partner = Partner { tick: hit.tick, ticks, certain: false, recorded };
+            pairs.open(Hit { tick: previous.tick, certainty }, &[partner])?;
+        }
+    }
+}
