@@ -58,7 +58,7 @@ impl MarkWord {
         self.certain | self.doubtful | self.possible
     }
 
-    pub(super) fn mark(&mut self, hit: Hit) {
+    pub(crate) fn mark(&mut self, hit: Hit) {
         let bit = 1 << (hit.tick.0 % 64);
         match hit.certainty {
             Certainty::Certain => self.certain |= bit,

@@ -4,7 +4,7 @@ use std::ops::ControlFlow;
 
 use super::partner::{MOST_PARTNERS, Pairs, Partner, Progress, Together};
 use super::side::{Feed, Pulled, Side};
-use crate::event::Hit;
+use crate::event::{Certainty, Hit};
 
 /// Pairs each start with the first answer after it.
 #[derive(Debug)]
@@ -33,37 +33,14 @@ impl Following {
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Progress> {
         loop {
+            self.certain_pairs(starts, answers, pairs)?;
             let start = match starts.peek() {
                 Pulled::Some(start) => start,
                 Pulled::End => return ControlFlow::Continue(Progress::Done),
                 Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
             };
-            let answer = match self.first_possible(start, answers) {
-                Pulled::Some(answer) => Some(answer),
-                Pulled::End => None,
-                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
-            };
-            // As nearly always: one certain answer before the next certain start.
-            if let Some(answer) = answer
-                && start.is_certain()
-                && answer.is_certain()
-                && answer.tick.since(start.tick) >= self.together.certain_from
-            {
-                let alone = match self.superseded {
-                    false => true,
-                    true => match starts.get(1) {
-                        Pulled::Some(next) => {
-                            next.is_certain() && self.together.supersedes(answer.tick, next.tick)
-                        }
-                        Pulled::End => true,
-                        Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
-                    },
-                };
-                if alone {
-                    starts.pass();
-                    pairs.certain(start.tick, answer.tick)?;
-                    continue;
-                }
+            if self.first_possible(start, answers) == Pulled::NotYet {
+                return ControlFlow::Continue(Progress::Waiting);
             }
             let superseded = self.superseded;
             let next = |place: usize| if superseded { starts.get(place + 1) } else { Pulled::End };
@@ -71,8 +48,50 @@ impl Following {
                 return ControlFlow::Continue(Progress::Waiting);
             }
             starts.pass();
-            pairs.open(start, &self.partners)?;
+            match self.partners[..] {
+                [Partner { tick, certain: true, .. }] if start.is_certain() => {
+                    pairs.certain(start.tick, tick)?;
+                }
+                _ => pairs.open(start, &self.partners)?,
+            }
         }
+    }
+
+    /// As nearly always: one certain answer to a certain start before the next certain start, or none. Goes
+    /// on for as long as it stays that way.
+    #[inline]
+    fn certain_pairs<S: Feed, A: Feed>(
+        &self,
+        starts: &mut Side<S>,
+        answers: &mut Side<A>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<()> {
+        let Together { possible_from, certain_from } = self.together;
+        while let Some(start) = starts.certain() {
+            let Some(mut answer) = answers.certain() else { break };
+            while answer.since(start) < possible_from {
+                answers.pass_certain();
+                let Some(next) = answers.certain() else { return ControlFlow::Continue(()) };
+                answer = next;
+            }
+            if answer.since(start) < certain_from {
+                break;
+            }
+            if self.superseded {
+                let Some(next) = starts.certain_after() else { break };
+                if answer.since(next) >= certain_from {
+                    starts.pass_certain();
+                    pairs.open(Hit { tick: start, certainty: Certainty::Certain }, &[])?;
+                    continue;
+                }
+                if !self.together.supersedes(answer, next) {
+                    break;
+                }
+            }
+            starts.pass_certain();
+            pairs.certain(start, answer)?;
+        }
+        ControlFlow::Continue(())
     }
 
     /// The partners that one start may have, where `next` gives the starts that may supersede it, the

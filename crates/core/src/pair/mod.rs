@@ -26,6 +26,8 @@ mod partner;
 mod preceding;
 mod side;
 mod successive;
+#[cfg(test)]
+mod tests;
 
 pub use following::Following;
 pub use nearest::Nearest;

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 
 use super::partner::{MOST_PARTNERS, Pairs, Partner, Progress, Together};
 use super::side::{Feed, Pulled, Side};
-use crate::event::Hit;
+use crate::event::{Certainty, Hit};
 use crate::time::Tick;
 
 /// Pairs each event with the last partner before it.
@@ -37,6 +37,7 @@ impl Preceding {
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Progress> {
         loop {
+            self.certain_pairs(events, partners, pairs)?;
             let event = match events.peek() {
                 Pulled::Some(event) => event,
                 Pulled::End => return ControlFlow::Continue(Progress::Done),
@@ -58,8 +59,41 @@ impl Preceding {
         }
     }
 
-    /// Takes in what may come before an event.
+    /// As nearly always: one certain partner comes certainly before a certain event, and the next one
+    /// certainly after it. Goes on for as long as it stays that way.
     #[inline]
+    fn certain_pairs<E: Feed, P: Feed>(
+        &mut self,
+        events: &mut Side<E>,
+        partners: &mut Side<P>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<()> {
+        if !self.open.is_empty() {
+            return ControlFlow::Continue(());
+        }
+        let Together { possible_from, certain_from } = self.together;
+        let mut last = self.last.map(|hit| hit.tick);
+        let mut said = ControlFlow::Continue(());
+        'events: while let Some(event) = events.certain() {
+            let Some(mut partner) = partners.certain() else { break };
+            while event.since(partner) >= certain_from {
+                last = Some(partner);
+                partners.pass_certain();
+                let Some(next) = partners.certain() else { break 'events };
+                partner = next;
+            }
+            let Some(before) = last.filter(|_| event.since(partner) < possible_from) else { break };
+            events.pass_certain();
+            said = pairs.certain(event, before);
+            if said.is_break() {
+                break;
+            }
+        }
+        self.last = last.map(|tick| Hit { tick, certainty: Certainty::Certain });
+        said
+    }
+
+    /// Takes in what may come before an event.
     fn absorb<P: Feed>(&mut self, event: Hit, partners: &mut Side<P>) -> Pulled<()> {
         loop {
             match partners.peek() {

@@ -24,7 +24,7 @@ pub trait Feed {
 
 /// All of a stored record.
 impl<I: Iterator<Item = MarkWord>> Feed for I {
-    #[inline]
+    #[inline(always)]
     fn next_word(&mut self) -> Pulled<MarkWord> {
         self.next().map_or(Pulled::End, Pulled::Some)
     }
@@ -37,6 +37,8 @@ pub struct Side<F> {
     /// What is left of the present word.
     word: MarkWord,
     left: u64,
+    /// The word after it, if it was looked at.
+    ahead: Option<MarkWord>,
     /// The next mark, if it was looked at.
     first: Option<Hit>,
     /// Those after it that were looked at.
@@ -46,7 +48,7 @@ pub struct Side<F> {
 impl<F: Feed> Side<F> {
     /// Reads from the start.
     pub fn new(feed: F) -> Self {
-        Side { feed, word: MarkWord::default(), left: 0, first: None, more: VecDeque::new() }
+        Side { feed, word: MarkWord::default(), left: 0, ahead: None, first: None, more: VecDeque::new() }
     }
 
     /// The feed.
@@ -54,14 +56,28 @@ impl<F: Feed> Side<F> {
         &mut self.feed
     }
 
+    /// Makes sure that there is something left of the present word.
     #[inline]
-    fn read(&mut self) -> Pulled<Hit> {
+    fn fill(&mut self) -> Pulled<()> {
         while self.left == 0 {
-            match self.feed.next_word() {
+            let next = match self.ahead.take() {
+                Some(word) => Pulled::Some(word),
+                None => self.feed.next_word(),
+            };
+            match next {
                 Pulled::Some(word) => (self.word, self.left) = (word, word.all()),
                 Pulled::End => return Pulled::End,
                 Pulled::NotYet => return Pulled::NotYet,
             }
+        }
+        Pulled::Some(())
+    }
+
+    fn read(&mut self) -> Pulled<Hit> {
+        match self.fill() {
+            Pulled::Some(()) => {}
+            Pulled::End => return Pulled::End,
+            Pulled::NotYet => return Pulled::NotYet,
         }
         let at = self.left.trailing_zeros();
         self.left &= self.left - 1;
@@ -73,6 +89,55 @@ impl<F: Feed> Side<F> {
             Certainty::Possible
         };
         Pulled::Some(Hit { tick: Tick(self.word.start.0 + u64::from(at)), certainty })
+    }
+
+    /// The next mark if it is certain and at hand: what nearly every pair is made of, without the care
+    /// that the others take.
+    ///
+    /// PERF: with [`peek`](Side::peek) alone, limits on clean records took a tenth longer.
+    #[inline(always)]
+    pub(super) fn certain(&mut self) -> Option<Tick> {
+        if let Some(first) = self.first {
+            return first.is_certain().then_some(first.tick);
+        }
+        if self.left == 0 {
+            self.fill();
+        }
+        first_certain(&self.word, self.left)
+    }
+
+    /// The mark after that, if it is certain and at hand, too.
+    #[inline(always)]
+    pub(super) fn certain_after(&mut self) -> Option<Tick> {
+        let left = match self.first {
+            None => self.left & self.left.wrapping_sub(1),
+            Some(_) => match self.more.front() {
+                Some(second) => return second.is_certain().then_some(second.tick),
+                None => self.left,
+            },
+        };
+        if left != 0 {
+            return first_certain(&self.word, left);
+        }
+        self.certain_ahead()
+    }
+
+    fn certain_ahead(&mut self) -> Option<Tick> {
+        if self.ahead.is_none()
+            && let Pulled::Some(word) = self.feed.next_word()
+        {
+            self.ahead = Some(word);
+        }
+        self.ahead.and_then(|word| first_certain(&word, word.all()))
+    }
+
+    /// Passes the mark that [`certain`](Side::certain) gave.
+    #[inline(always)]
+    pub(super) fn pass_certain(&mut self) {
+        match self.first {
+            Some(_) => self.pass(),
+            None => self.left &= self.left.wrapping_sub(1),
+        }
     }
 
     /// The next mark, which stays.
@@ -89,7 +154,6 @@ impl<F: Feed> Side<F> {
     }
 
     /// Passes the next mark, which was looked at.
-    #[inline]
     pub fn pass(&mut self) {
         self.first = self.more.pop_front();
     }
@@ -109,4 +173,11 @@ impl<F: Feed> Side<F> {
         }
         self.more.get(beyond).copied().map_or(Pulled::End, Pulled::Some)
     }
+}
+
+/// The tick of the first of some marks of a word, if that is certain.
+#[inline(always)]
+fn first_certain(word: &MarkWord, left: u64) -> Option<Tick> {
+    let lowest = left & left.wrapping_neg();
+    (word.certain & lowest != 0).then(|| Tick(word.start.0 + u64::from(left.trailing_zeros())))
 }

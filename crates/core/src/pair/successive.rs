@@ -23,6 +23,7 @@ impl Successive {
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Progress> {
         loop {
+            self.certain_pairs(events, &mut holds, pairs)?;
             let hit = match events.peek() {
                 Pulled::Some(hit) => hit,
                 Pulled::End => return ControlFlow::Continue(Progress::Done),
@@ -52,5 +53,32 @@ impl Successive {
             let partner = Partner { tick: hit.tick, ticks, certain: false, recorded };
             pairs.open(Hit { tick: previous.tick, certainty }, &[partner])?;
         }
+    }
+
+    /// As nearly always: one certain event after the other, what must hold holding. Goes on for as long as
+    /// it stays that way.
+    #[inline]
+    fn certain_pairs<E: Feed>(
+        &mut self,
+        events: &mut Side<E>,
+        holds: &mut impl FnMut(Tick, Tick) -> bool,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<()> {
+        let Some(mut last) = self.last.filter(Hit::is_certain).map(|hit| hit.tick) else {
+            return ControlFlow::Continue(());
+        };
+        let mut said = ControlFlow::Continue(());
+        while let Some(event) = events.certain() {
+            if !holds(last, event) {
+                break;
+            }
+            events.pass_certain();
+            said = pairs.certain(std::mem::replace(&mut last, event), event);
+            if said.is_break() {
+                break;
+            }
+        }
+        self.last = Some(Hit { tick: last, certainty: Certainty::Certain });
+        said
     }
 }

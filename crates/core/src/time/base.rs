@@ -17,11 +17,12 @@ pub const MAX_TICKS: u64 = 1 << 62;
 pub struct Tick(pub u64);
 
 impl Tick {
-    /// Ticks from `earlier` to `self`, negative when `earlier` is in truth later.
+    /// Ticks from `earlier` to `self`, negative when `earlier` is in truth later. Positions that no
+    /// capture has, from 2^63 on, count as the last one before.
+    #[inline]
     pub fn since(self, earlier: Tick) -> i64 {
-        // Both are at most MAX_TICKS in a capture; beyond that the difference saturates.
-        let difference = i128::from(self.0) - i128::from(earlier.0);
-        i64::try_from(difference).unwrap_or(if difference < 0 { i64::MIN } else { i64::MAX })
+        let held = |tick: Tick| tick.0.min(i64::MAX as u64) as i64;
+        held(self) - held(earlier)
     }
 
     /// This position moved by `ticks`, held at zero and at the largest position.

@@ -107,7 +107,7 @@ struct Settle<'w, 'a, S> {
 }
 
 impl<S: Take> Pairs for Settle<'_, '_, S> {
-    #[inline]
+    #[inline(always)]
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
         let (start, end) = (event.min(partner), event.max(partner));
         if self.walk.unknown.is_empty() && !self.walk.open_events {

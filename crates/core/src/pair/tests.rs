@@ -1,0 +1,245 @@
+//! Pairing against the slow obvious way, whole and in pieces.
+
+use std::collections::VecDeque;
+use std::ops::ControlFlow;
+
+use proptest::prelude::*;
+
+use super::{
+    Feed, Following, Nearest, Pairs, Partner, Preceding, Progress, Pulled, Side, Successive, Together,
+};
+use crate::event::{Certainty, Hit, MarkWord};
+use crate::time::Tick;
+
+/// An event and the partners it may have.
+type Found = (Hit, Vec<Partner>);
+
+/// Gives words as long as it has any, and waits now and then.
+struct Drip(VecDeque<Pulled<MarkWord>>);
+
+impl Feed for Drip {
+    fn next_word(&mut self) -> Pulled<MarkWord> {
+        self.0.pop_front().unwrap_or(Pulled::End)
+    }
+}
+
+/// Writes down what it is given.
+#[derive(Default)]
+struct Notes {
+    found: Vec<Found>,
+    most: Option<usize>,
+}
+
+impl Notes {
+    fn note(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        self.found.push((event, partners.to_vec()));
+        if self.most == Some(self.found.len()) { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    }
+}
+
+impl Pairs for Notes {
+    fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
+        let ticks = partner.since(event).abs();
+        let event = Hit { tick: event, certainty: Certainty::Certain };
+        self.note(event, &[Partner { tick: partner, ticks, certain: true, recorded: true }])
+    }
+
+    fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        self.note(event, partners)
+    }
+}
+
+fn words(hits: &[Hit], pauses: &[usize]) -> VecDeque<Pulled<MarkWord>> {
+    let mut words: VecDeque<Pulled<MarkWord>> = VecDeque::new();
+    for hit in hits {
+        let start = Tick(hit.tick.0 / 64 * 64);
+        match words.back_mut() {
+            Some(Pulled::Some(word)) if word.start == start => word.mark(*hit),
+            _ => {
+                let mut word = MarkWord { start, ..MarkWord::default() };
+                word.mark(*hit);
+                words.push_back(Pulled::Some(word));
+            }
+        }
+    }
+    for pause in pauses {
+        let at = pause % (words.len() + 1);
+        words.insert(at, Pulled::NotYet);
+    }
+    words
+}
+
+fn hits() -> impl Strategy<Value = Vec<Hit>> {
+    let certainty = prop_oneof![
+        8 => Just(Certainty::Certain),
+        1 => Just(Certainty::Doubtful),
+        1 => Just(Certainty::Possible),
+    ];
+    let distance = prop_oneof![6 => 1u64..12, 3 => 1u64..90, 1 => 1u64..700];
+    prop::collection::vec((distance, certainty), 0..60).prop_map(|steps| {
+        let mut tick = 0;
+        let step = |(distance, certainty)| {
+            tick += distance;
+            Hit { tick: Tick(tick), certainty }
+        };
+        steps.into_iter().map(step).collect()
+    })
+}
+
+/// From where on an order is possible, and certain: exact, sampled, with skew.
+fn together() -> impl Strategy<Value = Together> {
+    prop_oneof![Just((0, 0)), Just((1, 1)), Just((0, 1)), (-70i64..=0, 1i64..70)]
+        .prop_map(|(possible_from, certain_from)| Together { possible_from, certain_from })
+}
+
+fn partner(hit: Hit, ticks: i64, certain: bool) -> Partner {
+    Partner { tick: hit.tick, ticks, certain, recorded: hit.is_recorded() }
+}
+
+/// For each start, by definition.
+fn following_by_hand(starts: &[Hit], answers: &[Hit], together: Together, superseded: bool) -> Vec<Found> {
+    let find = |number: usize, start: &Hit| {
+        let rest = if superseded { &starts[number + 1..] } else { &[] };
+        let next = rest.iter().find(|hit| hit.is_certain());
+        let doubtful = rest.iter().find(|hit| !hit.is_certain());
+        let doubtful = doubtful.filter(|hit| next.is_none_or(|next| hit.tick < next.tick));
+        let mut partners = Vec::new();
+        for answer in answers {
+            let ticks = answer.tick.since(start.tick);
+            if ticks < together.possible_from {
+                continue;
+            }
+            if next.is_some_and(|next| answer.tick.since(next.tick) >= together.certain_from) {
+                break;
+            }
+            let before = |next: Option<&Hit>| {
+                next.is_none_or(|next| next.tick.since(answer.tick) >= together.certain_from.max(1))
+            };
+            let certain =
+                answer.is_certain() && ticks >= together.certain_from && before(next) && before(doubtful);
+            partners.push(partner(*answer, ticks, certain));
+            if certain {
+                break;
+            }
+        }
+        (*start, partners)
+    };
+    starts.iter().enumerate().map(|(number, start)| find(number, start)).collect()
+}
+
+fn preceding_by_hand(events: &[Hit], before: &[Hit], together: Together) -> Vec<Found> {
+    let find = |event: &Hit| {
+        let mut partners = Vec::new();
+        for hit in before.iter().rev() {
+            let ticks = event.tick.since(hit.tick);
+            if ticks < together.possible_from {
+                continue;
+            }
+            let certain = hit.is_certain() && ticks >= together.certain_from;
+            partners.push(partner(*hit, ticks, certain));
+            if certain {
+                break;
+            }
+        }
+        (*event, partners)
+    };
+    events.iter().map(find).collect()
+}
+
+fn nearest_by_hand(events: &[Hit], others: &[Hit], together: Together) -> Vec<Found> {
+    let find = |event: &Hit| {
+        let beside = |hit: &Hit| partner(*hit, hit.tick.since(event.tick).abs(), hit.is_certain());
+        let until_certain = |all: &mut Vec<Partner>, hit: &Hit| {
+            all.push(beside(hit));
+            hit.is_certain()
+        };
+        let mut partners = Vec::new();
+        let _ = others.iter().rev().filter(|o| o.tick <= event.tick).any(|o| until_certain(&mut partners, o));
+        let _ = others.iter().filter(|o| o.tick > event.tick).any(|o| until_certain(&mut partners, o));
+        if let Some(nearest) = partners.iter().filter(|p| p.certain).map(|p| p.ticks).min() {
+            partners.retain(|p| p.ticks <= nearest + together.certain_from.max(0) * 2);
+        }
+        partners.sort_by_key(|p| (!p.recorded, p.ticks));
+        (*event, partners)
+    };
+    events.iter().map(find).collect()
+}
+
+/// Calls a pairing until it is done.
+fn finish(mut advance: impl FnMut() -> ControlFlow<(), Progress>) {
+    for _ in 0..1000 {
+        match advance() {
+            ControlFlow::Continue(Progress::Waiting) => {}
+            ControlFlow::Continue(Progress::Done) | ControlFlow::Break(()) => return,
+        }
+    }
+    panic!("it waits for ever");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2000))]
+
+    #[test]
+    fn pairs_are_those_of_the_obvious_way(
+        events in hits(),
+        others in hits(),
+        together in together(),
+        superseded: bool,
+        pauses in prop::array::uniform2(prop::collection::vec(0usize..100, 0..8)),
+        most in prop::option::of(1usize..20),
+    ) {
+        let sides = || {
+            (Side::new(Drip(words(&events, &pauses[0]))), Side::new(Drip(words(&others, &pauses[1]))))
+        };
+        let check = |notes: &Notes, mut wanted: Vec<Found>| {
+            // Stopped, it has given out no more.
+            wanted.truncate(most.unwrap_or(usize::MAX));
+            prop_assert_eq!(&notes.found, &wanted);
+            Ok(())
+        };
+
+        let ((mut starts, mut answers), mut notes) = (sides(), Notes { most, ..Notes::default() });
+        let mut pairing = Following::new(together, superseded, 1 << 20);
+        finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));
+        check(&notes, following_by_hand(&events, &others, together, superseded))?;
+
+        let ((mut anchors, mut before), mut notes) = (sides(), Notes { most, ..Notes::default() });
+        let mut pairing = Preceding::new(together);
+        finish(|| pairing.advance(&mut anchors, &mut before, &mut notes));
+        check(&notes, preceding_by_hand(&events, &others, together))?;
+
+        let ((mut anchors, mut beside), mut notes) = (sides(), Notes { most, ..Notes::default() });
+        let mut pairing = Nearest::new(together);
+        finish(|| pairing.advance(&mut anchors, &mut beside, &mut notes));
+        check(&notes, nearest_by_hand(&events, &others, together))?;
+
+        let ((mut anchors, _), mut notes) = (sides(), Notes { most, ..Notes::default() });
+        let mut pairing = Successive::default();
+        finish(|| pairing.advance(&mut anchors, |_, _| true, &mut notes));
+        let wanted = events.windows(2).map(|pair| {
+            let (ticks, certain) = (pair[1].tick.since(pair[0].tick), pair.iter().all(Hit::is_certain));
+            let recorded = pair.iter().all(Hit::is_recorded);
+            let certainty = match (certain, recorded) {
+                (true, _) => Certainty::Certain,
+                (false, true) => Certainty::Doubtful,
+                (false, false) => Certainty::Possible,
+            };
+            let partner = Partner { tick: pair[1].tick, ticks, certain, recorded };
+            (Hit { tick: pair[0].tick, certainty }, vec![partner])
+        });
+        check(&notes, wanted.collect())?;
+    }
+}
+
+/// A start whose answers are all in doubt is given a bounded number of them, and one that may be anywhere.
+#[test]
+fn doubt_without_end_stays_bounded() {
+    let all: Vec<Hit> =
+        (1..5000).map(|tick| Hit { tick: Tick(tick), certainty: Certainty::Doubtful }).collect();
+    let (mut starts, mut answers) = (Side::new(Drip(words(&all, &[]))), Side::new(Drip(words(&all, &[]))));
+    let mut notes = Notes { most: Some(3), ..Notes::default() };
+    let mut pairing = Following::new(Together { possible_from: 0, certain_from: 1 }, true, 6000);
+    finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));
+    let (_, partners) = &notes.found[0];
+    assert!(partners.len() < 2000 && partners.iter().any(|p| p.ticks == 6000 && !p.certain));
+}
