@@ -15,7 +15,7 @@ use deep_tap::instrument::{
     Acquisition, Bank, Capabilities, Configuration, ConfiguredInput, Instrument, Mode, OnBoardTrigger, Status,
 };
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required};
+use deep_tap::limit::{self, Limit};
 use deep_tap::line::{Bus, Input, Line, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::time::{Percent, Resolution, Tick, Time, TimeBase, Voltage};
@@ -170,18 +170,8 @@ fn main() -> Result<()> {
     println!("the trigger is at {}, and COUNT == 5 is clocked {} times", capture.base().zero(), hits.len());
     assert!(hits.contains(&capture.base().zero()));
 
-    let limit = Limit {
-        symbol: "tCYC".into(),
-        what: "clock period".into(),
-        kind: Kind::Period,
-        events: Events::Repeat("CLK rises".into()),
-        required: Required::times(Some("900 ns".parse()?), Some("1.1 us".parse()?)),
-        typical: None,
-        condition: None,
-        group: None,
-    };
-    let bound =
-        BoundLimit::bind("U1", "counter", &limit, &Scope::of(&capture)).map_err(|(_, error)| error)?;
+    let period = Limit::period("tCYC", "CLK rises").min("900 ns").max("1.1 us");
+    let bound = period.what("clock period").bind(&Scope::of(&capture))?;
     let result = limit::check(&capture, &bound, Rule::Proven)?;
     println!("{}: {} over {} periods", result.symbol, result.verdict, result.counts.seen);
     Ok(())

@@ -6,36 +6,21 @@
 //! at this sample rate (and then it names the rate that decides), or not seen; and never wrong.
 //!
 //! ```
-//! use deep_tap::capture::{Capture, TraceBuilder};
+//! use deep_tap::capture::{Capture, Trace};
 //! use deep_tap::event::Scope;
 //! use deep_tap::known::Rule;
-//! use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required, Verdict};
-//! use deep_tap::line::{Level, Line};
-//! use deep_tap::time::{Tick, TimeBase};
+//! use deep_tap::limit::{Limit, Verdict, check};
+//! use deep_tap::line::Level;
+//! use deep_tap::time::TimeBase;
 //!
 //! // A write pulse of four ticks of 10 ns: its true width lies between 30 ns and 50 ns.
-//! let mut strobe = TraceBuilder::new(Level::High);
-//! strobe.push_edge(Tick(40), Level::Low)?;
-//! strobe.push_edge(Tick(44), Level::High)?;
-//! let capture = Capture::builder(TimeBase::from_rate("100 MS/s".parse()?)?, 100)
-//!     .line(Line::named("WE_N"), strobe.finish(100))
-//!     .build()?;
+//! let strobe = Trace::toggling(Level::High, [40, 44], 100)?;
+//! let base = TimeBase::from_rate("100 MS/s".parse()?)?;
+//! let capture = Capture::builder(base, 100).line("WE_N", strobe).build()?;
 //!
-//! let limit = |min: &str| -> deep_tap::Result<Limit> {
-//!     Ok(Limit {
-//!         symbol: "tWP".into(),
-//!         what: "write pulse width".into(),
-//!         kind: Kind::Width,
-//!         events: Events::Pulse("WE_N low".into()),
-//!         required: Required::times(Some(min.parse()?), None),
-//!         typical: None,
-//!         condition: None,
-//!         group: None,
-//!     })
-//! };
 //! let verdict = |min: &str| -> deep_tap::Result<Verdict> {
-//!     let bound = BoundLimit::bind("U5", "memory", &limit(min)?, &Scope::of(&capture)).map_err(|(_, e)| e)?;
-//!     Ok(limit::check(&capture, &bound, Rule::Proven)?.verdict)
+//!     let width = Limit::width("tWP", "WE_N low").min(min).bind(&Scope::of(&capture))?;
+//!     Ok(check(&capture, &width, Rule::Proven)?.verdict)
 //! };
 //! assert_eq!(verdict("30 ns")?, Verdict::Pass);
 //! assert_eq!(verdict("35 ns")?, Verdict::Inconclusive);

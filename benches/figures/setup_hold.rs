@@ -6,7 +6,7 @@ use std::process::Command;
 use deep_tap::capture::Capture;
 use deep_tap::event::Scope;
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, LimitResult, Required};
+use deep_tap::limit::{self, Limit, LimitResult};
 use deep_tap::line::{Bus, Line, LineId};
 use deep_tap::scan::{SampleWidth, Samples, fill};
 use deep_tap::time::TimeBase;
@@ -52,22 +52,8 @@ fn extremes(data: &[u8]) -> [LimitResult; 2] {
     }
     let bus = Bus::new("D", (0..8).rev().map(LineId).collect()).expect("eight lines");
     let capture = capture.bus(bus).build().expect("a whole capture");
-    let limit = |kind| {
-        let events = Events::Data { data: "D changes".into(), reference: "CLK rises".into() };
-        let required = Required::times(Some("10 ns".parse().expect("a time")), None);
-        let limit = Limit {
-            symbol: "t".into(),
-            what: String::new(),
-            kind,
-            events,
-            required,
-            typical: None,
-            condition: None,
-            group: None,
-        };
-        BoundLimit::bind("U1", "bus", &limit, &Scope::of(&capture)).expect("a right limit")
-    };
-    let limits = [limit(Kind::Setup), limit(Kind::Hold)];
+    let limits = [Limit::setup("tSU", "D changes", "CLK rises"), Limit::hold("tH", "D changes", "CLK rises")];
+    let limits = limits.map(|limit| limit.min("10 ns").bind(&Scope::of(&capture)).expect("a right limit"));
     limit::check_all(&capture, &limits, Rule::Proven)
         .expect("an undamaged capture")
         .try_into()

@@ -6,7 +6,7 @@ use deep_tap::capture::Capture;
 use deep_tap::draw::{Picture, RowSource, View};
 use deep_tap::event::{Program, Scope};
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, Required};
+use deep_tap::limit::{self, BoundLimit, Limit};
 use deep_tap::line::{Bus, Line, LineId};
 use deep_tap::scan::{SampleWidth, Samples, fill};
 use deep_tap::time::{Tick, TimeBase};
@@ -90,34 +90,20 @@ pub(crate) fn limits(transitions: usize, figures: &mut Figures) {
 }
 
 fn twelve(capture: &Capture) -> Vec<BoundLimit> {
-    let data = |data: &str| Events::Data { data: data.into(), reference: "L8 rises".into() };
-    let pair = |from: &str, to: &str| Events::Pair { from: from.into(), to: to.into() };
     let rows = [
-        (Kind::Setup, data("D changes")),
-        (Kind::Hold, data("D changes")),
-        (Kind::Setup, data("L0 changes")),
-        (Kind::Hold, data("L7 changes")),
-        (Kind::Width, Events::Pulse("L8 high".into())),
-        (Kind::Width, Events::Pulse("L8 low".into())),
-        (Kind::Period, Events::Repeat("L8 rises".into())),
-        (Kind::Period, Events::Repeat("L8 falls".into())),
-        (Kind::Delay, pair("L8 falls", "L3 changes")),
-        (Kind::Delay, pair("L8 rises", "L8 falls")),
-        (Kind::Delay, pair("L5 rises", "L8 rises")),
-        (Kind::Width, Events::Pulse("L4 high".into())),
+        Limit::setup("t1", "D changes", "L8 rises"),
+        Limit::hold("t2", "D changes", "L8 rises"),
+        Limit::setup("t3", "L0 changes", "L8 rises"),
+        Limit::hold("t4", "L7 changes", "L8 rises"),
+        Limit::width("t5", "L8 high"),
+        Limit::width("t6", "L8 low"),
+        Limit::period("t7", "L8 rises"),
+        Limit::period("t8", "L8 falls"),
+        Limit::delay("t9", "L8 falls", "L3 changes"),
+        Limit::delay("t10", "L8 rises", "L8 falls"),
+        Limit::delay("t11", "L5 rises", "L8 rises"),
+        Limit::width("t12", "L4 high"),
     ];
-    let bind = |(kind, events)| {
-        let limit = Limit {
-            symbol: "t".into(),
-            what: String::new(),
-            kind,
-            events,
-            required: Required::times(Some("5 ns".parse().expect("a time")), None),
-            typical: None,
-            condition: None,
-            group: None,
-        };
-        BoundLimit::bind("U1", "part", &limit, &Scope::of(capture)).expect("a right limit")
-    };
-    rows.into_iter().map(bind).collect()
+    let scope = Scope::of(capture);
+    rows.into_iter().map(|row| row.min("5 ns").bind(&scope).expect("a right limit")).collect()
 }

@@ -8,22 +8,26 @@ use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{Meaning, Scope};
 use deep_tap::known::Rule;
 use deep_tap::limit::{
-    self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Required, Unit, Verdict, Which,
+    self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Unit, Verdict, Which,
 };
 use deep_tap::line::{AnalogLine, AnalogScale, LineId};
 use deep_tap::setup::{Attached, Setup};
 use deep_tap::time::{Rational, Resolution, TimeBase};
 
-use crate::support::{bind, capture, limit, pair};
+use crate::support::{Texts, bind, capture, events, limit, limit_of, one, pair};
 
 fn quantity(text: &str) -> Quantity {
     text.parse().unwrap()
 }
 
 /// A limit from one end to another, each a text or empty.
-fn between(kind: Kind, events: Events, min: &str, max: &str) -> Limit {
+fn between(kind: Kind, texts: Texts, min: &str, max: &str) -> Limit {
+    of(events(kind, texts), min, max)
+}
+
+fn of(events: Events, min: &str, max: &str) -> Limit {
     let end = |text: &str| (!text.is_empty()).then(|| quantity(text));
-    Limit { required: Required { min: end(min), max: end(max) }, ..limit(kind, events, None, None) }
+    limit_of(events, end(min), end(max))
 }
 
 fn checked(record: &Capture, limit: &Limit) -> LimitResult {
@@ -41,7 +45,7 @@ fn recovery_and_removal_are_counted_once_for_each_release() {
     // Releases at 103 and 250; clock edges every 10 ticks from 5 on.
     let clock: Vec<u64> = (1..100).map(|n| n * 5).collect();
     let record = capture("1 GS/s", Resolution::EXACT, 500, &[("RST_N", &[103, 200, 254]), ("CK", &clock)]);
-    let control = || Events::Control { control: "RST_N rises".into(), reference: "CK rises".into() };
+    let control = || pair("RST_N rises", "CK rises");
     // 103 → 105, 254 → 255; 95 → 103, 245 → 254.
     let recovery = checked(&record, &between(Kind::Recovery, control(), "2 ns", ""));
     assert_eq!((counts(&recovery), recovery.measured), ((1, 1, 0, 0), Some(quantity("1 ns"))));
@@ -59,7 +63,7 @@ fn recovery_and_removal_are_counted_once_for_each_release() {
 fn duty_knows_a_tick_of_each_pulse() {
     // High for 4 of 10 ticks, then for 5 of 10; the last pulse has no period.
     let edges = [10, 14, 20, 25, 30, 35];
-    let pulse = || Events::Pulse("CK high".into());
+    let pulse = || one("CK high");
     let sampled = capture("100 MS/s", Resolution::SAMPLED, 40, &[("CK", &edges)]);
     let worst = checked(&sampled, &between(Kind::Duty, pulse(), "30 %", "60 %"));
     assert_eq!((worst.verdict, counts(&worst)), (Verdict::Pass, (2, 0, 0, 1)));
@@ -110,10 +114,7 @@ fn stable_finds_every_change_while_the_condition_holds() {
         500,
         &[("EN", &[100, 200, 300, 400, 450]), ("D", &[50, 120, 130, 250])],
     );
-    let steady = || Limit {
-        condition: Some("EN high".into()),
-        ..limit(Kind::Stable, Events::Steady("D".into()), None, None)
-    };
+    let steady = || limit(Kind::Stable, pair("D", "EN high"), None, None);
     let stable = checked(&record, &steady());
     // Two changes in the first stretch, none in the second; the third has no end.
     assert_eq!((stable.verdict, counts(&stable)), (Verdict::Fail, (1, 2, 0, 1)));
@@ -123,15 +124,6 @@ fn stable_finds_every_change_while_the_condition_holds() {
     assert_eq!(checked(&sampled, &steady()).verdict, Verdict::Inconclusive);
     let sampled = capture("1 GS/s", Resolution::SAMPLED, 500, &[("EN", &[100, 200]), ("D", &[202])]);
     assert_eq!(checked(&sampled, &steady()).verdict, Verdict::Pass);
-    assert!(
-        BoundLimit::bind(
-            "U1",
-            "P",
-            &limit(Kind::Stable, Events::Steady("D".into()), None, None),
-            &Scope::of(&record)
-        )
-        .is_err()
-    );
 }
 
 /// An analog line of 1 mV a step and 5 mV error, a sample a tick at 1 MS/s.
@@ -158,28 +150,30 @@ fn levels_and_ramps_of_analog_lines() {
     codes.extend([0; 50]);
     codes.extend([3000; 3]);
     let record = analog(&codes);
-    let level = |which| Events::Voltage { line: "VDD".into(), which };
-    let high = checked(&record, &between(Kind::Level, level(Which::High), "2.9 V", "3.0 V"));
+    let level = |which| Events::Level { line: "VDD".into(), which };
+    let high = checked(&record, &of(level(Which::High), "2.9 V", "3.0 V"));
     assert_eq!((counts(&high), high.measured), ((0, 0, 1, 1), Some(quantity("3 V"))));
     for (max, verdict) in
         [("3.005 V", Verdict::Pass), ("3.004 V", Verdict::Inconclusive), ("2.994 V", Verdict::Fail)]
     {
-        assert_eq!(checked(&record, &between(Kind::Level, level(Which::High), "", max)).verdict, verdict);
+        assert_eq!(checked(&record, &of(level(Which::High), "", max)).verdict, verdict);
     }
-    let all = checked(&record, &between(Kind::Level, level(Which::All), "-10 mV", "2.9 V"));
+    let all = checked(&record, &of(level(Which::All), "-10 mV", "2.9 V"));
     assert_eq!((all.verdict, all.measured), (Verdict::Fail, Some(quantity("3 V"))));
-    let ramp = |low: &str, high: &str| Events::Ramp {
-        line: "VDD".into(),
-        low: low.parse::<Mark>().unwrap(),
-        high: high.parse().unwrap(),
+    let ramp = |kind: Kind, low: &str, high: &str| {
+        let (line, low, high) = ("VDD".into(), low.parse::<Mark>().unwrap(), high.parse().unwrap());
+        match kind {
+            Kind::RiseTime => Events::RiseTime { line, low, high },
+            _ => Events::FallTime { line, low, high },
+        }
     };
     // 300 mV is reached at the third step, 2.7 V at the 27th: 24 samples; down, 12.
     for (kind, events, took) in [
-        (Kind::RiseTime, ramp("10 %", "90 %"), "24 us"),
-        (Kind::RiseTime, ramp("1 V", "2 V"), "10 us"),
-        (Kind::FallTime, ramp("10 %", "90 %"), "12 us"),
+        (Kind::RiseTime, ramp(Kind::RiseTime, "10 %", "90 %"), "24 us"),
+        (Kind::RiseTime, ramp(Kind::RiseTime, "1 V", "2 V"), "10 us"),
+        (Kind::FallTime, ramp(Kind::FallTime, "10 %", "90 %"), "12 us"),
     ] {
-        let limit = between(kind, events, "", "40 us");
+        let limit = of(events, "", "40 us");
         let result = checked(&record, &limit);
         assert_eq!((result.verdict, result.measured), (Verdict::Pass, Some(quantity(took))), "{kind}");
         // A tick for its two edges, a sample for each level, and what the error of a level makes of the
@@ -194,13 +188,10 @@ fn levels_and_ramps_of_analog_lines() {
     }
     // A line that never moves has no rise, and no high level.
     let flat = analog(&[1000; 100]);
-    let events = ramp("10 %", "90 %");
-    assert_eq!(checked(&flat, &between(Kind::RiseTime, events, "", "1 us")).verdict, Verdict::NotSeen);
-    assert_eq!(
-        checked(&flat, &between(Kind::Level, level(Which::High), "1 V", "")).verdict,
-        Verdict::NotSeen
-    );
-    assert_eq!(checked(&flat, &between(Kind::Level, level(Which::All), "0.9 V", "")).verdict, Verdict::Pass);
+    let events = ramp(Kind::RiseTime, "10 %", "90 %");
+    assert_eq!(checked(&flat, &of(events, "", "1 us")).verdict, Verdict::NotSeen);
+    assert_eq!(checked(&flat, &of(level(Which::High), "1 V", "")).verdict, Verdict::NotSeen);
+    assert_eq!(checked(&flat, &of(level(Which::All), "0.9 V", "")).verdict, Verdict::Pass);
 }
 
 #[test]
@@ -215,7 +206,7 @@ fn the_bit_rate_is_measured_between_edges_of_one_direction() {
     scope.define("log", Meaning::Frames(bus));
     let check = |nominal: Option<&str>, min: &str| {
         let nominal = nominal.map(|n| n.parse().unwrap());
-        let limit = between(Kind::Rate, Events::Bits { bus: "log".into(), nominal }, min, "");
+        let limit = of(Events::Rate { bus: "log".into(), nominal }, min, "");
         let bound = BoundLimit::bind("J1", "link", &limit, &scope).unwrap();
         limit::check(&record, &bound, Rule::Proven).unwrap()
     };
@@ -231,11 +222,9 @@ fn the_bit_rate_is_measured_between_edges_of_one_direction() {
     assert_eq!(check(None, "-4.7 %").verdict, Verdict::Inconclusive);
     assert_eq!(check(None, "-4.5 %").verdict, Verdict::Fail);
     assert_eq!(check(Some("9.6 kHz"), "-1 %").verdict, Verdict::Pass, "another nominal rate");
-    let clocked = Events::Bits { bus: "TX".into(), nominal: None };
-    let (field, error) =
-        BoundLimit::bind("J1", "link", &between(Kind::Rate, clocked, "-1 %", ""), &Scope::of(&record))
-            .unwrap_err();
-    assert_eq!((field, error.message()), ("bus", "'TX' is no serial bus, so it has no bit rate"));
+    let clocked = Events::Rate { bus: "TX".into(), nominal: None };
+    let wrong = BoundLimit::bind("J1", "link", &of(clocked, "-1 %", ""), &Scope::of(&record)).unwrap_err();
+    assert_eq!((wrong.key, wrong.error.message()), ("bus", "'TX' is no serial bus, so it has no bit rate"));
 }
 
 #[test]
@@ -271,7 +260,7 @@ fn bit_rates_are_within_their_bounds_whatever_is_sent() {
         let truth =
             Rational::new((100 * TICK).into(), bit.into()).unwrap().checked_sub(Rational::ONE).unwrap();
         let truth = Unit::Percent.of(truth);
-        let limit = between(Kind::Rate, Events::Bits { bus: "log".into(), nominal: None }, "-2 %", "2 %");
+        let limit = of(Events::Rate { bus: "log".into(), nominal: None }, "-2 %", "2 %");
         let bound = BoundLimit::bind("J1", "link", &limit, &scope).unwrap();
         let kept = truth >= quantity("-2 %") && truth <= quantity("2 %");
         bound
@@ -398,7 +387,7 @@ fn violations_are_listed_one_by_one_and_in_a_row() {
     // Widths of 3, 9, 4, 2, 9 ticks.
     let edges = [10, 13, 20, 29, 40, 44, 50, 52, 60, 69];
     let record = capture("1 GS/s", Resolution::EXACT, 100, &[("A", &edges)]);
-    let short = between(Kind::Width, Events::Pulse("A high".into()), "5 ns", "");
+    let short = between(Kind::Width, one("A high"), "5 ns", "");
     let found = limit::violations(&record, &bind(&record, &short), Rule::Proven, 10).unwrap();
     assert_eq!((found.count, found.found.len()), (3, 3));
     let told: Vec<_> =

@@ -3,13 +3,13 @@
 use deep_tap::capture::{AnalogBuilder, Capture};
 use deep_tap::event::{Program, Scope};
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, Events, Kind, Limit, Quantity, Unit};
+use deep_tap::limit::{self, Kind, Quantity, Unit};
 use deep_tap::line::{AnalogLine, AnalogScale, Level, Line, LineId};
 use deep_tap::measure::{self, answers, around, averages, chain, periods, widths};
 use deep_tap::time::{Bounds, Percent, Rational, Resolution, Tick, Time, TimeBase};
 use proptest::prelude::*;
 
-use crate::support::{bind, limit, pair, toggles};
+use crate::support::{Texts, bind, events, limit_of, one, pair, toggles};
 
 /// What one drawn record has.
 #[derive(Clone, Debug)]
@@ -86,14 +86,9 @@ impl Drawn {
 }
 
 /// What the check of a limit says of its occurrences, all of which are alike.
-fn checked(capture: &Capture, kind: Kind, events: Events) -> Bounds<Quantity> {
-    let limit = match kind.unit() {
-        Unit::Time => limit(kind, events, Some(Time::from_ps(1)), None),
-        _ => Limit {
-            required: limit::Required { min: Some("1 %".parse().unwrap()), max: None },
-            ..limit(kind, events, None, None)
-        },
-    };
+fn checked(capture: &Capture, kind: Kind, texts: Texts) -> Bounds<Quantity> {
+    let least = if kind.unit() == Unit::Time { "1 ps" } else { "1 %" };
+    let limit = limit_of(events(kind, texts), Some(least.parse().unwrap()), None);
     let bound = bind(capture, &limit);
     let result = limit::check(capture, &bound, Rule::Proven).unwrap();
     let worst = result.worst.unwrap();
@@ -153,7 +148,7 @@ proptest! {
         ]);
 
         // A pulse: both ends on one line, each off by what that line adds.
-        let pulse = Events::Pulse("A high".into());
+        let pulse = one("A high");
         let there = around(&capture, LineId(0), Tick(101));
         drawn.law(drawn.width, true, 2 * own_a, &[
             ("width", time_of(checked(&capture, Kind::Width, pulse.clone()))),
@@ -166,7 +161,7 @@ proptest! {
         let mean = averages(&capture, &a, capture.range(), 1).min.unwrap();
         let found = there.period.unwrap().bounds;
         drawn.law(drawn.period, true, 2 * own_a, &[
-            ("period", time_of(checked(&capture, Kind::Period, Events::Repeat("A rises".into())))),
+            ("period", time_of(checked(&capture, Kind::Period, one("A rises")))),
             ("periods", periods(&capture, &a, capture.range()).min().unwrap().bounds),
             ("around", found),
         ]);

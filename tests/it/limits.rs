@@ -8,11 +8,11 @@ use deep_tap::capture::Capture;
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{Meaning, Scope};
 use deep_tap::known::{Precision, Rule};
-use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Events, Kind, Reason, Runs, Verdict, check};
+use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Kind, Reason, Runs, Verdict, check};
 use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Percent, Rational, Resolution, Tick, Time, TimeBase};
 
-use crate::support::{bind, capture, data, limit, occurrences, pair, time, toggles};
+use crate::support::{Texts, bind, capture, data, limit, occurrences, one, pair, time, toggles};
 
 const RATE: &str = "24 MS/s";
 
@@ -21,8 +21,8 @@ fn ticks(n: i128) -> Option<Time> {
     Some(Time::from_rational(Rational::new(n, 24_000_000).unwrap()))
 }
 
-fn verdict(capture: &Capture, kind: Kind, events: Events, min: Option<Time>, max: Option<Time>) -> Verdict {
-    limit::check(capture, &bind(capture, &limit(kind, events, min, max)), Rule::Proven).unwrap().verdict
+fn verdict(capture: &Capture, kind: Kind, texts: Texts, min: Option<Time>, max: Option<Time>) -> Verdict {
+    limit::check(capture, &bind(capture, &limit(kind, texts, min, max)), Rule::Proven).unwrap().verdict
 }
 
 /// A pulse on `P` from tick 100, this many ticks long.
@@ -30,8 +30,8 @@ fn pulse(length: u64, resolution: Resolution) -> Capture {
     capture(RATE, resolution, 1000, &[("P", &[100, 100 + length])])
 }
 
-fn width() -> Events {
-    Events::Pulse("P high".into())
+fn width() -> Texts {
+    one("P high")
 }
 
 #[test]
@@ -180,22 +180,20 @@ fn a_delay_is_answered_by_the_first_event_before_the_next_start() {
 #[test]
 fn periods_widths_and_what_the_ends_of_the_record_cut_off() {
     let record = capture(RATE, Resolution::SAMPLED, 130, &[("P", &[10, 15, 50, 58, 110])]);
-    let (found, unpaired) =
-        occurrences(&record, &limit(Kind::Period, Events::Repeat("P rises".into()), ticks(41), None));
+    let (found, unpaired) = occurrences(&record, &limit(Kind::Period, one("P rises"), ticks(41), None));
     let told: Vec<_> = found.iter().map(|o| (o.measured.ticks().unwrap(), o.verdict)).collect();
     assert_eq!(told, [(40, Verdict::Fail), (60, Verdict::Pass)], "all of (39, 41) is less than 41");
     assert_eq!(unpaired, 0);
     let (found, unpaired) = occurrences(&record, &limit(Kind::Width, width(), ticks(6), None));
     assert_eq!(found.iter().map(|o| o.measured.ticks().unwrap()).collect::<Vec<_>>(), [5, 8]);
     assert_eq!(unpaired, 1, "the pulse at 110 is cut off by the end");
-    let (_, unpaired) =
-        occurrences(&record, &limit(Kind::Width, Events::Pulse("P low".into()), ticks(6), None));
+    let (_, unpaired) = occurrences(&record, &limit(Kind::Width, one("P low"), ticks(6), None));
     assert_eq!(unpaired, 1, "the low time before 10 is cut off by the start");
 }
 
 #[test]
 fn over_several_captures_the_worst_of_all_counts() {
-    let limit = limit(Kind::Width, Events::Pulse("A high".into()), Some(time("100 ns")), None);
+    let limit = limit(Kind::Width, one("A high"), Some(time("100 ns")), None);
     let run = |lengths: &[u64]| {
         let mut ticks = Vec::new();
         for (number, length) in lengths.iter().enumerate() {
@@ -378,7 +376,7 @@ fn limits_on_frames_are_decided_in_exact_records_and_as_measured_only() {
     assert_eq!(check(sampled, 40, Rule::Measured).0, Verdict::Pass);
     assert_eq!(check(sampled, 20, Rule::Measured).0, Verdict::Fail);
     // A bus that cannot be decoded is an error, not something that was not seen.
-    let fast = limit(Kind::Period, Events::Repeat("log has data".into()), None, us(40));
+    let fast = limit(Kind::Period, one("log has data"), None, us(40));
     let fast = BoundLimit::bind("U1", "firmware", &fast, &scope("800 kHz")).unwrap();
     let error = limit::check(&record(sampled), &fast, Rule::Proven).unwrap_err();
     assert!(error.message().contains("bus 'log': 1.2 samples per bit"), "{error:?}");

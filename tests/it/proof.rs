@@ -7,15 +7,11 @@ use deep_tap::bench::{Instant, Random, Script, StandIn, StandInOptions};
 use deep_tap::capture::Capture;
 use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
 use deep_tap::known::{Rule, Span};
-use deep_tap::limit::{Events, Kind, Limit, Measured, Quantity, Required, Unit, Verdict};
+use deep_tap::limit::{Kind, Limit, Measured, Quantity, Unit, Verdict};
 use deep_tap::line::{Input, Level, Line};
 use deep_tap::time::{Bounds, Percent, Rate, Rational, Resolution, Time, TimeBase};
 
-use crate::support::{bind, data, limit, occurrences, pair};
-
-fn control(control: &str, reference: &str) -> Events {
-    Events::Control { control: control.into(), reference: reference.into() }
-}
+use crate::support::{bind, data, events, limit, limit_of, occurrences, one, pair};
 
 const SLOTS: usize = 100;
 const TRIALS: u64 = 250;
@@ -150,13 +146,14 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
     let tick_fs = capture.base().tick().to_f64() * 1e15;
     let span = bind(capture, limit).span(capture, Rule::Proven);
     for occurrence in &found {
-        let backwards = matches!(limit.kind, Kind::Setup | Kind::Removal);
+        let backwards = matches!(limit.kind(), Kind::Setup | Kind::Removal);
         let anchor = if backwards { occurrence.end } else { occurrence.start };
         // Each slot's event comes about 20 ticks into it; the time base may run away by as much.
         let slot = ((anchor.0 as f64 - 20.0) * tick_fs / truth.slot as f64).round() as usize;
-        let value = truth.value(limit.kind, slot);
-        let what =
-            || format!("{:?} {:?} slot {slot}: {occurrence:?}, truth {value:?}", limit.kind, limit.required);
+        let value = truth.value(limit.kind(), slot);
+        let what = || {
+            format!("{:?} {:?} slot {slot}: {occurrence:?}, truth {value:?}", limit.kind(), limit.required)
+        };
         let bounds = occurrence.bounds(&span).unwrap();
         tally.seen += 1;
         match value {
@@ -193,8 +190,7 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
 
 /// Whether B changes while A is high, as far as that can be said.
 fn compare_steady(truth: &Truth, capture: &Capture, tally: &mut Tally) {
-    let steady = limit(Kind::Stable, Events::Steady("B".into()), None, None);
-    let steady = Limit { condition: Some("A high".into()), ..steady };
+    let steady = limit(Kind::Stable, pair("B", "A high"), None, None);
     let (found, _) = occurrences(capture, &steady);
     let tick_fs = capture.base().tick().to_f64() * 1e15;
     for occurrence in found {
@@ -232,24 +228,24 @@ fn truth_is_inside_the_bounds_and_no_verdict_is_wrong() {
         let (min, max) = if random.below(2) == 0 { (Some(bound), None) } else { (None, Some(bound)) };
         let period = femto(truth.slot);
         let period = if min.is_some() { (Some(period), None) } else { (None, Some(period)) };
-        for (kind, events, (min, max)) in [
+        for (kind, texts, (min, max)) in [
             (Kind::Delay, pair("A rises", "B rises"), (min, max)),
             (Kind::Hold, data("B", "A rises"), (min, max)),
             (Kind::Setup, data("B", "A rises"), (min, max)),
-            (Kind::Width, Events::Pulse("A high".into()), (min, max)),
-            (Kind::Period, Events::Repeat("A rises".into()), period),
-            (Kind::Recovery, control("A rises", "B rises"), (min, max)),
-            (Kind::Removal, control("A rises", "B rises"), period),
+            (Kind::Width, one("A high"), (min, max)),
+            (Kind::Period, one("A rises"), period),
+            (Kind::Recovery, pair("A rises", "B rises"), (min, max)),
+            (Kind::Removal, pair("A rises", "B rises"), period),
             (Kind::Skew, pair("A rises", "B rises"), (min, max)),
         ] {
-            compare(&truth, &capture, &limit(kind, events, min, max), &mut tally);
+            compare(&truth, &capture, &limit(kind, texts, min, max), &mut tally);
         }
         // About as long a share of the period as the pulse has.
         let share = bound.to_rational().checked_div(femto(truth.slot).to_rational()).unwrap();
         let share = Some(Unit::Percent.of(share));
         let (min, max) = if random.below(2) == 0 { (share, None) } else { (None, share) };
-        let duty = limit(Kind::Duty, Events::Pulse("A high".into()), None, None);
-        compare(&truth, &capture, &Limit { required: Required { min, max }, ..duty }, &mut tally);
+        let duty = limit_of(events(Kind::Duty, one("A high")), min, max);
+        compare(&truth, &capture, &duty, &mut tally);
         compare_steady(&truth, &capture, &mut steady);
     }
     assert!(steady.passed > 1000 && steady.failed > 1000, "{} {}", steady.passed, steady.failed);
@@ -270,7 +266,7 @@ fn the_time_base_error_is_in_the_bounds_of_long_intervals() {
         let capture = sampled(&truth, "100 MS/s".parse().unwrap(), trial);
         let bound = Some(femto(truth.slot + random.between(-12, 12) * tick));
         for (min, max) in [(bound, None), (None, bound)] {
-            let limit = limit(Kind::Period, Events::Repeat("A rises".into()), min, max);
+            let limit = limit(Kind::Period, one("A rises"), min, max);
             compare(&truth, &capture, &limit, &mut tally);
         }
     }

@@ -5,7 +5,7 @@ use deep_tap::capture::{Attachment, Capture, Trace, TraceBuilder};
 use deep_tap::event::Scope;
 use deep_tap::instrument::Instrument;
 use deep_tap::known::Rule;
-use deep_tap::limit::{BoundLimit, Events, Found, Kind, Limit, Occurrence, Required};
+use deep_tap::limit::{BoundLimit, Events, Found, Kind, Limit, Occurrence, Quantity};
 use deep_tap::line::{Level, Line};
 use deep_tap::setup::{Attached, RecordOptions, Setup};
 use deep_tap::time::{Resolution, Tick, Time, TimeBase};
@@ -39,25 +39,54 @@ pub(crate) fn capture(rate: &str, resolution: Resolution, len: u64, lines: &[(&s
     builder.build().unwrap()
 }
 
-pub(crate) fn limit(kind: Kind, events: Events, min: Option<Time>, max: Option<Time>) -> Limit {
-    Limit {
-        symbol: "t".into(),
-        what: "test".into(),
-        kind,
-        events,
-        required: Required::times(min, max),
-        typical: None,
-        condition: None,
-        group: None,
+/// The texts of a limit's events, in the order in which its kind names them.
+pub(crate) type Texts = (String, String);
+
+/// `from` and `to`, or `control` and `reference`.
+pub(crate) fn pair(from: &str, to: &str) -> Texts {
+    (from.into(), to.into())
+}
+
+/// `data` and `reference`.
+pub(crate) fn data(data: &str, reference: &str) -> Texts {
+    pair(data, reference)
+}
+
+/// `pulse`, or `event`.
+pub(crate) fn one(text: &str) -> Texts {
+    pair(text, "")
+}
+
+pub(crate) fn events(kind: Kind, (a, b): Texts) -> Events {
+    match kind {
+        Kind::Setup => Events::Setup { data: a, reference: b },
+        Kind::Hold => Events::Hold { data: a, reference: b },
+        Kind::Recovery => Events::Recovery { control: a, reference: b },
+        Kind::Removal => Events::Removal { control: a, reference: b },
+        Kind::Width => Events::Width { pulse: a },
+        Kind::Period => Events::Period { event: a },
+        Kind::Duty => Events::Duty { pulse: a },
+        Kind::Delay => Events::Delay { from: a, to: b },
+        Kind::Skew => Events::Skew { from: a, to: b },
+        Kind::Stable => Events::Stable { data: a, condition: b },
+        other => panic!("'{other}' has no texts alone"),
     }
 }
 
-pub(crate) fn pair(from: &str, to: &str) -> Events {
-    Events::Pair { from: from.into(), to: to.into() }
+/// A limit between two values, which must be what its kind needs.
+pub(crate) fn limit_of(events: Events, min: Option<Quantity>, max: Option<Quantity>) -> Limit {
+    let mut limit = Limit::of("t", events);
+    if let Some(min) = min {
+        limit = limit.min(min);
+    }
+    if let Some(max) = max {
+        limit = limit.max(max);
+    }
+    limit.build().unwrap()
 }
 
-pub(crate) fn data(data: &str, reference: &str) -> Events {
-    Events::Data { data: data.into(), reference: reference.into() }
+pub(crate) fn limit(kind: Kind, texts: Texts, min: Option<Time>, max: Option<Time>) -> Limit {
+    limit_of(events(kind, texts), min.map(Quantity::from), max.map(Quantity::from))
 }
 
 pub(crate) fn bind(capture: &Capture, limit: &Limit) -> BoundLimit {

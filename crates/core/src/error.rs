@@ -252,6 +252,13 @@ impl fmt::Debug for Error {
     }
 }
 
+/// What cannot happen is no error.
+impl From<std::convert::Infallible> for Error {
+    fn from(never: std::convert::Infallible) -> Error {
+        match never {}
+    }
+}
+
 impl StdError for Error {
     fn source(&self) -> Option<&(dyn StdError + 'static)> {
         self.inner.source.as_deref().map(|e| e as &(dyn StdError + 'static))

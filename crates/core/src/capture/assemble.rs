@@ -57,8 +57,8 @@ impl CaptureBuilder {
     }
 
     /// Adds a line with its trace.
-    pub fn line(mut self, line: Line, trace: impl Into<Arc<Trace>>) -> Self {
-        self.capture.lines.push(line);
+    pub fn line(mut self, line: impl Into<Line>, trace: impl Into<Arc<Trace>>) -> Self {
+        self.capture.lines.push(line.into());
         self.capture.traces.push(trace.into());
         self
     }

@@ -46,6 +46,30 @@ pub struct TraceBuilder {
     level: Level,
 }
 
+impl Trace {
+    /// A trace of `len` ticks that has a level at tick 0 and the other one from each of these ticks on.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::Trace;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::Tick;
+    ///
+    /// let strobe = Trace::toggling(Level::High, [40, 44], 100)?;
+    /// assert_eq!((strobe.edge_count(), strobe.level_at(Tick(41))), (2, Level::Low));
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
+    ///
+    /// # Errors
+    /// When the ticks do not rise, or one is 0 or beyond what a capture can hold.
+    pub fn toggling(start: Level, ticks: impl IntoIterator<Item = u64>, len: u64) -> Result<Trace> {
+        let mut builder = TraceBuilder::new(start);
+        for tick in ticks {
+            builder.push_edge(Tick(tick), builder.level().opposite())?;
+        }
+        Ok(builder.finish(len))
+    }
+}
+
 impl TraceBuilder {
     /// A trace that has this level at tick 0.
     pub fn new(start: Level) -> Self {

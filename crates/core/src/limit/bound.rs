@@ -1,6 +1,7 @@
 //! Limits bound to the lines of a board.
 
-use super::part::{Events, Kind, Limit, Mark, Which};
+use super::kind::{Events, Kind, Mark, Which};
+use super::row::{BindError, Limit, LimitBuilder};
 use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::event::{ConditionProgram, Meaning, Program, Scope, TimedProgram};
@@ -103,82 +104,10 @@ impl BoundLimit {
     /// Binds a limit whose events name pins to what `pins` says they are.
     ///
     /// # Errors
-    /// The errors of the event language, for the field of the limit that is wrong: its name comes
-    /// first in the result's pair.
-    pub fn bind(
-        reference: &str,
-        part: &str,
-        limit: &Limit,
-        pins: &Scope,
-    ) -> Result<Self, (&'static str, Error)> {
-        let event = |field, text: &str| {
-            let program = Program::compile(text, pins).map_err(|e| (field, e))?;
-            possible(program.contradiction(), pins, text).map_err(|e| (field, e))?;
-            Ok(program)
-        };
-        let data_event = |field, text: &str| {
-            // `data = "DQ"` is short for `data = "DQ changes"`.
-            match pins.get(text) {
-                Some(Meaning::Line(_) | Meaning::Bus(_)) => event(field, &format!("\"{text}\" changes")),
-                _ => event(field, text),
-            }
-        };
-        let condition = match &limit.condition {
-            Some(text) => Some(ConditionProgram::compile(text, pins).map_err(|e| ("while", e))?),
-            None => None,
-        };
-        let guarded = |program: Program| {
-            let Some(condition) = &condition else { return Ok(program) };
-            let program = program.guarded(condition);
-            possible(program.contradiction(), pins, condition.text()).map_err(|e| ("while", e))?;
-            Ok(program)
-        };
-        let programs = match &limit.events {
-            Events::Data { data, reference } => Programs::Data {
-                data: data_event("data", data)?,
-                reference: guarded(event("reference", reference)?)?,
-            },
-            // For each release: the reference event after it, or the last one before it.
-            Events::Control { control, reference } => {
-                let control = guarded(event("control", control)?)?;
-                let reference = event("reference", reference)?;
-                match limit.kind {
-                    Kind::Removal => Programs::Data { data: reference, reference: control },
-                    _ => Programs::Pair { from: control, to: reference },
-                }
-            }
-            Events::Pulse(pulse) => Programs::Pulse {
-                pulse: ConditionProgram::compile(pulse, pins).map_err(|e| ("pulse", e))?,
-                condition,
-            },
-            Events::Repeat(text) => {
-                Programs::Repeat { event: guarded(event("event", text)?)?, condition: condition.clone() }
-            }
-            Events::Pair { from, to } => {
-                Programs::Pair { from: guarded(data_event("from", from)?)?, to: data_event("to", to)? }
-            }
-            Events::Steady(data) => {
-                let Some(holds) = condition.clone() else {
-                    let error = Error::new(ErrorKind::Limits, "this kind needs 'while'");
-                    return Err(("while", error.with_help("say while what the data must not change")));
-                };
-                Programs::Steady { changes: guarded(data_event("data", data)?)?, holds }
-            }
-            Events::Ramp { line, low, high } => {
-                let rises = limit.kind == Kind::RiseTime;
-                let line = analog(pins, line).map_err(|e| ("line", e))?;
-                Programs::Ramp { ramp: Ramp { line, low: *low, high: *high, rises }, condition }
-            }
-            Events::Voltage { line, which } => Programs::Voltage {
-                line: analog(pins, line).map_err(|e| ("line", e))?,
-                which: *which,
-                condition,
-            },
-            Events::Bits { bus, nominal } => {
-                let (bus, nominal) = bits(pins, bus, *nominal).map_err(|e| ("bus", e))?;
-                Programs::Bits { bus, nominal }
-            }
-        };
+    /// The errors of the event language, with the key of the limit that is wrong.
+    pub fn bind(reference: &str, part: &str, limit: &Limit, pins: &Scope) -> Result<Self, BindError> {
+        let binder = Binder { pins, condition: binder_condition(limit, pins)? };
+        let programs = binder.programs(&limit.events)?;
         let (reference, part) = (reference.to_string(), part.to_string());
         Ok(BoundLimit { reference, part, limit: limit.clone(), programs })
     }
@@ -249,6 +178,128 @@ impl BoundLimit {
         signals.sort_unstable();
         signals.dedup();
         signals
+    }
+}
+
+impl LimitBuilder {
+    /// The finished limit, its pins being the lines and buses of these names.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::{Capture, Trace};
+    /// use deep_tap_core::event::Scope;
+    /// use deep_tap_core::known::Rule;
+    /// use deep_tap_core::limit::{Limit, Verdict, check};
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::TimeBase;
+    ///
+    /// let base = TimeBase::from_rate("100 MS/s".parse()?)?;
+    /// let strobe = Trace::toggling(Level::High, [40, 44], 100)?;
+    /// let capture = Capture::builder(base, 100).line("WE_N", strobe).build()?;
+    /// let width = Limit::width("tWP", "WE_N low").min("30 ns").bind(&Scope::of(&capture))?;
+    /// assert_eq!(check(&capture, &width, Rule::Proven)?.verdict, Verdict::Pass);
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
+    ///
+    /// # Errors
+    /// As [`build`](LimitBuilder::build) and [`BoundLimit::bind`].
+    pub fn bind(self, names: &Scope) -> Result<BoundLimit> {
+        Ok(BoundLimit::bind("", "", &self.build()?, names)?)
+    }
+}
+
+/// The condition of a limit, compiled.
+fn binder_condition(limit: &Limit, pins: &Scope) -> Result<Option<ConditionProgram>, BindError> {
+    limit.condition.as_deref().map(|text| condition("while", text, pins)).transpose()
+}
+
+fn condition(key: &'static str, text: &str, pins: &Scope) -> Result<ConditionProgram, BindError> {
+    ConditionProgram::compile(text, pins).map_err(|error| BindError { key, error })
+}
+
+/// Compiles the events of one limit.
+struct Binder<'a> {
+    pins: &'a Scope,
+    condition: Option<ConditionProgram>,
+}
+
+impl Binder<'_> {
+    fn programs(self, events: &Events) -> Result<Programs, BindError> {
+        let at = |key: &'static str| move |error| BindError { key, error };
+        Ok(match events {
+            Events::Setup { data, reference } | Events::Hold { data, reference } => Programs::Data {
+                data: self.change("data", data)?,
+                reference: self.guarded(self.event("reference", reference)?)?,
+            },
+            // For each release: the reference event after it, or the last one before it.
+            Events::Recovery { control, reference } => Programs::Pair {
+                from: self.guarded(self.event("control", control)?)?,
+                to: self.event("reference", reference)?,
+            },
+            Events::Removal { control, reference } => {
+                let control = self.guarded(self.event("control", control)?)?;
+                Programs::Data { data: self.event("reference", reference)?, reference: control }
+            }
+            Events::Width { pulse } | Events::Duty { pulse } => {
+                Programs::Pulse { pulse: condition("pulse", pulse, self.pins)?, condition: self.condition }
+            }
+            Events::Period { event } => {
+                let event = self.guarded(self.event("event", event)?)?;
+                Programs::Repeat { event, condition: self.condition }
+            }
+            Events::Delay { from, to } | Events::Skew { from, to } => {
+                Programs::Pair { from: self.guarded(self.change("from", from)?)?, to: self.change("to", to)? }
+            }
+            Events::Stable { data, condition: holds } => {
+                let holds = condition("while", holds, self.pins)?;
+                let changes = self.guarded_by(self.change("data", data)?, &holds)?;
+                Programs::Steady { changes, holds }
+            }
+            Events::RiseTime { line, low, high } | Events::FallTime { line, low, high } => {
+                let rises = events.kind() == Kind::RiseTime;
+                let line = analog(self.pins, line).map_err(at("line"))?;
+                let ramp = Ramp { line, low: *low, high: *high, rises };
+                Programs::Ramp { ramp, condition: self.condition }
+            }
+            Events::Level { line, which } => Programs::Voltage {
+                line: analog(self.pins, line).map_err(at("line"))?,
+                which: *which,
+                condition: self.condition,
+            },
+            Events::Rate { bus, nominal } => {
+                let (bus, nominal) = bits(self.pins, bus, *nominal).map_err(at("bus"))?;
+                Programs::Bits { bus, nominal }
+            }
+        })
+    }
+
+    fn event(&self, key: &'static str, text: &str) -> Result<Program, BindError> {
+        let wrong = |error| BindError { key, error };
+        let program = Program::compile(text, self.pins).map_err(wrong)?;
+        possible(program.contradiction(), self.pins, text).map_err(wrong)?;
+        Ok(program)
+    }
+
+    /// An event, or the change of what is named: `data = "DQ"` is short for `data = "DQ changes"`.
+    fn change(&self, key: &'static str, text: &str) -> Result<Program, BindError> {
+        match self.pins.get(text) {
+            Some(Meaning::Line(_) | Meaning::Bus(_)) => self.event(key, &format!("\"{text}\" changes")),
+            _ => self.event(key, text),
+        }
+    }
+
+    /// The same where the limit's condition holds, too.
+    fn guarded(&self, program: Program) -> Result<Program, BindError> {
+        match &self.condition {
+            Some(condition) => self.guarded_by(program, condition),
+            None => Ok(program),
+        }
+    }
+
+    fn guarded_by(&self, program: Program, condition: &ConditionProgram) -> Result<Program, BindError> {
+        let program = program.guarded(condition);
+        let possible = possible(program.contradiction(), self.pins, condition.text());
+        possible.map_err(|error| BindError { key: "while", error })?;
+        Ok(program)
     }
 }
 

@@ -6,8 +6,8 @@ use rayon::prelude::*;
 
 use super::bound::BoundLimit;
 use super::judge::Verdict;
+use super::kind::Kind;
 use super::occurrence::{Doubt, Found, Measured, Occurrence};
-use super::part::Kind;
 use super::quantity::{Quantity, Required};
 use super::result::{Counts, Deciding, LimitResult, Reason, Statistics};
 use super::walk::{CertainPair, Take};
@@ -206,7 +206,7 @@ impl Tally<'_> {
         // A pulse shorter than a tick can be missed: passing all that were seen proves nothing.
         let hides =
             capture.resolution().sampled && limit.required.min_time().is_some_and(|min| min <= base.tick());
-        if limit.kind == Kind::Width && hides && verdict == Verdict::Pass && rule == Rule::Proven {
+        if limit.kind() == Kind::Width && hides && verdict == Verdict::Pass && rule == Rule::Proven {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::HiddenPulses);
         }
@@ -250,9 +250,9 @@ impl Tally<'_> {
             part: bound.part.clone(),
             symbol: limit.symbol.clone(),
             what: limit.what.clone(),
-            kind: limit.kind,
+            kind: limit.kind(),
             group: limit.group.clone(),
-            unit: limit.kind.unit(),
+            unit: limit.kind().unit(),
             required: limit.required,
             typical: limit.typical,
             verdict,
@@ -261,7 +261,7 @@ impl Tally<'_> {
             bounds,
             at: worst.map(|w| base.time_of(w.start)),
             measured,
-            margin: margin.map(|margin| limit.kind.unit().of(margin)),
+            margin: margin.map(|margin| limit.kind().unit().of(margin)),
             counts: self.counts,
             statistics,
             decided,

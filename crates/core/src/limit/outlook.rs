@@ -4,7 +4,7 @@ use serde::Serialize;
 
 use super::bound::{BoundLimit, Programs};
 use super::judge::Judge;
-use super::part::Kind;
+use super::kind::Kind;
 use crate::error::Result;
 use crate::known::Precision;
 use crate::time::{Rate, Rational, Resolution, Time, TimeBase};
@@ -45,7 +45,7 @@ impl BoundLimit {
         let (judge, together) = (Judge::new(required, &span)?, self.together(&span)?);
         // An answer that may have come before its start can pass: if it did, there is no occurrence.
         // A change of data that is not certainly in order leaves it open which one counts.
-        let counted = match self.limit.kind {
+        let counted = match self.limit.kind() {
             Kind::Delay | Kind::Recovery => together.possible_from,
             // Either order is one.
             Kind::Skew => 0,
@@ -55,7 +55,7 @@ impl BoundLimit {
         // Too long can always be seen; too short only where the order is certain.
         let can_fail = required.max.is_some() || together.certain_from.max(0) <= judge.fail_to;
         // A pulse no longer than a tick can be missed altogether.
-        let hidden = self.limit.kind == Kind::Width
+        let hidden = self.limit.kind() == Kind::Width
             && precision.is_sampled()
             && required.min_time().is_some_and(|min| min <= base.tick());
         let composite = self.is_composite() && !precision.is_exact();
@@ -88,7 +88,7 @@ impl BoundLimit {
                 Some(off.checked_mul(Rational::from(2))? < room)
             }
             Programs::Steady { .. } | Programs::Voltage { .. } => Some(true),
-            Programs::Pulse { .. } if self.limit.kind == Kind::Duty => Some(true),
+            Programs::Pulse { .. } if self.limit.kind() == Kind::Duty => Some(true),
             _ => None,
         }
     }

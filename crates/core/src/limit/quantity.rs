@@ -159,6 +159,14 @@ impl FromStr for Quantity {
     }
 }
 
+impl TryFrom<&str> for Quantity {
+    type Error = Error;
+
+    fn try_from(text: &str) -> Result<Self> {
+        text.parse()
+    }
+}
+
 impl Serialize for Quantity {
     /// A plain number in its unit: seconds, percent, volts.
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {

@@ -3,8 +3,8 @@
 use serde::Serialize;
 
 use super::judge::Verdict;
+use super::kind::Kind;
 use super::occurrence::{Doubt, Occurrence};
-use super::part::Kind;
 use super::quantity::{Quantity, Required, Unit};
 use crate::time::{Bounds, Rate, Time};
 

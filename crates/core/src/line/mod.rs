@@ -104,6 +104,13 @@ pub struct Line {
     pub extra: Time,
 }
 
+impl From<&str> for Line {
+    /// A line known by name only.
+    fn from(name: &str) -> Line {
+        Line::named(name)
+    }
+}
+
 impl Line {
     /// A line known by name only.
     pub fn named(name: impl Into<String>) -> Self {

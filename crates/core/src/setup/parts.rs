@@ -29,7 +29,7 @@ impl ReadPart {
         part.conditions =
             conditions.into_iter().find(|(name, _)| name.as_deref() == condition).map(|(_, words)| words);
         // What has no figure under these conditions is no limit here.
-        part.limits.retain(|limit| limit.kind == Kind::Stable || limit.required != Required::default());
+        part.limits.retain(|limit| limit.kind() == Kind::Stable || limit.required != Required::default());
         (part, problems)
     }
 }
@@ -121,11 +121,8 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
         }
         places.push(("while", condition.place.clone()));
     }
-    let events = read_events(section, kind?, &mut places)?;
+    let events = read_events(section, kind?, condition.as_ref(), &mut places)?;
     match (kind?, &min, &max) {
-        (Kind::Stable, None, None) if condition.is_none() => {
-            section.missing("while", "while = \"WE_N low\"");
-        }
         (Kind::Stable, None, None) => {}
         (Kind::Stable, ..) => {
             section.complain(
@@ -139,11 +136,11 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
         }
         _ => {}
     }
-    let condition = condition.map(|c| c.value);
+    let condition = condition.map(|c| c.value).filter(|_| kind != Some(Kind::Stable));
     let (symbol, what) = (symbol?.value, what?.value);
     let row = Row { symbol: symbol.clone(), kind, min, typical, max };
     let required = Required::default();
-    let limit = Limit { symbol, what, kind: kind?, events, required, typical: None, condition, group };
+    let limit = Limit { symbol, what, events, required, typical: None, condition, group };
     Some((limit, row, places))
 }
 
@@ -162,7 +159,12 @@ fn read_kind(section: &Section<'_>) -> Option<Kind> {
     }
 }
 
-fn read_events(section: &Section<'_>, kind: Kind, places: &mut Places) -> Option<Events> {
+fn read_events(
+    section: &Section<'_>,
+    kind: Kind,
+    condition: Option<&Placed<String>>,
+    places: &mut Places,
+) -> Option<Events> {
     let mut text = |key: &'static str, example: &str, check: bool| -> Option<String> {
         let text = section.required(key, example)?;
         places.push((key, text.place.clone()));
@@ -175,19 +177,37 @@ fn read_events(section: &Section<'_>, kind: Kind, places: &mut Places) -> Option
     Some(match kind {
         Kind::Setup | Kind::Hold => {
             let data = event("data", "data = \"DQ\"");
-            Events::Data { reference: event("reference", "reference = \"WE_N rises\"")?, data: data? }
+            let (reference, data) = (event("reference", "reference = \"WE_N rises\"")?, data?);
+            match kind {
+                Kind::Setup => Events::Setup { data, reference },
+                _ => Events::Hold { data, reference },
+            }
         }
         Kind::Recovery | Kind::Removal => {
             let control = event("control", "control = \"RESET_N rises\"");
-            Events::Control { reference: event("reference", "reference = \"CK rises\"")?, control: control? }
+            let (reference, control) = (event("reference", "reference = \"CK rises\"")?, control?);
+            match kind {
+                Kind::Recovery => Events::Recovery { control, reference },
+                _ => Events::Removal { control, reference },
+            }
         }
-        Kind::Width | Kind::Duty => Events::Pulse(event("pulse", "pulse = \"WE_N low\"")?),
-        Kind::Period => Events::Repeat(event("event", "event = \"SCLK rises\"")?),
+        Kind::Width => Events::Width { pulse: event("pulse", "pulse = \"WE_N low\"")? },
+        Kind::Duty => Events::Duty { pulse: event("pulse", "pulse = \"WE_N low\"")? },
+        Kind::Period => Events::Period { event: event("event", "event = \"SCLK rises\"")? },
         Kind::Delay | Kind::Skew => {
             let from = event("from", "from = \"SCLK falls\"");
-            Events::Pair { to: event("to", "to = \"DOUT changes\"")?, from: from? }
+            let (to, from) = (event("to", "to = \"DOUT changes\"")?, from?);
+            match kind {
+                Kind::Delay => Events::Delay { from, to },
+                _ => Events::Skew { from, to },
+            }
         }
-        Kind::Stable => Events::Steady(event("data", "data = \"DQ\"")?),
+        Kind::Stable => {
+            if condition.is_none() {
+                section.missing("while", "while = \"WE_N low\"");
+            }
+            Events::Stable { data: event("data", "data = \"DQ\"")?, condition: condition?.value.clone() }
+        }
         Kind::RiseTime | Kind::FallTime => {
             let line = text("line", "line = \"VDD\"", false);
             let share = |percent| {
@@ -195,17 +215,20 @@ fn read_events(section: &Section<'_>, kind: Kind, places: &mut Places) -> Option
             };
             let (low, high) = (section.parsed::<Mark>("low"), section.parsed::<Mark>("high"));
             let (low, high) = (low.map_or(share(10), |p| p.value), high.map_or(share(90), |p| p.value));
-            Events::Ramp { line: line?, low, high }
+            match kind {
+                Kind::RiseTime => Events::RiseTime { line: line?, low, high },
+                _ => Events::FallTime { line: line?, low, high },
+            }
         }
         Kind::Level => {
             let line = text("line", "line = \"VDD\"", false);
             let words = [("all", Which::All), ("low", Which::Low), ("high", Which::High)];
-            Events::Voltage { line: line?, which: section.word("level", &words)? }
+            Events::Level { line: line?, which: section.word("level", &words)? }
         }
         Kind::Rate => {
             let bus = text("bus", "bus = \"TX\"", false);
             let nominal = section.parsed::<Frequency>("nominal").map(|nominal| nominal.value);
-            Events::Bits { bus: bus?, nominal }
+            Events::Rate { bus: bus?, nominal }
         }
     })
 }

@@ -436,10 +436,10 @@ impl Loader<'_> {
             }
             match BoundLimit::bind(&draft.reference, &part.name, limit, &pins) {
                 Ok(bound) => limits.push(bound),
-                Err((field, error)) => {
-                    let place = places.iter().find(|(name, _)| *name == field).or(places.first());
+                Err(wrong) => {
+                    let place = places.iter().find(|(key, _)| *key == wrong.key).or(places.first());
                     let place = place.map_or(&draft.place, |(_, place)| place);
-                    self.problems.push(moved(error, ErrorKind::Limits, place));
+                    self.problems.push(moved(wrong.error, ErrorKind::Limits, place));
                 }
             }
         }

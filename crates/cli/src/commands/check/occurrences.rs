@@ -50,7 +50,7 @@ impl<'a> Rows<'a> {
         let shown = |bound: &&BoundLimit| bound.check_at(capture.base()).is_ok();
         for bound in wanted(setup, only).filter(shown) {
             let limit = &bound.limit;
-            let unit = limit.kind.unit().to_string();
+            let unit = limit.kind().unit().to_string();
             let span = bound.span(capture, rule);
             let mut failed = None;
             bound.occurrences(capture, rule, &mut |found| {

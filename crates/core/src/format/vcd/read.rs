@@ -84,7 +84,7 @@ fn read_with(bytes: &[u8], name: &Path, progress: &mut dyn FnMut(u64, u64)) -> R
                 })?;
             }
         }
-        Ok(())
+        Ok::<(), Error>(())
     })?;
     if record.time / record.divisor >= MAX_TICKS {
         let message = format!("its last time, {}, is beyond what a capture can hold", record.time);

@@ -15,8 +15,8 @@ use std::ops::ControlFlow;
 
 use super::bound::{BoundLimit, Programs};
 use super::judge::{Judge, Verdict};
+use super::kind::Kind;
 use super::occurrence::{Doubt, Found, Measured, Occurrence};
-use super::part::Kind;
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{ConditionProgram, MarkWords, Stretch, Stretches, TimedProgram};
@@ -80,15 +80,15 @@ impl BoundLimit {
     pub(super) fn walk(&self, capture: &Capture, rule: Rule, sink: &mut impl Take) -> Result<()> {
         let walk = Walk::new(self, capture, rule)?;
         let programs = self.programs.at(capture.base())?;
-        let backwards = matches!(self.limit.kind, Kind::Setup | Kind::Removal);
+        let backwards = matches!(self.limit.kind(), Kind::Setup | Kind::Removal);
         // A stop asked for by the sink is not an error.
         let _ = match &programs {
             Programs::Data { data, reference } if backwards => walk.preceding(data, reference, sink),
             Programs::Data { data, reference } => walk.following(reference, data, false, sink),
-            Programs::Pair { from, to } if self.limit.kind == Kind::Skew => walk.nearest(from, to, sink),
+            Programs::Pair { from, to } if self.limit.kind() == Kind::Skew => walk.nearest(from, to, sink),
             Programs::Pair { from, to } => walk.following(from, to, true, sink),
             Programs::Repeat { event, condition } => walk.period(event, condition.as_ref(), sink),
-            Programs::Pulse { pulse, condition } if self.limit.kind == Kind::Duty => {
+            Programs::Pulse { pulse, condition } if self.limit.kind() == Kind::Duty => {
                 walk.duty(pulse, condition.as_ref(), self.limit.required, sink)
             }
             Programs::Pulse { pulse, condition } => walk.width(pulse, condition.as_ref(), sink),
@@ -166,7 +166,7 @@ impl BoundLimit {
     /// What its intervals begin and end with, in order of time.
     fn ends(&self) -> (Instants, Instants) {
         match &self.programs {
-            Programs::Data { data, reference } => match self.limit.kind {
+            Programs::Data { data, reference } => match self.limit.kind() {
                 Kind::Setup | Kind::Removal => (data.instants(), reference.instants()),
                 _ => (reference.instants(), data.instants()),
             },
@@ -189,13 +189,13 @@ impl BoundLimit {
         let (start, end) = self.ends();
         let span = precision.between(&start, &end);
         // Of a skew, either end may be the first.
-        if self.limit.kind == Kind::Skew { span.either_way() } else { span }
+        if self.limit.kind() == Kind::Skew { span.either_way() } else { span }
     }
 
     /// From which distance on its events are in order. Exactly together, they are, but for those that
     /// precede a reference.
     pub(super) fn together(&self, span: &Span) -> Result<Together> {
-        let same_tick = !matches!(self.limit.kind, Kind::Setup | Kind::Removal);
+        let same_tick = !matches!(self.limit.kind(), Kind::Setup | Kind::Removal);
         Together::new(span, same_tick).ok_or_else(|| {
             let message = "the uncertainty of this record cannot be compared exactly";
             Error::new(ErrorKind::Range, message).with_help("state skew and uncertainty with fewer digits")
