@@ -17,8 +17,9 @@ use deep_tap::instrument::{
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, Limit};
 use deep_tap::line::{Bus, Input, Line, LineId};
+use deep_tap::quantity::{Percent, Time, Voltage};
 use deep_tap::scan::{SampleBlock, SampleWidth};
-use deep_tap::time::{Percent, Resolution, Tick, Time, TimeBase, Voltage};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 use deep_tap::trigger::{QualifiedEdge, Seen};
 use deep_tap::{Error, ErrorKind, Result};
 

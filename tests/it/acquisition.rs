@@ -7,8 +7,9 @@ use deep_tap::instrument::{
     Acquisition, Capabilities, Configuration, ConfiguredInput, Instrument, Progress, Sink, Status,
 };
 use deep_tap::line::{Input, LineId};
+use deep_tap::quantity::{Percent, Time};
 use deep_tap::scan::{SampleBlock, SampleWidth, Samples};
-use deep_tap::time::{Percent, Tick, Time, TimeBase};
+use deep_tap::time::{Tick, TimeBase};
 use deep_tap::{Error, ErrorKind, Result};
 
 use crate::support::time;

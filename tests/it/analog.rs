@@ -11,9 +11,10 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{self, Kind, Verdict};
 use deep_tap::line::{AnalogId, AnalogLine, AnalogScale, Level, Line, LineId};
 use deep_tap::measure::{transitions, voltage_levels};
+use deep_tap::quantity::{Rational, Time, Voltage};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::setup::{RecordOptions, Setup};
-use deep_tap::time::{Rational, Resolution, Tick, Time, TimeBase, Voltage};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
 use crate::support::{bind, limit, pair, record, root, toggles};

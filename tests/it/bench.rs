@@ -9,8 +9,9 @@ use deep_tap::event::{Program, Scope};
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, LimitResult, Verdict};
 use deep_tap::line::{Level, LineId};
+use deep_tap::quantity::Time;
 use deep_tap::setup::{RecordOptions, Setup, Trigger};
-use deep_tap::time::{Tick, Time};
+use deep_tap::time::Tick;
 
 use crate::support::{demo, record, setup, time};
 

@@ -10,9 +10,10 @@ use deep_tap::decode::{
 use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
 use deep_tap::format::vcd;
 use deep_tap::line::{BitOrder, Level, LineId};
+use deep_tap::quantity::Rational;
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::setup::Setup;
-use deep_tap::time::{Rational, Resolution, Tick};
+use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
 use crate::decode::{board, data, faults, fields, kinds, streamed};

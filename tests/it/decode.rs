@@ -11,9 +11,10 @@ use deep_tap::decode::{
 };
 use deep_tap::line::Levels;
 use deep_tap::line::{BitOrder, Level, Line, LineId};
+use deep_tap::quantity::{Frequency, Rational};
 use deep_tap::scan::{SampleBlock, SampleWidth};
 use deep_tap::setup::RecordOptions;
-use deep_tap::time::{Frequency, Rational, Resolution, Tick, TimeBase};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
 use crate::support::{capture, record};

@@ -9,8 +9,9 @@ use deep_tap::decode::{
 };
 use deep_tap::diagnose::{Finding, Sureness, diagnose, diagnose_bus};
 use deep_tap::line::{BitOrder, Level, LineId};
+use deep_tap::quantity::{Frequency, Rational};
 use deep_tap::setup::{RecordOptions, Setup};
-use deep_tap::time::{Frequency, Rational, Resolution};
+use deep_tap::time::Resolution;
 use proptest::prelude::*;
 
 use crate::decode::{board, board_for};

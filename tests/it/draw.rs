@@ -6,7 +6,8 @@ use deep_tap::draw::{Dimension, Drawing, Ground, Histogram, Marker, Picture, Row
 use deep_tap::limit::Required;
 use deep_tap::line::{Bus, BusId, LineId};
 use deep_tap::measure::Distribution;
-use deep_tap::time::{Resolution, Tick, Time};
+use deep_tap::quantity::Time;
+use deep_tap::time::{Resolution, Tick};
 
 use crate::support::capture;
 

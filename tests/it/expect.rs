@@ -6,7 +6,8 @@ use deep_tap::event::{Program, Scope};
 use deep_tap::expect::{Broken, Difference, Order, Payload, States};
 use deep_tap::limit::Verdict;
 use deep_tap::line::{Bus, LineId, Radix};
-use deep_tap::time::{Resolution, Time};
+use deep_tap::quantity::Time;
+use deep_tap::time::Resolution;
 
 use crate::support::{capture, time};
 

@@ -7,12 +7,12 @@ use deep_tap::capture::{AnalogBuilder, Capture};
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{Meaning, Scope};
 use deep_tap::known::Rule;
-use deep_tap::limit::{
-    self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Quantity, Unit, Verdict, Which,
-};
+use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Verdict, Which};
 use deep_tap::line::{AnalogLine, AnalogScale, LineId};
+use deep_tap::quantity::Rational;
+use deep_tap::quantity::{Quantity, Unit};
 use deep_tap::setup::{Attached, Setup};
-use deep_tap::time::{Rational, Resolution, TimeBase};
+use deep_tap::time::{Resolution, TimeBase};
 
 use crate::support::{Texts, bind, capture, events, limit, limit_of, one, pair};
 

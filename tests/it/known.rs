@@ -3,10 +3,12 @@
 use deep_tap::capture::{AnalogBuilder, Capture};
 use deep_tap::event::{Program, Scope};
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, Kind, Quantity, Unit};
+use deep_tap::limit::{self, Kind};
 use deep_tap::line::{AnalogLine, AnalogScale, Level, Line, LineId};
 use deep_tap::measure::{self, answers, around, averages, chain, periods, widths};
-use deep_tap::time::{Bounds, Percent, Rational, Resolution, Tick, Time, TimeBase};
+use deep_tap::quantity::{Bounds, Percent, Rational, Time};
+use deep_tap::quantity::{Quantity, Unit};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
 use crate::support::{Texts, bind, events, limit_of, one, pair, toggles};

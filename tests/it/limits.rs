@@ -10,7 +10,8 @@ use deep_tap::event::{Meaning, Scope};
 use deep_tap::known::{Precision, Rule};
 use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Kind, Reason, Runs, Verdict, check};
 use deep_tap::line::{Level, Line, LineId};
-use deep_tap::time::{Percent, Rational, Resolution, Tick, Time, TimeBase};
+use deep_tap::quantity::{Percent, Rational, Time};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 
 use crate::support::{Texts, bind, capture, data, limit, occurrences, one, pair, time, toggles};
 

@@ -5,7 +5,8 @@ use deep_tap::bench::Random;
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::line::{Level, LineId};
-use deep_tap::measure::{Distribution, Estimate, averages, chain, duty, jitter, periods, widths};
+use deep_tap::measure::{Distribution, averages, chain, duty, jitter, periods, widths};
+use deep_tap::quantity::Estimate;
 use deep_tap::time::Resolution;
 
 use crate::support::capture;

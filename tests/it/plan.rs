@@ -7,8 +7,9 @@ use deep_tap::bench::connect;
 use deep_tap::known::{Precision, Rule};
 use deep_tap::limit::{Kind, Verdict};
 use deep_tap::plan::{Plan, advice};
+use deep_tap::quantity::Time;
 use deep_tap::setup::RecordOptions;
-use deep_tap::time::{Resolution, Time, TimeBase};
+use deep_tap::time::{Resolution, TimeBase};
 
 use crate::support::{bind, capture, data, limit, occurrences, pair, setup, time};
 

@@ -7,9 +7,11 @@ use deep_tap::bench::{Instant, Random, Script, StandIn, StandInOptions};
 use deep_tap::capture::Capture;
 use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
 use deep_tap::known::{Rule, Span};
-use deep_tap::limit::{Kind, Limit, Measured, Quantity, Unit, Verdict};
+use deep_tap::limit::{Kind, Limit, Measured, Verdict};
 use deep_tap::line::{Input, Level, Line};
-use deep_tap::time::{Bounds, Percent, Rate, Rational, Resolution, Time, TimeBase};
+use deep_tap::quantity::{Bounds, Percent, Rate, Rational, Time};
+use deep_tap::quantity::{Quantity, Unit};
+use deep_tap::time::{Resolution, TimeBase};
 
 use crate::support::{bind, data, events, limit, limit_of, occurrences, one, pair};
 

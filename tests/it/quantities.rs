@@ -1,7 +1,11 @@
 //! Quantities with units: what is written can be read, exactly; what is not a quantity is refused
 //! with a message that names the unit.
 
-use deep_tap::time::{Frequency, Percent, Rate, Rational, Samples, Tick, Time, TimeBase, Voltage};
+use deep_tap::quantity::{
+    Bounds, Estimate, Frequency, Percent, Quantity, Rate, Rational, SampleCount, Time, Voltage, estimate,
+    uncertain,
+};
+use deep_tap::time::{Tick, TimeBase};
 use proptest::prelude::*;
 
 fn rational() -> impl Strategy<Value = Rational> {
@@ -34,7 +38,7 @@ proptest! {
 
     #[test]
     fn any_text_is_read_or_refused(text in "[0-9a-zA-Zµ%/. _+-]{0,24}") {
-        let _ = (text.parse::<Time>(), text.parse::<Rate>(), text.parse::<Percent>(), text.parse::<Samples>());
+        let _ = (text.parse::<Time>(), text.parse::<Rate>(), text.parse::<Percent>(), text.parse::<SampleCount>());
     }
 
     #[test]
@@ -45,6 +49,25 @@ proptest! {
         prop_assert_eq!(a.to_string().parse::<Rational>().unwrap(), a);
         let (floor, ceil, round) = (a.floor(), a.ceil(), a.round());
         prop_assert!(floor <= ceil && ceil - floor <= 1 && (round == floor || round == ceil));
+    }
+
+    #[test]
+    fn a_printed_uncertainty_covers_the_true_one_and_hardly_more(ps in 0i64..10_000_000_000, half in 1i64..1_000_000_000) {
+        let quantity = |ps| Quantity::Time(Time::from_ps(ps));
+        let (lo, hi) = (quantity(ps - half), quantity(ps + half));
+        let bounds = Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false };
+        let precise = uncertain(quantity(ps), bounds, Time::from_ps(half));
+        let (value, lo, hi) = (ps as f64, (ps - half) as f64, (ps + half) as f64);
+        let rough = estimate(Estimate { value, lo, hi }.times(1e-12), "s");
+        for (text, factor) in [(precise, 1.02), (rough, 1.12)] {
+            let Some((_, off)) = text.split_once(" ± ") else {
+                prop_assert!(half as f64 <= value * 1e-12, "{text}");
+                continue;
+            };
+            let off = off.parse::<Time>().unwrap().to_f64() * 1e12;
+            // Floating point may lose a hair of what was exact.
+            prop_assert!(off >= half as f64 * 0.999_999 && off <= half as f64 * factor, "{half} in {text}");
+        }
     }
 
     #[test]
@@ -89,9 +112,9 @@ fn every_prefix_is_known() {
     assert_eq!("25 %".parse::<Percent>().unwrap().to_fraction(), Rational::new(1, 4).unwrap());
     assert_eq!("20 ppm".parse::<Percent>().unwrap().to_string(), "20 ppm");
     for text in ["2 M samples", "2M", "2000 k", "2_000_000", "2000000 samples"] {
-        assert_eq!(text.parse::<Samples>().unwrap(), Samples(2_000_000), "{text}");
+        assert_eq!(text.parse::<SampleCount>().unwrap(), SampleCount(2_000_000), "{text}");
     }
-    assert_eq!(Samples(2_500_000).to_string(), "2.5 M samples");
+    assert_eq!(SampleCount(2_500_000).to_string(), "2.5 M samples");
 }
 
 #[test]
@@ -106,8 +129,8 @@ fn refusals_name_the_unit() {
         ("1.2.3 s".parse::<Time>().unwrap_err(), "'1.2.3 s' is not a number: two decimal points"),
         (". s".parse::<Time>().unwrap_err(), "'. s' is not a number: no digits"),
         ("0.25".parse::<Percent>().unwrap_err(), "'0.25' has no unit: a percentage is in %"),
-        ("1.5 samples".parse::<Samples>().unwrap_err(), "'1.5 samples' is not a whole number of samples"),
-        ("-3".parse::<Samples>().unwrap_err(), "'-3' is not a whole number of samples"),
+        ("1.5 samples".parse::<SampleCount>().unwrap_err(), "'1.5 samples' is not a whole number of samples"),
+        ("-3".parse::<SampleCount>().unwrap_err(), "'-3' is not a whole number of samples"),
     ] {
         assert_eq!(error.message(), wanted);
     }

@@ -5,10 +5,12 @@ use deep_tap::capture::{Attachment, Capture, Trace, TraceBuilder};
 use deep_tap::event::Scope;
 use deep_tap::instrument::Instrument;
 use deep_tap::known::Rule;
-use deep_tap::limit::{BoundLimit, Events, Found, Kind, Limit, Occurrence, Quantity};
+use deep_tap::limit::{BoundLimit, Events, Found, Kind, Limit, Occurrence};
 use deep_tap::line::{Level, Line};
+use deep_tap::quantity::Quantity;
+use deep_tap::quantity::Time;
 use deep_tap::setup::{Attached, RecordOptions, Setup};
-use deep_tap::time::{Resolution, Tick, Time, TimeBase};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 
 /// The root of the project.
 pub(crate) fn root() -> PathBuf {

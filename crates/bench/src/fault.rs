@@ -3,7 +3,7 @@
 use std::str::FromStr;
 
 use deep_tap_core::line::Level;
-use deep_tap_core::time::{Samples, Time, Voltage};
+use deep_tap_core::quantity::{SampleCount, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result, suggest};
 
 use crate::board::{Disturbance, Fault, Instant};
@@ -71,8 +71,8 @@ fn read(parts: &[&str]) -> Option<AnyFault> {
         ["shifted", pins] => hookup(HookupFault::Shifted(pins.parse().ok()?)),
         ["no-ground"] => hookup(HookupFault::NoGround),
         ["noise", volts] => hookup(HookupFault::Noise(volts.parse::<Voltage>().ok()?.to_f64().abs())),
-        ["link-drops", samples] => hookup(HookupFault::LinkDrops(samples.parse::<Samples>().ok()?.0)),
-        ["slow-link", bytes] => hookup(HookupFault::SlowLink(bytes.parse::<Samples>().ok()?.0)),
+        ["link-drops", samples] => hookup(HookupFault::LinkDrops(samples.parse::<SampleCount>().ok()?.0)),
+        ["slow-link", bytes] => hookup(HookupFault::SlowLink(bytes.parse::<SampleCount>().ok()?.0)),
         ["stuck", name, "low"] => node(name, Disturbance::Stuck(Level::Low)),
         ["stuck", name, "high"] => node(name, Disturbance::Stuck(Level::High)),
         ["glitch", name, width, at] => {

@@ -1,7 +1,7 @@
 //! How the instrument is connected to the board, and what can be wrong with that.
 
+use deep_tap_core::quantity::Rate;
 use deep_tap_core::scan::SampleWidth;
-use deep_tap_core::time::Rate;
 use deep_tap_core::{Error, ErrorKind};
 
 use crate::board::NodeId;

@@ -2,8 +2,8 @@
 
 use deep_tap_core::instrument::{Begins, Capabilities, Configuration, Instrument, Status, Stimulus};
 use deep_tap_core::line::Input;
+use deep_tap_core::quantity::{Percent, Rate, Rational, Time};
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
-use deep_tap_core::time::{Percent, Rate, Rational, Time};
 use deep_tap_core::trigger::Seen;
 use deep_tap_core::{Error, ErrorKind, Result};
 

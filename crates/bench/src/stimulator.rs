@@ -2,7 +2,7 @@
 
 use deep_tap_core::instrument::{Begins, Stimulus, Waveform};
 use deep_tap_core::line::Level;
-use deep_tap_core::time::Rational;
+use deep_tap_core::quantity::Rational;
 
 use crate::board::device::{Device, Queues};
 use crate::board::models::{Beat, Parity, Sender, Square};

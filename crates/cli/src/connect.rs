@@ -5,8 +5,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use deep_tap::bench;
 use deep_tap::instrument::Instrument;
+use deep_tap::quantity::Rate;
 use deep_tap::setup::Setup;
-use deep_tap::time::Rate;
 use deep_tap::{Error, ErrorKind, Place};
 
 use crate::errors::Failure;

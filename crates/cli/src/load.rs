@@ -10,8 +10,9 @@ use deep_tap::diagnose;
 use deep_tap::event::{Meaning, Program, Scope};
 use deep_tap::format::{dtap, vcd};
 use deep_tap::line::LineId;
+use deep_tap::quantity::{Rational, Time};
 use deep_tap::setup::Setup;
-use deep_tap::time::{Rational, Tick, Time};
+use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind, Place, suggest};
 
 use crate::args::Source;

@@ -2,8 +2,9 @@
 //!
 //! This crate knows no terminal, no argument parser, no printing and no sockets.
 //!
-//! Order of knowledge, left never knows right: `time` → `line` → `capture`, `scan`, `known` → `event` →
-//! `trigger`, `decode`, `measure` → `limit` → `expect` → `instrument`, `plan` → `setup` → `format`, `diagnose`.
+//! Order of knowledge, left never knows right: `quantity` → `time` → `line` → `capture` → `scan`, `known`,
+//! `bus` → `decode` → `event` → `trigger`, `pair` → `measure` → `limit` → `expect` → `instrument` → `plan`
+//! → `setup` → `format`, `diagnose`.
 
 pub mod bus;
 pub mod capture;
@@ -20,6 +21,7 @@ pub mod line;
 pub mod measure;
 pub mod pair;
 pub mod plan;
+pub mod quantity;
 pub mod scan;
 pub mod setup;
 pub mod time;

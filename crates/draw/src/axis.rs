@@ -1,6 +1,7 @@
 //! Where the time axis has its labels.
 
-use deep_tap_core::time::{Rational, Tick, Time, TimeBase};
+use deep_tap_core::quantity::{Rational, Time};
+use deep_tap_core::time::{Tick, TimeBase};
 
 /// A label of the time axis.
 #[derive(Clone, Debug, PartialEq, Eq)]

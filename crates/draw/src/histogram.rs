@@ -2,9 +2,10 @@
 
 use std::fmt;
 
-use deep_tap_core::limit::{Quantity, Required, Unit};
+use deep_tap_core::limit::Required;
 use deep_tap_core::measure::Bin;
-use deep_tap_core::time::{Rational, Time};
+use deep_tap_core::quantity::{Quantity, Unit};
+use deep_tap_core::quantity::{Rational, Time};
 use serde::Serialize;
 
 use crate::canvas::{Anchor, Drawing, Ink, text_width};

@@ -2,7 +2,8 @@
 
 use deep_tap_core::decode::SerialBus;
 use deep_tap_core::line::{AnalogId, BusId, Level, LineId, Signal, Value};
-use deep_tap_core::time::{Tick, Voltage};
+use deep_tap_core::quantity::Voltage;
+use deep_tap_core::time::Tick;
 
 /// What a row shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -114,21 +115,6 @@ impl View {
         let offset = tick.0.checked_sub(self.start.0).filter(|_| tick < self.end)?;
         Some((u128::from(offset) * self.columns as u128 / span) as usize)
     }
-}
-
-/// Three digits and a prefix; for a scale, which is no measurement.
-pub(crate) fn engineering(seconds: f64) -> String {
-    let units = [(1.0, "s"), (1e-3, "ms"), (1e-6, "us"), (1e-9, "ns"), (1e-12, "ps")];
-    let (scale, unit) = units.into_iter().find(|(scale, _)| seconds >= *scale).unwrap_or((1e-15, "fs"));
-    let value = seconds / scale;
-    let places = if value >= 100.0 {
-        0
-    } else if value >= 10.0 {
-        1
-    } else {
-        2
-    };
-    format!("{value:.places$} {unit}")
 }
 
 /// How busy a column is, from its number of edges.

@@ -3,12 +3,14 @@
 use deep_tap_core::capture::Capture;
 use deep_tap_core::capture::Extremes;
 use deep_tap_core::line::{AnalogId, Bus, LineId, Value};
-use deep_tap_core::time::{Tick, Voltage};
+use deep_tap_core::quantity::Voltage;
+use deep_tap_core::time::Tick;
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::axis::{AxisLabel, labels};
 use crate::frames::frame_rows;
-use crate::row::{Cell, Dimension, Marker, Row, RowSource, View, business, engineering};
+use crate::row::{Cell, Dimension, Marker, Row, RowSource, View, business};
+use deep_tap_core::quantity::rough;
 
 /// A picture of a stretch of a capture, as cells.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -79,7 +81,7 @@ impl Picture {
             "{} to {}, {} per column",
             from.rounded(base.tick()),
             to.rounded(base.tick()),
-            engineering(per_column)
+            rough(per_column, 3, "s")
         );
         let inside = markers.iter().filter_map(|m| view.column_of(m.tick).map(|c| (c, m.name.clone())));
         Ok(Picture {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use deep_tap_core::instrument::{Bank, Capabilities, Mode, OnBoardTrigger};
 use deep_tap_core::line::VoltageRange;
-use deep_tap_core::time::{Percent, Rate, Time, Voltage};
+use deep_tap_core::quantity::{Percent, Rate, Time, Voltage};
 use deep_tap_core::{Error, Result};
 use toml::Spanned;
 

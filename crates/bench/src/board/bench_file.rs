@@ -5,7 +5,7 @@ use std::str::FromStr;
 use std::sync::Arc;
 
 use deep_tap_core::line::VoltageRange;
-use deep_tap_core::time::{Frequency, Percent, Rate, Samples, Time, Voltage};
+use deep_tap_core::quantity::{Frequency, Percent, Rate, SampleCount, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Place, TextPlace};
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
@@ -74,7 +74,7 @@ pub(super) struct FileInstrument {
     pub(super) highest: Given<Voltage>,
     #[serde(default)]
     pub(super) rates: Vec<Given<Rate>>,
-    pub(super) memory: Option<Given<Samples>>,
+    pub(super) memory: Option<Given<SampleCount>>,
     #[serde(default)]
     pub(super) stream_rates: Vec<Given<Rate>>,
     /// Inputs of the fastest rates, and of all.

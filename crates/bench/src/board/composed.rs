@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use deep_tap_core::line::Level;
-use deep_tap_core::time::{Frequency, Rational, Time, Voltage};
+use deep_tap_core::quantity::{Frequency, Rational, Time, Voltage};
 use deep_tap_core::{Result, suggest};
 use toml::Spanned;
 

@@ -1,6 +1,6 @@
 //! Instants on a board.
 
-use deep_tap_core::time::{Rational, Time};
+use deep_tap_core::quantity::{Rational, Time};
 
 /// An instant on a board, in femtoseconds since it was switched on. Covers two and a half hours.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -2,7 +2,7 @@
 
 use deep_tap_core::capture::Capture;
 use deep_tap_core::line::{Level, LineId};
-use deep_tap_core::time::Rational;
+use deep_tap_core::quantity::Rational;
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use super::{Board, Change, Emit, Instant, NodeId};

@@ -2,7 +2,7 @@
 
 use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger, Output};
 use deep_tap_core::line::VoltageRange;
-use deep_tap_core::time::{Frequency, Percent, Rate, Rational, Time, Voltage};
+use deep_tap_core::quantity::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
 use serde::{Deserialize, Serialize};
 

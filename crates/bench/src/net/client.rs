@@ -7,8 +7,8 @@ use deep_tap_core::instrument::{
     Begins, Capabilities, Configuration, Instrument, Status, Stimulus, Waveform,
 };
 use deep_tap_core::line::Input;
+use deep_tap_core::quantity::{Rational, Time};
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
-use deep_tap_core::time::{Rational, Time};
 use deep_tap_core::trigger::Seen;
 use deep_tap_core::{Error, ErrorKind, Result};
 

@@ -3,7 +3,7 @@
 
 use std::borrow::Cow;
 
-use deep_tap_core::time::Rational;
+use deep_tap_core::quantity::Rational;
 
 /// An error of SCPI-1999, volume 2, chapter 21: number, standard words, and what happened here.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -3,8 +3,8 @@
 use std::collections::VecDeque;
 
 use deep_tap_core::instrument::{Instrument, Status};
+use deep_tap_core::quantity::Time;
 use deep_tap_core::scan::{SampleBlock, SampleWidth};
-use deep_tap_core::time::Time;
 use deep_tap_core::trigger::Seen;
 
 use super::commands::{Command, Group, find};

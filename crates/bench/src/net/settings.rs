@@ -5,8 +5,8 @@ use deep_tap_core::instrument::{
     Begins, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument, Stimulus, Waveform,
 };
 use deep_tap_core::line::{Input, Threshold, VoltageRange};
+use deep_tap_core::quantity::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::scan::SampleWidth;
-use deep_tap_core::time::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::trigger::QualifiedEdge;
 
 use super::commands::Command;

@@ -2,8 +2,9 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope, TimedProgram};
-use deep_tap::measure::{self, Answers, Estimate, Measure};
-use deep_tap::time::Time;
+use deep_tap::measure::{self, Answers, Measure};
+use deep_tap::quantity::Estimate;
+use deep_tap::quantity::Time;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
@@ -12,7 +13,7 @@ use crate::args;
 use crate::errors::Failure;
 use crate::load::{load, parse_time, scope, tell_damage, time};
 use crate::output::{Out, write_table};
-use crate::quantities::estimate;
+use deep_tap::quantity::estimate;
 
 /// What was found, as JSON has it: times in seconds.
 #[derive(Serialize)]

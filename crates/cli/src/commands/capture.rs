@@ -8,8 +8,9 @@ use deep_tap::format::dtap::{self, Recorder, SaveOptions};
 use deep_tap::instrument::{Instrument, Progress};
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, Verdict};
+use deep_tap::quantity::SampleCount;
 use deep_tap::setup::{CaptureSink, RecordOptions, Setup};
-use deep_tap::time::{Samples, Tick};
+use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind, Place};
 use indicatif::ProgressBar;
 
@@ -197,7 +198,7 @@ pub(crate) fn summary(capture: &Capture) -> String {
         "recorded {} at {}: {}, {} lines, {} edges",
         capture.duration(),
         capture.base().rate(),
-        Samples(capture.len()),
+        SampleCount(capture.len()),
         capture.lines().len(),
         capture.edge_count(),
     );

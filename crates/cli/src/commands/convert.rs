@@ -4,7 +4,7 @@ use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::format::{csv, vcd};
 use deep_tap::line::Threshold;
 use deep_tap::measure::remove_glitches;
-use deep_tap::time::Voltage;
+use deep_tap::quantity::Voltage;
 use deep_tap::{Error, ErrorKind, Place};
 
 use crate::Outcome;

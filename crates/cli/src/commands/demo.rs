@@ -4,7 +4,8 @@ use std::path::{Path, PathBuf};
 
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::known::Rule;
-use deep_tap::limit::{Deciding, LimitResult, Quantity, Verdict};
+use deep_tap::limit::{Deciding, LimitResult, Verdict};
+use deep_tap::quantity::Quantity;
 use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::{Error, ErrorKind, Place};
 

@@ -3,7 +3,7 @@
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
 use deep_tap::diagnose::{Finding, diagnose_bus};
-use deep_tap::time::Time;
+use deep_tap::quantity::Time;
 use serde::Serialize;
 
 use crate::Outcome;

@@ -4,7 +4,8 @@ use deep_tap::capture::Capture;
 use deep_tap::draw::{Marker, Picture, RowSource, View};
 use deep_tap::event::{Program, TimedProgram};
 use deep_tap::line::Signal;
-use deep_tap::time::{Tick, Time};
+use deep_tap::quantity::Time;
+use deep_tap::time::Tick;
 
 use serde::Serialize;
 

@@ -2,7 +2,8 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::measure::{self, Glitches};
-use deep_tap::time::{Tick, Time};
+use deep_tap::quantity::Time;
+use deep_tap::time::Tick;
 use serde::Serialize;
 
 use crate::Outcome;

@@ -2,7 +2,8 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::line::{AnalogId, AnalogLine, Level, LineId};
-use deep_tap::time::{Rate, Rational, Samples, Tick, Time, Voltage};
+use deep_tap::quantity::{Rate, Rational, SampleCount, Time, Voltage};
+use deep_tap::time::Tick;
 use serde::Serialize;
 
 use crate::Outcome;
@@ -186,7 +187,7 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     let kind = if said.sampled { "sampled" } else { "exact, from a simulation" };
     fact("time base", format!("{} per tick ({}), {kind}", capture.base().tick(), capture.base().rate()));
     let (from, to) = (time(capture, Tick(0)), time(capture, Tick(capture.len())));
-    fact("record", format!("{from} to {to}, {}", Samples(capture.len())));
+    fact("record", format!("{from} to {to}, {}", SampleCount(capture.len())));
     fact("trigger", said.trigger.unwrap_or("none").to_string());
     if said.sampled {
         let resolution = capture.resolution();

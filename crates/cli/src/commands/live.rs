@@ -10,9 +10,9 @@ use deep_tap::instrument::Progress;
 use deep_tap::line::Level;
 use deep_tap::measure::{Activity, LineActivity};
 use deep_tap::plan::{Before, Length};
+use deep_tap::quantity::{Rate, Time, rough};
 use deep_tap::scan::Samples;
 use deep_tap::setup::{CaptureSink, Misfit, RecordOptions, Sampling, Setup, SetupLine};
-use deep_tap::time::{Rate, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
@@ -218,7 +218,7 @@ fn cells(line: &SaidLine) -> Vec<String> {
         (1, _) => "changed once".to_string(),
         // Too few for a rate.
         (edges @ 2..=5, _) => format!("changed {edges} times"),
-        (_, frequency) => format!("about {}", hertz(frequency)),
+        (_, frequency) => format!("about {}", rough(frequency, 2, "Hz")),
     };
     vec![
         line.name.clone(),
@@ -228,17 +228,6 @@ fn cells(line: &SaidLine) -> Vec<String> {
         line.activity.edges.to_string(),
         line.doubt.clone().unwrap_or_default(),
     ]
-}
-
-/// A frequency with two digits: it is a mean over whatever came by.
-fn hertz(frequency: f64) -> String {
-    let (scale, unit) = match frequency {
-        1e6.. => (1e6, "MHz"),
-        1e3.. => (1e3, "kHz"),
-        _ => (1.0, "Hz"),
-    };
-    let value = frequency / scale;
-    if value >= 10.0 { format!("{value:.0} {unit}") } else { format!("{value:.1} {unit}") }
 }
 
 fn text(said: &Said) -> String {

@@ -4,8 +4,9 @@ use deep_tap::instrument::Capabilities;
 use deep_tap::known::Precision;
 use deep_tap::limit::{BoundLimit, Outlook};
 use deep_tap::plan::{self, Plan};
+use deep_tap::quantity::{Rate, Rational, SampleCount, Time, Voltage};
 use deep_tap::setup::{RecordOptions, Setup};
-use deep_tap::time::{Rate, Rational, Resolution, Samples, Time, TimeBase, Voltage};
+use deep_tap::time::{Resolution, TimeBase};
 use serde::Serialize;
 
 use crate::Outcome;
@@ -245,10 +246,10 @@ fn text(said: &Said, plan: &Plan, able: &Capabilities, base: TimeBase) -> String
         format!("{} per sample; skew up to {}, time base within {}", base.tick(), able.skew, able.accuracy),
     );
     let memory = if plan.stream {
-        format!("{}, streamed to the host while recording", Samples(plan.samples))
+        format!("{}, streamed to the host while recording", SampleCount(plan.samples))
     } else {
         let share = plan.samples as f64 / plan.memory as f64 * 100.0;
-        format!("{} of {} on board ({share:.1} %)", Samples(plan.samples), Samples(plan.memory))
+        format!("{} of {} on board ({share:.1} %)", SampleCount(plan.samples), SampleCount(plan.memory))
     };
     fact("memory", memory);
     for (number, line) in said.analog.iter().enumerate() {

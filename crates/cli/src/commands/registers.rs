@@ -2,8 +2,8 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::{Access, Register, Registers, SerialBus};
+use deep_tap::quantity::{Rational, Time};
 use deep_tap::setup::Setup;
-use deep_tap::time::{Rational, Time};
 use deep_tap::{Error, ErrorKind, suggest};
 use serde::Serialize;
 

@@ -19,7 +19,7 @@ use crate::errors::Failure;
 use crate::load::{Loaded, load, parse_time, place, range, tell_damage, time};
 use crate::output::{Grid, Out};
 use crate::picture;
-use crate::quantities::uncertain;
+use deep_tap::quantity::uncertain;
 
 /// Columns when standard output is no terminal.
 const PIPED_WIDTH: usize = 120;

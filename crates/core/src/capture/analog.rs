@@ -12,7 +12,8 @@ use std::sync::{Arc, OnceLock};
 use super::builder::TraceBuilder;
 use super::trace::Trace;
 use crate::line::{AnalogId, AnalogScale, Gate, Level};
-use crate::time::{Tick, Voltage};
+use crate::quantity::Voltage;
+use crate::time::Tick;
 
 /// Most codes in one block.
 pub const ANALOG_BLOCK: usize = 1 << 16;

@@ -8,7 +8,8 @@ use super::record::{Attachment, Capture, DamageLog, Origin};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{AnalogLine, AnalogScale, Bus, Crossing, Line, Side, Threshold};
-use crate::time::{Resolution, TimeBase, Voltage};
+use crate::quantity::Voltage;
+use crate::time::{Resolution, TimeBase};
 
 /// Puts a [`Capture`] together.
 #[derive(Debug)]

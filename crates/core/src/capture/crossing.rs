@@ -6,7 +6,8 @@ use std::sync::OnceLock;
 use super::analog::AnalogTrace;
 use super::trace::Trace;
 use crate::line::{Crossing, Level, Side};
-use crate::time::{Tick, Voltage};
+use crate::quantity::Voltage;
+use crate::time::Tick;
 
 /// The crossings that were asked for so far. Each, once there, stays where it is.
 #[derive(Debug, Default)]

@@ -8,7 +8,8 @@ use super::crossing::{Crossings, spread};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Signal, Value};
-use crate::time::{Rate, Resolution, Tick, Time, TimeBase, Voltage};
+use crate::quantity::{Rate, Time, Voltage};
+use crate::time::{Resolution, Tick, TimeBase};
 
 /// Where a capture comes from.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

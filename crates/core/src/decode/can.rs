@@ -6,7 +6,8 @@ use super::pace::Pace;
 use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels};
-use crate::time::{Frequency, Percent, Rational, Tick, TimeBase};
+use crate::quantity::{Frequency, Percent, Rational};
+use crate::time::{Tick, TimeBase};
 
 /// How bits are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -7,7 +7,8 @@ use super::Parity;
 use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
-use crate::time::{Rational, Tick, Time, TimeBase};
+use crate::quantity::{Rational, Time};
+use crate::time::{Tick, TimeBase};
 
 /// How words are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -7,7 +7,8 @@ use super::uart::{Uart, UartConfig};
 use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::Result;
 use crate::line::Levels;
-use crate::time::{Frequency, Rational, Tick, TimeBase};
+use crate::quantity::{Frequency, Rational};
+use crate::time::{Tick, TimeBase};
 
 /// How frames are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

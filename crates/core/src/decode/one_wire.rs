@@ -7,7 +7,8 @@ use std::ops::ControlFlow;
 use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels};
-use crate::time::{Rational, Tick, Time, TimeBase};
+use crate::quantity::{Rational, Time};
+use crate::time::{Tick, TimeBase};
 
 /// Decodes a one-wire bus; its line is the bus.
 ///

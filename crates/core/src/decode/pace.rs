@@ -1,7 +1,8 @@
 //! Bits counted in time, where a bus has no clock line.
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::time::{Frequency, Rate, Rational, TimeBase};
+use crate::quantity::{Frequency, Rate, Rational};
+use crate::time::TimeBase;
 
 /// Fewest samples per bit: below, the middle of a bit cannot be told from its edges.
 const FEWEST_SAMPLES: i64 = 3;

@@ -10,7 +10,8 @@ use super::{
 };
 use crate::bus::Decoder;
 use crate::error::Result;
-use crate::time::{Frequency, TimeBase};
+use crate::quantity::Frequency;
+use crate::time::TimeBase;
 
 /// What is spoken on a bus, with its settings.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -6,7 +6,8 @@ use std::ops::ControlFlow;
 use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
-use crate::time::{Rate, Rational, Tick, Time, TimeBase};
+use crate::quantity::{Rate, Rational, Time};
+use crate::time::{Tick, TimeBase};
 
 /// How words are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -7,7 +7,8 @@ use serde::Serialize;
 use super::{Protocol, SpiData};
 use crate::bus::{Field, Frame};
 use crate::line::BitOrder;
-use crate::time::{Rational, Tick};
+use crate::quantity::Rational;
+use crate::time::Tick;
 
 /// What is known of a register.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -54,7 +55,7 @@ impl Register {
     /// ```
     /// use deep_tap_core::decode::{Coding, Register};
     /// use deep_tap_core::line::BitOrder;
-    /// use deep_tap_core::time::Rational;
+    /// use deep_tap_core::quantity::Rational;
     ///
     /// let temperature = Register {
     ///     bus: "sensors".into(),

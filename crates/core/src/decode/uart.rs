@@ -8,7 +8,8 @@ use super::pace::Pace;
 use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
-use crate::time::{Frequency, Rational, Tick, TimeBase};
+use crate::quantity::{Frequency, Rational};
+use crate::time::{Tick, TimeBase};
 
 /// The parity bit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]

@@ -22,8 +22,9 @@ use crate::capture::Capture;
 use crate::decode::{Protocol, SerialBus, UartConfig};
 use crate::expect::Expected;
 use crate::line::{Level, LineId};
+use crate::quantity::{Frequency, Rate, Rational};
 use crate::setup::Setup;
-use crate::time::{Frequency, Rate, Rational, Tick};
+use crate::time::Tick;
 
 /// Samples per bit or per clock period from which on decoding has margin.
 const ENOUGH_SAMPLES: f64 = 8.0;

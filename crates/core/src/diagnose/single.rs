@@ -4,7 +4,7 @@ use super::sight::{look, stretch};
 use super::{Patient, Sureness};
 use crate::decode::{Protocol, PulsesConfig};
 use crate::line::Level;
-use crate::time::Time;
+use crate::quantity::Time;
 
 impl Patient<'_> {
     pub(super) fn one_wire(&mut self) {

@@ -5,7 +5,8 @@ use std::ops::Range;
 use crate::capture::Capture;
 use crate::known::{Precision, Rule};
 use crate::line::{Level, LineId, Signal};
-use crate::time::{Frequency, Rational, Tick, Voltage};
+use crate::quantity::{Frequency, Rational, Voltage};
+use crate::time::Tick;
 
 /// Intervals that are looked at.
 const MOST_INTERVALS: usize = 20_000;

@@ -5,7 +5,8 @@ use super::syntax::{Lasting, StepLimit};
 use crate::error::{Error, ErrorKind, Result};
 use crate::known::Instants;
 use crate::line::{Crossing, Signal};
-use crate::time::{Rate, Rational, Time, TimeBase};
+use crate::quantity::{Rate, Rational, Time};
+use crate::time::TimeBase;
 
 /// An event whose durations are whole ticks of a clock, and whose buses can be decoded at it: ready to be
 /// searched for in records with this clock. Made by [`Program::at`].

@@ -7,7 +7,8 @@ use crate::known::{Instants, Precision, Rule};
 use crate::limit::Verdict;
 use crate::line::{Bus, Level, LineId, Signal};
 use crate::measure::{Intervals, Measure};
-use crate::time::{Rational, Tick, Time, Voltage};
+use crate::quantity::{Rational, Time, Voltage};
+use crate::time::Tick;
 
 /// Most broken transitions that are kept.
 const MOST_BROKEN: usize = 1000;

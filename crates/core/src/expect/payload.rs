@@ -10,7 +10,8 @@ use crate::decode::SerialBus;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{FrameTests, Program};
 use crate::limit::Verdict;
-use crate::time::{Rational, Tick, Time};
+use crate::quantity::{Rational, Time};
+use crate::time::Tick;
 
 /// A sequence of bytes, or words, on a serial bus.
 #[derive(Clone, Debug)]

@@ -2,7 +2,8 @@
 
 use crate::capture::Capture;
 use crate::line::AnalogId;
-use crate::time::{Tick, Voltage};
+use crate::quantity::Voltage;
+use crate::time::Tick;
 
 /// Walks over the samples at which an analog line changes.
 pub(super) struct Voltages<'a> {

@@ -4,8 +4,9 @@ use super::{Configuration, Instrument};
 use crate::capture::{AnalogTrace, Trace};
 use crate::error::Result;
 use crate::event::StreamSearch;
+use crate::quantity::Time;
 use crate::scan::{Memory, Samples};
-use crate::time::{Tick, Time};
+use crate::time::Tick;
 
 /// Where a recording stands.
 #[derive(Clone, Debug, PartialEq, Eq)]

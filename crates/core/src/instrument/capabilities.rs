@@ -3,8 +3,9 @@
 use super::stimulus::Output;
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{AnalogScale, VoltageRange};
+use crate::quantity::{Percent, Rate, Rational, Time, Voltage};
 use crate::scan::SampleWidth;
-use crate::time::{Percent, Rate, Rational, Resolution, Time, Voltage};
+use crate::time::Resolution;
 
 /// Most inputs that can be recorded at once: the bits of a sample.
 const MOST_INPUTS: u32 = 64;

@@ -12,8 +12,8 @@ pub use stimulus::{Begins, Output, Stimulus, Waveform};
 
 use crate::error::Result;
 use crate::line::{Threshold, VoltageRange};
+use crate::quantity::{Rate, Time};
 use crate::scan::SampleBlock;
-use crate::time::{Rate, Time};
 use crate::trigger::{QualifiedEdge, Seen};
 
 /// What an instrument is asked to record.

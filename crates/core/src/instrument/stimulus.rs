@@ -1,6 +1,6 @@
 //! What an instrument sends out while it records.
 
-use crate::time::{Frequency, Percent, Time};
+use crate::quantity::{Frequency, Percent, Time};
 
 /// An output of an instrument.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -5,8 +5,9 @@ use std::ops::ControlFlow;
 use super::Status;
 use super::acquisition::{Acquisition, Progress, Recorded, Sink, short_of_past, stopped_waiting};
 use crate::error::{Error, ErrorKind, Result};
+use crate::quantity::{Rate, Rational, Time};
 use crate::scan::SampleBlock;
-use crate::time::{Rate, Rational, Tick, Time};
+use crate::time::Tick;
 use crate::trigger::{Ring, cut, search_report};
 
 /// Samples read before the user hears of it again, also when more have arrived.

@@ -1,7 +1,7 @@
 //! What instants are read from.
 
 use crate::line::Signal;
-use crate::time::Voltage;
+use crate::quantity::Voltage;
 
 /// What the instants of an event are read from: the signals whose edges they are.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -3,7 +3,8 @@
 use super::{Instants, Order, Rule, Span};
 use crate::capture::Capture;
 use crate::line::Signal;
-use crate::time::{Rational, Resolution, Time, TimeBase, Voltage};
+use crate::quantity::{Rational, Time, Voltage};
+use crate::time::{Resolution, TimeBase};
 
 /// How precisely the instants of one record are known, seen under a rule.
 #[derive(Clone, Copy, Debug)]

@@ -1,6 +1,7 @@
 //! What is known of the intervals between two kinds of instants.
 
-use crate::time::{Bounds, Rational, Time, TimeBase};
+use crate::quantity::{Bounds, Rational, Time};
+use crate::time::TimeBase;
 
 /// What is known of the intervals between two kinds of instants of a record. Made by
 /// [`Precision::between`](super::Precision::between).

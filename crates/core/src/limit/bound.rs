@@ -6,7 +6,8 @@ use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::event::{ConditionProgram, Meaning, Program, Scope, TimedProgram};
 use crate::line::{AnalogId, Crossing, LineId, Signal};
-use crate::time::{Frequency, Time, TimeBase};
+use crate::quantity::{Frequency, Time};
+use crate::time::TimeBase;
 
 /// A limit bound to the lines of a board, ready to be checked.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -8,14 +8,15 @@ use super::bound::BoundLimit;
 use super::judge::Verdict;
 use super::kind::Kind;
 use super::occurrence::{Doubt, Found, Measured, Occurrence};
-use super::quantity::{Quantity, Required};
+use super::required::Required;
 use super::result::{Counts, Deciding, LimitResult, Reason, Statistics};
 use super::walk::{CertainPair, Take};
 use crate::capture::Capture;
 use crate::error::{ErrorKind, Result};
 use crate::known::{Precision, Rule, Span};
 use crate::line::Signal;
-use crate::time::{Rate, Rational, Time};
+use crate::quantity::Quantity;
+use crate::quantity::{Rate, Rational, Time};
 
 /// Checks one limit over a whole capture. Where a tick is too long for a duration in its events, it is
 /// inconclusive ([`Reason::TooSlow`]).

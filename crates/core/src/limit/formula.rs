@@ -3,9 +3,9 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use super::quantity::{Quantity, Unit};
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace};
-use crate::time::{Rational, Time};
+use crate::quantity::{Quantity, Unit};
+use crate::quantity::{Rational, Time};
 
 /// Deepest nesting of brackets and signs.
 const DEEPEST: u32 = 40;
@@ -47,7 +47,8 @@ impl Value {
 /// `max(…)`, and names, which `look_up` is asked for. A number before a name multiplies it.
 ///
 /// ```
-/// use deep_tap_core::limit::{Quantity, Unit, Value, evaluate};
+/// use deep_tap_core::quantity::{Quantity, Unit};
+/// use deep_tap_core::limit::{Value, evaluate};
 ///
 /// let cycle = |_: &str| Ok(Value::Quantity("40 ns".parse()?));
 /// let half = evaluate("tCYC / 2 - 5 ns", Unit::Time, &mut { cycle })?;

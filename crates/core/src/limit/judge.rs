@@ -5,10 +5,11 @@
 
 use serde::Serialize;
 
-use super::quantity::{Quantity, Required};
+use super::required::Required;
 use crate::error::{Error, ErrorKind, Result};
 use crate::known::Span;
-use crate::time::{Bounds, Rational};
+use crate::quantity::Quantity;
+use crate::quantity::{Bounds, Rational};
 
 /// What became of a limit, or of one occurrence of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]

@@ -5,9 +5,9 @@ use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
-use super::quantity::{Quantity, Unit};
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::time::{Frequency, Percent, Voltage};
+use crate::quantity::{Frequency, Percent, Voltage};
+use crate::quantity::{Quantity, Unit};
 
 /// What one occurrence of a limit is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -3,9 +3,10 @@
 use serde::Serialize;
 
 use super::judge::Verdict;
-use super::quantity::{Quantity, Unit};
 use crate::known::Span;
-use crate::time::{Bounds, Frequency, Rational, Tick, Time, TimeBase, Voltage};
+use crate::quantity::{Bounds, Frequency, Rational, Time, Voltage};
+use crate::quantity::{Quantity, Unit};
+use crate::time::{Tick, TimeBase};
 
 /// Why an occurrence could not be decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]

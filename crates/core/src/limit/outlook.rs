@@ -7,7 +7,8 @@ use super::judge::Judge;
 use super::kind::Kind;
 use crate::error::Result;
 use crate::known::Precision;
-use crate::time::{Rate, Rational, Resolution, Time, TimeBase};
+use crate::quantity::{Rate, Rational, Time};
+use crate::time::{Resolution, TimeBase};
 
 /// Whether a sample rate can decide a limit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -5,8 +5,9 @@ use serde::Serialize;
 use super::judge::Verdict;
 use super::kind::Kind;
 use super::occurrence::{Doubt, Occurrence};
-use super::quantity::{Quantity, Required, Unit};
-use crate::time::{Bounds, Rate, Time};
+use super::required::Required;
+use crate::quantity::{Bounds, Rate, Time};
+use crate::quantity::{Quantity, Unit};
 
 /// How many occurrences ended how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]

@@ -1,9 +1,10 @@
 //! One row of a timing table.
 
 use super::kind::{Events, Kind, Mark, Which};
-use super::quantity::{Quantity, Required};
+use super::required::Required;
 use crate::error::{Error, ErrorKind, Result};
-use crate::time::Frequency;
+use crate::quantity::Frequency;
+use crate::quantity::Quantity;
 
 /// One row of a timing table. Made by [`Limit::of`] or by the function of its kind, such as
 /// [`Limit::width`]; what is optional is a method of the [builder](LimitBuilder).
@@ -158,7 +159,7 @@ impl LimitBuilder {
         }
     }
 
-    /// The smallest value that is allowed: a text such as `"35 ns"`, a [`Time`](crate::time::Time), or
+    /// The smallest value that is allowed: a text such as `"35 ns"`, a [`Time`](crate::quantity::Time), or
     /// another [`Quantity`].
     pub fn min<Q: TryInto<Quantity, Error: Into<Error>>>(mut self, min: Q) -> Self {
         self.limit.required.min = self.quantity(min);

@@ -10,7 +10,7 @@ use super::occurrence::{Found, Occurrence};
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::known::Rule;
-use crate::time::Rational;
+use crate::quantity::Rational;
 
 /// The violations of one limit in a capture.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]

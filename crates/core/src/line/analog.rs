@@ -6,7 +6,7 @@ use std::str::FromStr;
 use serde::Serialize;
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::time::{Rational, Voltage};
+use crate::quantity::{Rational, Voltage};
 
 /// Which analog line of a capture or setup, counted from 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]

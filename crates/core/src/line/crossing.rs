@@ -2,7 +2,7 @@
 //! voltages, too.
 
 use super::{AnalogId, AnalogScale, Level, LineId};
-use crate::time::{Rational, Voltage};
+use crate::quantity::{Rational, Voltage};
 
 /// What has levels over time: a line, or an analog line seen through a voltage.
 ///

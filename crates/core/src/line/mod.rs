@@ -16,7 +16,7 @@ use std::fmt;
 
 use serde::Serialize;
 
-use crate::time::Time;
+use crate::quantity::Time;
 
 /// The level of a line at an instant.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]

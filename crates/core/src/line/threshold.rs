@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::time::{Rational, Voltage};
+use crate::quantity::{Rational, Voltage};
 
 /// A logic family with standard input and output levels.
 ///

@@ -7,7 +7,8 @@ use crate::capture::Capture;
 use crate::event::{Certainty, Hit, TimedProgram};
 use crate::known::Rule;
 use crate::pair::{Following, Pairs, Partner, Side, Together};
-use crate::time::{Rational, Tick, Time};
+use crate::quantity::{Rational, Time};
+use crate::time::Tick;
 
 /// Most requests without an answer whose instants are kept.
 const MOST_MISSING: usize = 1000;

@@ -5,7 +5,8 @@ use serde::Serialize;
 use crate::capture::{Capture, Edge};
 use crate::known::{Instants, Precision, Rule};
 use crate::line::{Level, LineId};
-use crate::time::{Bounds, Percent, Rational, Tick, Time};
+use crate::quantity::{Bounds, Percent, Rational, Time};
+use crate::time::Tick;
 
 /// A value as counted, and what is known of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 use crate::capture::{Capture, Trace, TraceBuilder};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, LineId};
-use crate::time::{Tick, Time};
+use crate::quantity::Time;
+use crate::time::Tick;
 
 /// The short pulses of one line.
 #[derive(Clone, Debug, PartialEq, Eq)]

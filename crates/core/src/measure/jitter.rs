@@ -4,11 +4,13 @@ use std::ops::Range;
 
 use serde::Serialize;
 
-use super::intervals::{Estimate, Intervals, periods};
+use super::intervals::{Intervals, periods};
 use crate::capture::Capture;
 use crate::event::TimedProgram;
 use crate::known::{Precision, Rule};
-use crate::time::{Tick, Time};
+use crate::quantity::Estimate;
+use crate::quantity::Time;
+use crate::time::Tick;
 
 /// Fewest periods of which a drift is told.
 const FEWEST: u64 = 20;

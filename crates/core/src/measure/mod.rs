@@ -15,6 +15,6 @@ pub use answers::{Answers, answers};
 pub use around::{Around, Counted, around};
 pub use distribution::{Bin, Distribution};
 pub use glitch::{Glitches, glitches, remove_glitches};
-pub use intervals::{Estimate, Intervals, Measure, chain, duty, periods, widths};
+pub use intervals::{Intervals, Measure, chain, duty, periods, widths};
 pub use jitter::{Averages, Jitter, averages, jitter};
 pub use voltage::{Transition, VoltageLevels, transitions, voltage_levels};

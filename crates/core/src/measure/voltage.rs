@@ -5,7 +5,8 @@ use std::ops::Range;
 use serde::Serialize;
 
 use crate::capture::AnalogTrace;
-use crate::time::{Rational, Tick, Voltage};
+use crate::quantity::{Rational, Voltage};
+use crate::time::Tick;
 
 /// The levels of an analog line.
 ///

@@ -1,7 +1,7 @@
 //! What fits, but is unwise.
 
 use super::{Plan, Wanted, WantedBus, WantedInput};
-use crate::time::{Rate, Rational, Voltage};
+use crate::quantity::{Rate, Rational, Voltage};
 
 /// Something that can be done, but should not.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -4,7 +4,7 @@ use super::Wanted;
 use crate::error::{Error, ErrorKind};
 use crate::instrument::Capabilities;
 use crate::line::VoltageRange;
-use crate::time::{Rate, Rational};
+use crate::quantity::{Rate, Rational};
 
 /// The range to set for each input.
 pub(super) fn ranges(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Error>) -> Vec<VoltageRange> {

@@ -3,7 +3,7 @@
 use super::{Wanted, WantedInput};
 use crate::error::{Error, ErrorKind};
 use crate::instrument::{Bank, Capabilities};
-use crate::time::Voltage;
+use crate::quantity::Voltage;
 
 pub(super) fn check(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Error>) {
     let mut refuse = |kind: ErrorKind, message: String, help: String| {

@@ -10,8 +10,9 @@ pub use advice::{Advice, advice};
 use crate::error::{Error, ErrorKind};
 use crate::instrument::{Capabilities, Mode, Stimulus};
 use crate::line::VoltageRange;
+use crate::quantity::{Frequency, Percent, Rate, Rational, SampleCount, Time, Voltage};
 use crate::scan::SampleWidth;
-use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, TimeBase, Voltage};
+use crate::time::TimeBase;
 
 /// How fast to sample.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -174,8 +175,8 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
         let most = RING_BYTES / width;
         let message = format!(
             "{} before the trigger do not fit into the {} that are kept while the host looks for it",
-            Samples(before),
-            Samples(most)
+            SampleCount(before),
+            SampleCount(most)
         );
         let longest = duration(rate, most);
         let help = format!("keep at most {longest} before the trigger, or record at a lower rate");
@@ -252,11 +253,15 @@ fn length_error(samples: u64, rate: Rate, mode: &Mode) -> Option<Error> {
     let message = match samples {
         0 => "a record of no samples shows nothing".to_string(),
         _ if mode.streams => {
-            format!("{} are more than the instrument streams, {}", Samples(samples), Samples(mode.memory))
+            format!(
+                "{} are more than the instrument streams, {}",
+                SampleCount(samples),
+                SampleCount(mode.memory)
+            )
         }
         _ => {
-            let memory = Samples(mode.memory);
-            format!("{} do not fit into the instrument's memory of {memory}", Samples(samples))
+            let memory = SampleCount(mode.memory);
+            format!("{} do not fit into the instrument's memory of {memory}", SampleCount(samples))
         }
     };
     let longest = duration(rate, mode.memory);

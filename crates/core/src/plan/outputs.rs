@@ -3,7 +3,7 @@
 use super::Wanted;
 use crate::error::{Error, ErrorKind};
 use crate::instrument::{Begins, Capabilities, Waveform};
-use crate::time::{Frequency, Rational};
+use crate::quantity::{Frequency, Rational};
 
 pub(super) fn check(wanted: &Wanted, able: &Capabilities, stream: bool, problems: &mut Vec<Error>) {
     for stimulus in &wanted.stimuli {

@@ -5,7 +5,7 @@ use crate::event::{Action, Arm, Wait};
 use crate::instrument::{Begins, Stimulus, Waveform};
 use crate::line::{Input, Level, Radix, Threshold, VoltageRange};
 use crate::plan::{Before, Length, Speed};
-use crate::time::{Frequency, Percent, Rate, Rational, Samples, Time, Voltage};
+use crate::quantity::{Frequency, Percent, Rate, Rational, SampleCount, Time, Voltage};
 
 use super::expect::{DraftExpectation, read_expectation};
 use super::reader::{NamedText, Placed, Reader, Section};
@@ -189,7 +189,7 @@ fn read_sampling(section: &Section<'_>, draft: &mut Draft) {
     let speed = section.parsed::<SpeedText>("rate");
     draft.speed = speed.map(|s| Placed { value: s.value.0, place: s.place });
     let length = section.parsed::<LengthText>("length");
-    let samples = section.parsed::<Samples>("samples");
+    let samples = section.parsed::<SampleCount>("samples");
     if let (Some(_), Some(samples)) = (&length, &samples) {
         let error = Error::new(ErrorKind::Setup, "both 'length' and 'samples' say how long the record is");
         section.reader.report(error.with_help("keep one of them").at(Place::Text(samples.place.clone())));
@@ -233,7 +233,7 @@ fn read_trigger(section: &Section<'_>) -> Option<DraftTrigger> {
 fn read_arm(section: &Section<'_>) -> Option<(Arm, TextPlace)> {
     let on = section.text("on");
     let after = section.parsed::<Time>("after");
-    let times = section.parsed::<Samples>("times").map_or(1, |t| t.value.0);
+    let times = section.parsed::<SampleCount>("times").map_or(1, |t| t.value.0);
     let go = section.text("go").map(|g| g.value);
     let fire = section.flag("fire").unwrap_or(false);
     let wrong = |message: &str, help: &str| {

@@ -5,7 +5,7 @@ use crate::error::{Error, ErrorKind, Place, suggest};
 use crate::event::{FrameTests, Program, Scope};
 use crate::expect::{Expectation, Expected, Order, Payload, States};
 use crate::line::{Bus, LineId};
-use crate::time::Time;
+use crate::quantity::Time;
 
 use super::reader::{NamedText, Placed, Section, moved};
 

@@ -2,7 +2,8 @@
 //! conditions that a setup chooses, worked out where they are formulas.
 
 use crate::error::{Error, ErrorKind, Place, Result, suggest};
-use crate::limit::{Kind, Quantity, Required, Unit, Value, evaluate, evaluate_any};
+use crate::limit::{Kind, Required, Value, evaluate, evaluate_any};
+use crate::quantity::{Quantity, Unit};
 
 use super::reader::{NamedText, OneOrEach, Placed, moved};
 

@@ -11,7 +11,8 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::instrument::{Bank, Instrument};
 use crate::line::{Input, Level, LineId, LogicFamily, Threshold};
 use crate::plan::{Before, Length};
-use crate::time::{Rational, Tick, Time, Voltage};
+use crate::quantity::{Rational, Time, Voltage};
+use crate::time::Tick;
 
 /// What a sweep of the threshold shows of a line.
 #[derive(Clone, Debug, PartialEq, Serialize)]

@@ -31,7 +31,8 @@ use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
 use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
-use crate::time::{Frequency, Rate, Resolution, Time, Voltage};
+use crate::quantity::{Frequency, Rate, Time, Voltage};
+use crate::time::Resolution;
 
 /// Everything that one acquisition needs.
 ///

@@ -3,7 +3,7 @@
 use crate::error::{Error, ErrorKind, Place, TextPlace, suggest};
 use crate::event::{Condition, Event};
 use crate::limit::{Events, Kind, Limit, Mark, Part, Pin, Required, Which};
-use crate::time::{Frequency, Percent, Rational};
+use crate::quantity::{Frequency, Percent, Rational};
 
 use super::figures::{Figures, Row};
 use super::reader::{NamedText, OneOrEach, Placed, Reader, Section, moved};

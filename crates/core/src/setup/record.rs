@@ -12,8 +12,9 @@ use crate::instrument::{
 };
 use crate::line::{AnalogId, AnalogScale, Input, Level, VoltageRange};
 use crate::plan::{Plan, Speed, Wanted, WantedAnalog, WantedBus, WantedInput, plan};
+use crate::quantity::{Rate, Time};
 use crate::scan::{Memory, Samples};
-use crate::time::{Rate, Tick, Time, TimeBase};
+use crate::time::{Tick, TimeBase};
 use crate::trigger::QualifiedEdge;
 
 use super::{Setup, Trigger};

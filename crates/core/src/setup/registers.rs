@@ -4,7 +4,7 @@ use std::str::FromStr;
 
 use crate::decode::{Coding, Register};
 use crate::error::{Error, ErrorKind};
-use crate::time::Rational;
+use crate::quantity::Rational;
 
 use super::reader::{Placed, Section};
 use super::serial::HIGHEST_FIRST;

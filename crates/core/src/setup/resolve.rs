@@ -7,7 +7,8 @@ use crate::event::{Meaning, Program, Scope, State, StateMachine, mentions};
 use crate::limit::{BoundLimit, Limit};
 use crate::line::{AnalogId, AnalogLine, Bus, BusError, Level, Line, LineId};
 use crate::plan::Before;
-use crate::time::{Percent, Rational, Time, TimeBase};
+use crate::quantity::{Percent, Rational, Time};
+use crate::time::TimeBase;
 
 use super::draft::{Draft, DraftBus, DraftPart, DraftState, DraftTrigger, read_draft};
 use super::expect::Board;

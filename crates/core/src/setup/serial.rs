@@ -6,7 +6,7 @@ use crate::decode::{
 };
 use crate::error::{Error, ErrorKind, Place, suggest};
 use crate::line::{BitOrder, Level};
-use crate::time::{Frequency, Percent, Time};
+use crate::quantity::{Frequency, Percent, Time};
 
 use super::reader::{Placed, Section};
 

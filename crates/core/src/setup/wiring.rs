@@ -2,7 +2,7 @@
 
 use crate::line::{Input, Level};
 use crate::measure::{Activity, LineActivity};
-use crate::time::{Frequency, Rate};
+use crate::quantity::{Frequency, Rate};
 
 use super::{Setup, SetupLine};
 

@@ -4,9 +4,8 @@ use std::fmt;
 
 use serde::Serialize;
 
-use super::quantity::{Rate, Time};
-use super::rational::Rational;
 use crate::error::{Error, ErrorKind, Result};
+use crate::quantity::{Rate, Rational, Time};
 
 /// Longest capture, in ticks. Keeps every tick difference inside `i64`.
 pub const MAX_TICKS: u64 = 1 << 62;

@@ -1,15 +1,10 @@
-//! Time: quantities with units, positions, the time base, and bounds.
+//! Positions in a record, the clock that they are counted with, and how well they are known.
 //!
 //! Positions are whole ticks and arithmetic on them is integer arithmetic. A tick is an exact
-//! fraction of a second, and so is every quantity: verdicts never depend on floating point.
+//! [fraction of a second](crate::quantity::Rational).
 
 mod base;
-mod quantity;
-mod rational;
 mod resolution;
 
 pub use base::{MAX_TICKS, Tick, TimeBase};
-pub use quantity::{Frequency, Percent, Rate, Samples, Time, Voltage};
-pub use rational::Rational;
-pub(crate) use rational::gcd;
-pub use resolution::{Bounds, Resolution};
+pub use resolution::Resolution;

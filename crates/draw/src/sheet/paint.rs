@@ -5,8 +5,9 @@ use deep_tap_core::{Error, ErrorKind, Result};
 
 use super::layout::{AXIS, HEAD, LANE, Layout, SIDE, Sheet, VALUE_SIZE, fitting, height, row_margin};
 use crate::canvas::{Anchor, Drawing, Ink, text_width};
-use crate::row::{RowSource, View, engineering};
+use crate::row::{RowSource, View};
 use crate::wave::Picture;
+use deep_tap_core::quantity::rough;
 
 /// Smallest width that shows anything.
 const LEAST_WIDTH: u32 = 200;
@@ -103,7 +104,7 @@ impl Layout<'_> {
             "{} to {}, {} across; {zero}",
             from.rounded(base.tick()),
             to.rounded(base.tick()),
-            engineering(whole)
+            rough(whole, 3, "s")
         );
         drawing.text(
             (SIDE, 40.0),

@@ -4,7 +4,7 @@ mod protocol;
 
 pub(crate) use protocol::{Can, I2c, Jtag, Lights, OneWire, TwoWires};
 
-use deep_tap_core::time::Rational;
+use deep_tap_core::quantity::Rational;
 
 use super::device::{Device, Queues};
 use super::{Instant, NodeId};

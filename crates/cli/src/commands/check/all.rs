@@ -1,14 +1,16 @@
 //! Every violation, one by one, or in streaks where many follow each other.
 
 use deep_tap::known::{Rule, Span};
-use deep_tap::limit::{LimitResult, Occurrence, Quantity, Streak, Unit, violations};
-use deep_tap::time::{Bounds, Rational, Time};
+use deep_tap::limit::{LimitResult, Occurrence, Streak, violations};
+use deep_tap::quantity::{Bounds, Rational, Time};
+use deep_tap::quantity::{Quantity, Unit};
 
 use super::checked::{Checked, Listed, Told, wanted};
 use crate::errors::Failure;
 use crate::load::{Loaded, setup_of};
 use crate::output::Grid;
-use crate::quantities::{plain, resolution, seconds, signed, uncertain};
+use crate::quantities::{plain, seconds};
+use deep_tap::quantity::{resolution, signed, uncertain};
 
 /// Most violations of a limit that are kept.
 const MOST: usize = 1_000_000;

@@ -4,9 +4,10 @@ use std::path::Path;
 
 use deep_tap::expect::Met;
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, BoundLimit, LimitResult, Quantity, Verdict};
+use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
+use deep_tap::quantity::Quantity;
+use deep_tap::quantity::{Rate, Time};
 use deep_tap::setup::Setup;
-use deep_tap::time::{Rate, Time};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 

@@ -2,11 +2,11 @@
 
 use deep_tap::expect::{Broken, Found, Met, OrderResult, PayloadResult};
 use deep_tap::measure::Measure;
-use deep_tap::time::Time;
+use deep_tap::quantity::Time;
 
 use super::checked::mark;
 use crate::output::Grid;
-use crate::quantities::signed;
+use deep_tap::quantity::signed;
 
 /// A table with a row for each expectation, and the states under those of an order.
 pub(super) fn text(all: &[Met], tick: Time) -> String {
@@ -29,7 +29,7 @@ pub(super) fn text(all: &[Met], tick: Time) -> String {
                 stay.count.to_string(),
                 length(stay.shortest),
                 length(stay.longest),
-                crate::quantities::engineering(stay.total, tick.to_f64(), "s"),
+                deep_tap::quantity::engineering(stay.total, tick.to_f64(), "s"),
             ]);
         }
         text.push_str(&format!("\n{}: how long each state lasted\n{}\n", met.name, grid.text()));

@@ -4,7 +4,8 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use deep_tap::known::Rule;
-use deep_tap::limit::{BoundLimit, Found, Quantity, Verdict};
+use deep_tap::limit::{BoundLimit, Found, Verdict};
+use deep_tap::quantity::Quantity;
 
 use super::checked::wanted;
 use crate::errors::Failure;

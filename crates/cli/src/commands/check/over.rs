@@ -1,7 +1,7 @@
 //! The same limits over several captures: the worst of each.
 
 use deep_tap::limit::{LimitResult, OverRuns, Runs, Verdict, overall};
-use deep_tap::time::Time;
+use deep_tap::quantity::Time;
 use deep_tap::{Error, ErrorKind};
 use serde::{Serialize, Serializer};
 

@@ -5,12 +5,13 @@ use std::path::Path;
 use deep_tap::capture::Capture;
 use deep_tap::known::Rule;
 use deep_tap::limit::{Deciding, Doubt, LimitResult, Reason, Verdict};
-use deep_tap::time::Time;
+use deep_tap::quantity::Time;
 
 use super::checked::{Checked, answer, mark};
 use super::expectations;
 use crate::output::Grid;
-use crate::quantities::{plain, resolution, seconds, signed, uncertain};
+use crate::quantities::{plain, seconds};
+use deep_tap::quantity::{resolution, signed, uncertain};
 
 impl Checked {
     pub(crate) fn text(&self, capture: &Capture, setup: Option<&Path>) -> String {

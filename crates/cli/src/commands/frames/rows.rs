@@ -2,7 +2,8 @@
 
 use deep_tap::bus::Frame;
 use deep_tap::capture::Capture;
-use deep_tap::time::{Tick, Time};
+use deep_tap::quantity::Time;
+use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{SerialBus, Statistics};
 use deep_tap::diagnose::measured_bit_rate;
-use deep_tap::time::{Frequency, Time};
+use deep_tap::quantity::{Frequency, Time};
 use serde::Serialize;
 
 use super::Listing;

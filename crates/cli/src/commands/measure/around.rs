@@ -1,8 +1,10 @@
 //! `measure --at`: the numbers of each line around one place.
 
 use deep_tap::line::Level;
-use deep_tap::measure::{Counted, Estimate, around};
-use deep_tap::time::{Tick, Time};
+use deep_tap::measure::{Counted, around};
+use deep_tap::quantity::Estimate;
+use deep_tap::quantity::Time;
+use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
@@ -11,7 +13,8 @@ use crate::args;
 use crate::errors::Failure;
 use crate::load::{Loaded, time};
 use crate::output::{Grid, Out, write_table};
-use crate::quantities::{estimate, seconds, uncertain};
+use crate::quantities::seconds;
+use deep_tap::quantity::{estimate, uncertain};
 
 /// The lines around a place: times in seconds, frequency in hertz, duty in percent.
 #[derive(Serialize)]
@@ -47,7 +50,7 @@ pub(super) fn run(args: &args::Measure, loaded: &Loaded, at: Tick, out: &mut Out
         let frequency = there.period.map(|Counted { value, bounds }| {
             Estimate { value: value.to_f64(), lo: bounds.lo.to_f64(), hi: bounds.hi.to_f64() }.recip()
         });
-        let percent = |share: deep_tap::time::Percent| share.to_fraction().to_f64() * 100.0;
+        let percent = |share: deep_tap::quantity::Percent| share.to_fraction().to_f64() * 100.0;
         SaidLine {
             line: capture.line(*line).name.clone(),
             level: there.level,

@@ -5,9 +5,10 @@ use std::path::Path;
 
 use deep_tap::draw::Histogram;
 use deep_tap::known::Rule;
-use deep_tap::limit::{Found, LimitResult, Unit};
+use deep_tap::limit::{Found, LimitResult};
 use deep_tap::measure::Distribution;
-use deep_tap::time::Rational;
+use deep_tap::quantity::Rational;
+use deep_tap::quantity::Unit;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
@@ -109,7 +110,7 @@ fn text(args: &args::Measure, loaded: &Loaded, said: &Said) -> String {
         args.file.display()
     );
     let tick = loaded.capture.base().tick();
-    let digits = |value: deep_tap::limit::Quantity| match result.unit {
+    let digits = |value: deep_tap::quantity::Quantity| match result.unit {
         Unit::Time => value.rounded(tick.into()),
         unit => value.rounded(unit.of(Rational::new(1, 1000).unwrap_or(Rational::ZERO))),
     };
@@ -161,7 +162,7 @@ fn text(args: &args::Measure, loaded: &Loaded, said: &Said) -> String {
 fn rows(said: &Said) -> Vec<Vec<String>> {
     let header = ["from", "to", "unit", "count"];
     let mut rows = vec![header.map(str::to_string).to_vec()];
-    let end = |quantity: deep_tap::limit::Quantity| match quantity.time() {
+    let end = |quantity: deep_tap::quantity::Quantity| match quantity.time() {
         Some(time) => seconds(Some(time)),
         None => plain(Some(quantity)),
     };

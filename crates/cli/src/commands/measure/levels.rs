@@ -3,8 +3,8 @@
 use std::ops::ControlFlow;
 
 use deep_tap::line::Threshold;
+use deep_tap::quantity::{Rational, Voltage};
 use deep_tap::setup::{RecordOptions, Setup, SetupLine, SweptLevel, SweptLine};
-use deep_tap::time::{Rational, Voltage};
 use serde::Serialize;
 
 use crate::Outcome;

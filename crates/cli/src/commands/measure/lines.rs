@@ -5,14 +5,15 @@ use std::ops::Range;
 use deep_tap::capture::Capture;
 use deep_tap::event::{Meaning, Program, Scope};
 use deep_tap::line::{Level, LineId};
-use deep_tap::measure::{Estimate, Measure, duty, widths};
+use deep_tap::measure::{Measure, duty, widths};
+use deep_tap::quantity::Estimate;
 use deep_tap::time::Tick;
 use serde::Serialize;
 
 use super::series::{self, Series};
 use crate::args;
 use crate::output::Grid;
-use crate::quantities::estimate;
+use deep_tap::quantity::estimate;
 
 /// What was measured of a line.
 #[derive(Serialize)]

@@ -12,7 +12,8 @@ use std::ops::Range;
 use deep_tap::event::{Program, TimedProgram};
 use deep_tap::line::{AnalogId, LineId};
 use deep_tap::measure::chain;
-use deep_tap::time::{Tick, Time};
+use deep_tap::quantity::Time;
+use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind, Place, suggest};
 use serde::Serialize;
 

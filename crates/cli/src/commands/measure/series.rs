@@ -5,14 +5,17 @@ use std::ops::Range;
 use deep_tap::capture::Capture;
 use deep_tap::draw::Histogram;
 use deep_tap::event::TimedProgram;
-use deep_tap::limit::Unit;
-use deep_tap::measure::{Averages, Estimate, Intervals, Jitter, Measure, averages, jitter, periods};
-use deep_tap::time::{Rational, Tick, Time};
+use deep_tap::measure::{Averages, Intervals, Jitter, Measure, averages, jitter, periods};
+use deep_tap::quantity::Estimate;
+use deep_tap::quantity::Unit;
+use deep_tap::quantity::{Rational, Time};
+use deep_tap::time::Tick;
 use serde::Serialize;
 
 use crate::args;
 use crate::output::Grid;
-use crate::quantities::{estimate, outward, seconds};
+use crate::quantities::seconds;
+use deep_tap::quantity::{estimate, outward};
 
 /// Most bins of a histogram.
 const MOST_BINS: usize = 40;

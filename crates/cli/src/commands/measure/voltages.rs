@@ -3,7 +3,8 @@
 use deep_tap::capture::Capture;
 use deep_tap::line::AnalogId;
 use deep_tap::measure::{Transition, VoltageLevels, transitions, voltage_levels};
-use deep_tap::time::{Tick, Time};
+use deep_tap::quantity::Time;
+use deep_tap::time::Tick;
 use serde::Serialize;
 
 use crate::output::Grid;

@@ -4,7 +4,7 @@ use super::condition::Test3;
 use super::frames::FrameForm;
 use crate::event::syntax::{Direction, Lasting, StepLimit};
 use crate::line::{Bus, Signal};
-use crate::time::Time;
+use crate::quantity::Time;
 
 /// What a program waits for.
 #[derive(Clone, Debug, PartialEq, Eq)]

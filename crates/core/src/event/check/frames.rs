@@ -40,7 +40,7 @@ impl FrameTests {
     /// Reads tests as they stand after `has`.
     ///
     /// # Errors
-    /// [`ErrorKind::Event`], with the column and what was expected there.
+    /// [`ErrorKind::Event`](crate::ErrorKind::Event), with the column and what was expected there.
     pub fn parse(text: &str) -> Result<Self> {
         Ok(FrameTests::new(field_tests(text)?, text))
     }
@@ -48,7 +48,7 @@ impl FrameTests {
     /// Checks that a bus knows all the names.
     ///
     /// # Errors
-    /// [`ErrorKind::Event`] with the column of a name that it does not know, or of a range that
+    /// [`ErrorKind::Event`](crate::ErrorKind::Event) with the column of a name that it does not know, or of a range that
     /// nothing lies in.
     pub fn check(&self, words: &[&'static str]) -> Result<()> {
         for FieldTest { field, test } in &self.tests {

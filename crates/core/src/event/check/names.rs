@@ -7,7 +7,7 @@ use crate::decode::SerialBus;
 use crate::error::{Error, Result};
 use crate::event::syntax::{Event, Name, located};
 use crate::line::{AnalogId, Bus, Crossing, LineId, Side};
-use crate::time::Voltage;
+use crate::quantity::Voltage;
 
 /// What a name stands for.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -11,7 +11,7 @@ use crate::error::Result;
 use crate::event::syntax::{Condition, Direction, Event, Lasting};
 use crate::known::Instants;
 use crate::line::{Crossing, Level, LineId, Signal};
-use crate::time::{Time, Voltage};
+use crate::quantity::{Time, Voltage};
 
 /// A condition checked against the lines and buses it names.
 #[derive(Clone, Debug, PartialEq, Eq)]

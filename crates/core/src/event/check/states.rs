@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::time::Time;
+use crate::quantity::Time;
 
 /// A state machine as it is written in a setup.
 ///

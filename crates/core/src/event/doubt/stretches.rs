@@ -8,7 +8,8 @@ use crate::event::check::{ConditionProgram, Test3};
 use crate::event::hit::Hit;
 use crate::known::{Order, Precision, Rule};
 use crate::line::{Level, Signal};
-use crate::time::{Tick, Voltage};
+use crate::quantity::Voltage;
+use crate::time::Tick;
 
 impl ConditionProgram {
     /// The stretches of `range` in which the condition holds, in order of time.

@@ -7,8 +7,9 @@ use crate::capture::Extremes;
 use crate::event::check::{StateReport, StateTable};
 use crate::event::timed::TimedProgram;
 use crate::line::{AnalogLine, AnalogScale, Gate, Level, Signal};
+use crate::quantity::Voltage;
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
-use crate::time::{Tick, Voltage};
+use crate::time::Tick;
 
 /// The number of a bit that no sample has.
 const NO_BIT: u32 = 64;

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use super::lexer::{Token, tokens};
 use super::tree::*;
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, nearest};
-use crate::time::{Time, Voltage};
+use crate::quantity::{Time, Voltage};
 
 /// Words with a meaning of their own; a line called like one is written in quotes.
 pub const KEYWORDS: [&str; 18] = [

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use crate::time::{Time, Voltage};
+use crate::quantity::{Time, Voltage};
 
 /// A stretch of the expression's text, in bytes from 0.
 pub type Span = Range<usize>;

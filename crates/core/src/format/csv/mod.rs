@@ -87,8 +87,10 @@ fn row(capture: &Capture, tick: Tick, levels: &[Level]) -> Vec<String> {
 /// places, rounded to 18 places otherwise.
 fn seconds(capture: &Capture, tick: Tick) -> String {
     let time = capture.base().time_of(tick).to_rational();
-    let atto = crate::time::Rational::power_of_ten(18).and_then(|scale| time.checked_mul(scale));
-    let Some(atto) = atto.map(crate::time::Rational::round) else { return format!("{:e}", time.to_f64()) };
+    let atto = crate::quantity::Rational::power_of_ten(18).and_then(|scale| time.checked_mul(scale));
+    let Some(atto) = atto.map(crate::quantity::Rational::round) else {
+        return format!("{:e}", time.to_f64());
+    };
     let sign = if atto < 0 { "-" } else { "" };
     let digits = format!("{:0>19}", atto.unsigned_abs());
     let (whole, fraction) = digits.split_at(digits.len() - 18);

@@ -5,7 +5,8 @@ use serde::{Deserialize, Serialize};
 use crate::capture::{Attachment, Capture, CaptureBuilder, Origin};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{AnalogId, AnalogLine, AnalogScale, Bus, Input, Level, Line, LineId, Radix};
-use crate::time::{Percent, Rate, Rational, Resolution, Tick, Time, TimeBase, Voltage};
+use crate::quantity::{Percent, Rate, Rational, Time, Voltage};
+use crate::time::{Resolution, Tick, TimeBase};
 
 #[derive(Serialize, Deserialize)]
 pub(super) struct Meta {

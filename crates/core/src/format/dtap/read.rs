@@ -21,7 +21,8 @@ use crate::capture::{
 };
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::line::{AnalogId, Level, LineId};
-use crate::time::{Tick, Time};
+use crate::quantity::Time;
+use crate::time::Tick;
 
 /// A capture file, opened.
 #[derive(Debug)]

@@ -9,7 +9,8 @@ use vcd::{Command, IdCode, ReferenceIndex, ScopeItem, TimescaleUnit, Value, VarT
 use crate::capture::{Capture, Origin, Trace, TraceBuilder};
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::line::{Bus, Level, Line, LineId};
-use crate::time::{MAX_TICKS, Rational, Resolution, Tick, Time, TimeBase};
+use crate::quantity::{Rational, Time};
+use crate::time::{MAX_TICKS, Resolution, Tick, TimeBase};
 
 /// Widest vector that is taken apart into lines.
 const WIDEST: u32 = 4096;
@@ -189,7 +190,8 @@ fn common_divisor(bytes: &[u8]) -> u64 {
             digits.try_fold(0u64, |time, digit| time.checked_mul(10)?.checked_add(u64::from(digit - b'0')));
         // Nearly always, what divides those before divides this one.
         if let Some(time) = time.filter(|time| divisor == 0 || !time.is_multiple_of(divisor)) {
-            divisor = if divisor == 0 { time } else { crate::time::gcd(divisor.into(), time.into()) as u64 };
+            divisor =
+                if divisor == 0 { time } else { crate::quantity::gcd(divisor.into(), time.into()) as u64 };
             if divisor == 1 {
                 break;
             }

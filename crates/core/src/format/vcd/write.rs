@@ -7,7 +7,8 @@ use vcd::{IdCode, TimescaleUnit, Value, VarType, Writer};
 use crate::capture::{Capture, Merged};
 use crate::format::voltages::Voltages;
 use crate::line::{Level, LineId};
-use crate::time::{Rational, Tick, Voltage};
+use crate::quantity::{Rational, Voltage};
+use crate::time::Tick;
 
 /// Writes a capture. Each line is a wire; each bus is a vector beside its lines; each analog line
 /// is a real number of volts.

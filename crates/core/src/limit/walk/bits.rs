@@ -8,8 +8,10 @@ use crate::decode::{Protocol, SerialBus};
 use crate::error::Result;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
-use crate::limit::quantity::{Quantity, Required};
-use crate::time::{Frequency, Rational, Tick};
+use crate::limit::required::Required;
+use crate::quantity::Quantity;
+use crate::quantity::{Frequency, Rational};
+use crate::time::Tick;
 
 impl Walk<'_> {
     /// Each frame is measured from its first edge to the last one of the same direction, so that

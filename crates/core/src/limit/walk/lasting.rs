@@ -7,8 +7,9 @@ use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
 use crate::known::{Rule, Span};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
-use crate::limit::quantity::{Quantity, Required};
+use crate::limit::required::Required;
 use crate::pair::Partner;
+use crate::quantity::Quantity;
 
 impl Walk<'_> {
     pub(super) fn width<S: Take>(

@@ -10,10 +10,11 @@ use crate::limit::bound::{Programs, Ramp};
 use crate::limit::judge::Verdict;
 use crate::limit::kind::{Mark, Which};
 use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
-use crate::limit::quantity::Required;
+use crate::limit::required::Required;
 use crate::line::{AnalogId, Crossing, Side};
 use crate::measure::{VoltageLevels, voltage_levels};
-use crate::time::{Bounds, Rational, Tick, Voltage};
+use crate::quantity::{Bounds, Rational, Voltage};
+use crate::time::Tick;
 
 impl Ramp {
     /// What its ends are read from, whatever its levels.

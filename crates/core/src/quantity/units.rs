@@ -5,26 +5,11 @@ use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
+use super::prefix::PREFIXES;
+use super::print::{decimals, print_exact, print_plain, print_rounded};
 use super::rational::Rational;
+use super::read::{parse, scaled, split, wrong_unit};
 use crate::error::{Error, ErrorKind, Result};
-
-/// Prefixes by exponent of ten, largest first. `u`, `µ` (micro sign) and `μ` (Greek mu) are one.
-const PREFIXES: [(&str, i32); 11] = [
-    ("T", 12),
-    ("G", 9),
-    ("M", 6),
-    ("k", 3),
-    ("", 0),
-    ("m", -3),
-    ("u", -6),
-    ("n", -9),
-    ("p", -12),
-    ("f", -15),
-    ("a", -18),
-];
-
-/// Most digits a number may be written with; keeps exact arithmetic far from its limits.
-const MOST_DIGITS: usize = 18;
 
 macro_rules! quantity {
     ($(#[$doc:meta])* $name:ident, $unit:literal, $what:literal, $example:literal) => {
@@ -56,7 +41,7 @@ macro_rules! quantity {
             /// digits.
             ///
             /// ```
-            /// use deep_tap_core::time::Time;
+            /// use deep_tap_core::quantity::Time;
             /// let at: Time = "3.21841234 ms".parse()?;
             /// assert_eq!(at.rounded("10 ns".parse()?), "3.21841 ms");
             /// # Ok::<(), deep_tap_core::Error>(())
@@ -104,7 +89,7 @@ quantity!(
     /// A length of time or a signed instant, in seconds, exact.
     ///
     /// ```
-    /// use deep_tap_core::time::Time;
+    /// use deep_tap_core::quantity::Time;
     /// let hold: Time = "12.5ns".parse()?;
     /// assert_eq!(hold.to_string(), "12.5 ns");
     /// assert!("12.5".parse::<Time>().is_err(), "the unit is missing");
@@ -116,7 +101,7 @@ quantity!(
     /// A sample rate, in samples per second, exact.
     ///
     /// ```
-    /// use deep_tap_core::time::Rate;
+    /// use deep_tap_core::quantity::Rate;
     /// let rate: Rate = "24 MS/s".parse()?;
     /// assert_eq!(rate.period().unwrap().to_string(), "41.6666666667 ns");
     /// # Ok::<(), deep_tap_core::Error>(())
@@ -212,9 +197,9 @@ impl Serialize for Percent {
 
 /// A number of samples: `2 M samples`, `2M`, `2000000`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-pub struct Samples(pub u64);
+pub struct SampleCount(pub u64);
 
-impl FromStr for Samples {
+impl FromStr for SampleCount {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Self> {
@@ -226,152 +211,15 @@ impl FromStr for Samples {
         };
         let value = scaled(text, number, exponent)?;
         match u64::try_from(value.numerator()) {
-            Ok(count) if value.denominator() == 1 => Ok(Samples(count)),
+            Ok(count) if value.denominator() == 1 => Ok(SampleCount(count)),
             _ => Err(Error::new(ErrorKind::Quantity, format!("'{text}' is not a whole number of samples"))),
         }
     }
 }
 
-impl fmt::Display for Samples {
+impl fmt::Display for SampleCount {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let text = print_exact(Rational::new(i128::from(self.0), 1).unwrap_or(Rational::ZERO), " samples");
         f.pad(&text.replace("  ", " "))
-    }
-}
-
-/// Splits `12.5 ns` into `12.5` and `ns`.
-fn split(text: &str) -> (&str, &str) {
-    let text = text.trim();
-    let end = text
-        .char_indices()
-        .find(|&(i, c)| !(c.is_ascii_digit() || c == '.' || c == '_' || (i == 0 && "+-\u{2212}".contains(c))))
-        .map_or(text.len(), |(i, _)| i);
-    (&text[..end], text[end..].trim())
-}
-
-fn parse(text: &str, unit: &str, what: &str, example: &str) -> Result<Rational> {
-    let (number, written) = split(text);
-    let prefix = written.strip_suffix(unit).map(str::trim);
-    let exponent = prefix.and_then(|prefix| {
-        let prefix = if matches!(prefix, "µ" | "μ") { "u" } else { prefix };
-        PREFIXES.iter().find(|(p, _)| *p == prefix).map(|(_, e)| *e)
-    });
-    match exponent {
-        Some(exponent) => scaled(text, number, exponent),
-        None => Err(wrong_unit(text, number, written, what, unit, example)),
-    }
-}
-
-fn wrong_unit(text: &str, number: &str, written: &str, what: &str, unit: &str, example: &str) -> Error {
-    let message = if number.is_empty() {
-        format!("'{text}' is not {what}")
-    } else if written.is_empty() {
-        format!("'{text}' has no unit: {what} is in {unit}")
-    } else {
-        format!("'{written}' is not a unit of {what}: it is in {unit}")
-    };
-    Error::new(ErrorKind::Quantity, message).with_help(format!("write it like '{example}'"))
-}
-
-fn scaled(text: &str, number: &str, exponent: i32) -> Result<Rational> {
-    let bad = |why: &str| Error::new(ErrorKind::Quantity, format!("'{text}' is not a number: {why}"));
-    let (negative, body) = match number.strip_prefix(['-', '\u{2212}']) {
-        Some(rest) => (true, rest),
-        None => (false, number.strip_prefix('+').unwrap_or(number)),
-    };
-    let body: String = body.chars().filter(|c| *c != '_').collect();
-    let (whole, fraction) = body.split_once('.').unwrap_or((&body, ""));
-    if whole.is_empty() && fraction.is_empty() {
-        return Err(bad("no digits"));
-    }
-    if fraction.contains('.') {
-        return Err(bad("two decimal points"));
-    }
-    let digits = format!("{whole}{fraction}");
-    let significant = digits.trim_start_matches('0').len();
-    if significant > MOST_DIGITS || fraction.len() > MOST_DIGITS {
-        return Err(bad(&format!("more than {MOST_DIGITS} digits")));
-    }
-    let magnitude: i128 = if significant == 0 { 0 } else { digits.parse().map_err(|_| bad("not digits"))? };
-    let places = i32::try_from(fraction.len()).unwrap_or(i32::MAX);
-    Rational::new(if negative { -magnitude } else { magnitude }, 1)
-        .zip(Rational::power_of_ten(exponent - places))
-        .and_then(|(value, scale)| value.checked_mul(scale))
-        .ok_or_else(|| bad("too large or too small"))
-}
-
-/// The prefix with which `value` has one to three digits before the decimal point.
-fn prefix_for(value: Rational) -> (&'static str, i32) {
-    if value.is_zero() {
-        return ("", 0);
-    }
-    let fits = |exponent: i32| Rational::power_of_ten(exponent).is_some_and(|unit| value.abs() >= unit);
-    let found = PREFIXES.iter().find(|(_, exponent)| fits(*exponent));
-    found.copied().unwrap_or(PREFIXES[PREFIXES.len() - 1])
-}
-
-fn print_exact(value: Rational, unit: &str) -> String {
-    let (prefix, exponent) = prefix_for(value);
-    let mantissa = Rational::power_of_ten(-exponent).and_then(|s| value.checked_mul(s)).unwrap_or(value);
-    format!("{} {prefix}{unit}", decimals(mantissa))
-}
-
-fn print_rounded(value: Rational, resolution: Rational, unit: &str) -> String {
-    let (prefix, exponent) = prefix_for(if value.is_zero() { resolution } else { value });
-    print_in(value, resolution, exponent, &format!("{prefix}{unit}"))
-}
-
-/// The same without a prefix.
-fn print_plain(value: Rational, resolution: Rational, unit: &str) -> String {
-    print_in(value, resolution, 0, unit)
-}
-
-fn print_in(value: Rational, resolution: Rational, exponent: i32, unit: &str) -> String {
-    // The number of decimals whose last digit still is at least as coarse as the resolution's first.
-    let mut places = 0;
-    while places < 18
-        && Rational::power_of_ten(exponent - places).is_some_and(|digit| digit > resolution.abs())
-    {
-        places += 1;
-    }
-    let scaled = Rational::power_of_ten(places - exponent).and_then(|s| value.checked_mul(s));
-    match scaled {
-        Some(scaled) => format!("{} {unit}", fixed(scaled.round(), places as usize)),
-        None => format!("{} {unit}", value.to_f64() * 10f64.powi(-exponent)),
-    }
-}
-
-/// An integer with its decimal point `places` digits from the right.
-fn fixed(value: i128, places: usize) -> String {
-    let sign = if value < 0 { "-" } else { "" };
-    let digits = format!("{:0>width$}", value.unsigned_abs(), width = places + 1);
-    let (whole, fraction) = digits.split_at(digits.len() - places);
-    if places == 0 { format!("{sign}{whole}") } else { format!("{sign}{whole}.{fraction}") }
-}
-
-/// All decimals when they end within 30 places, else twelve significant digits.
-fn decimals(value: Rational) -> String {
-    let mut places = 0;
-    let mut scaled = Some(value);
-    while let Some(v) = scaled {
-        if v.denominator() == 1 {
-            return fixed(v.numerator(), places);
-        }
-        if places == 30 {
-            break;
-        }
-        places += 1;
-        scaled = v.checked_mul(Rational::from(10));
-    }
-    let whole_digits = value.abs().floor().to_string().len();
-    let places = 12usize.saturating_sub(whole_digits);
-    let rounded =
-        Rational::power_of_ten(places as i32).and_then(|s| value.checked_mul(s)).map(Rational::round);
-    match rounded {
-        Some(rounded) => {
-            let text = fixed(rounded, places);
-            if places > 0 { text.trim_end_matches('0').trim_end_matches('.').to_string() } else { text }
-        }
-        None => format!("{}", value.to_f64()),
     }
 }

@@ -1,4 +1,4 @@
-//! What a limit is written in: a time, a share, or a voltage.
+//! A figure of a data sheet: a time, a share, or a voltage.
 
 use std::cmp::Ordering;
 use std::fmt;
@@ -6,10 +6,11 @@ use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
+use super::rational::Rational;
+use super::units::{Percent, Time, Voltage};
 use crate::error::{Error, ErrorKind, Result};
-use crate::time::{Percent, Rational, Time, Voltage};
 
-/// What kind of quantity a limit is about.
+/// What a figure of a data sheet is a quantity of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
 pub enum Unit {
     /// A time, in seconds.
@@ -65,7 +66,7 @@ impl fmt::Display for Unit {
 /// A figure of a data sheet with its unit.
 ///
 /// ```
-/// use deep_tap_core::limit::{Quantity, Unit};
+/// use deep_tap_core::quantity::{Quantity, Unit};
 ///
 /// let share: Quantity = "45 %".parse()?;
 /// assert_eq!((share.unit(), share.to_string()), (Unit::Percent, "45 %".to_string()));
@@ -190,62 +191,4 @@ impl From<Voltage> for Quantity {
     fn from(voltage: Voltage) -> Self {
         Quantity::Voltage(voltage)
     }
-}
-
-/// The required range. At least one end is given, but for the limits of kind `stable`, which ask for
-/// no value; both ends are of the unit of the limit's kind.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Required {
-    /// Not less than this.
-    pub min: Option<Quantity>,
-    /// Not more than this.
-    pub max: Option<Quantity>,
-}
-
-impl Required {
-    /// From one time to another, either of which may be left open.
-    pub fn times(min: Option<Time>, max: Option<Time>) -> Self {
-        Required { min: min.map(Quantity::Time), max: max.map(Quantity::Time) }
-    }
-
-    /// The smallest time, if this is about times.
-    pub fn min_time(&self) -> Option<Time> {
-        self.min.and_then(Quantity::time)
-    }
-
-    /// The largest time, if this is about times.
-    pub fn max_time(&self) -> Option<Time> {
-        self.max.and_then(Quantity::time)
-    }
-
-    /// How far a value (in the unit of the ends, a share as a fraction) is inside; negative when it is
-    /// outside. `None` when there is no end, or exact arithmetic does not fit.
-    pub fn margin(&self, value: Rational) -> Option<Rational> {
-        let above = self.min.map(|min| value.checked_sub(min.to_rational()));
-        let below = self.max.map(|max| max.to_rational().checked_sub(value));
-        above.into_iter().chain(below).min_by_key(|margin| margin.unwrap_or(Rational::ZERO))?
-    }
-}
-
-impl fmt::Display for Required {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let text = match (self.min, self.max) {
-            (Some(min), Some(max)) if min.to_rational() == -max.to_rational() => format!("± {}", short(max)),
-            (Some(min), Some(max)) => format!("{} .. {}", short(min), short(max)),
-            (Some(min), None) => format!("≥ {}", short(min)),
-            (None, Some(max)) => format!("≤ {}", short(max)),
-            (None, None) => "no change".to_string(),
-        };
-        f.pad(&text)
-    }
-}
-
-/// All digits, but for what a formula made of many: of that, four.
-fn short(quantity: Quantity) -> String {
-    let text = quantity.to_string();
-    if text.bytes().filter(u8::is_ascii_digit).count() <= 8 {
-        return text;
-    }
-    let share = Rational::new(1, 1000).and_then(|share| quantity.to_rational().abs().checked_mul(share));
-    share.map_or(text, |share| quantity.rounded(quantity.unit().of(share)))
 }

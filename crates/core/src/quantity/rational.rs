@@ -12,7 +12,7 @@ use crate::error::{Error, ErrorKind, Result};
 /// fit returns `None`, so that nothing is ever silently rounded.
 ///
 /// ```
-/// use deep_tap_core::time::Rational;
+/// use deep_tap_core::quantity::Rational;
 /// let third = Rational::new(2, 6).unwrap();
 /// assert_eq!(third.to_string(), "1/3");
 /// assert!(third > Rational::new(333_333, 1_000_000).unwrap());

@@ -1,0 +1,43 @@
+//! What is known of a value.
+
+use serde::Serialize;
+
+use super::units::Time;
+
+/// What is known of a true value: it lies between these two.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Bounds<Q = Time> {
+    /// It is not less than this.
+    pub lo: Q,
+    /// It is not more than this.
+    pub hi: Q,
+    /// Whether `lo` itself is excluded.
+    pub lo_exclusive: bool,
+    /// Whether `hi` itself is excluded.
+    pub hi_exclusive: bool,
+}
+
+impl<Q> Bounds<Q> {
+    /// The same, in another unit that grows with this one.
+    pub fn map<P>(self, to: impl Fn(Q) -> P) -> Bounds<P> {
+        let Bounds { lo, hi, lo_exclusive, hi_exclusive } = self;
+        Bounds { lo: to(lo), hi: to(hi), lo_exclusive, hi_exclusive }
+    }
+}
+
+impl<Q: PartialOrd> Bounds<Q> {
+    /// Whether a true value is compatible with these bounds.
+    pub fn contain(&self, truth: Q) -> bool {
+        let above = if self.lo_exclusive { truth > self.lo } else { truth >= self.lo };
+        let below = if self.hi_exclusive { truth < self.hi } else { truth <= self.hi };
+        above && below
+    }
+}
+
+impl Bounds {
+    /// The same knowledge, given that the length cannot be negative.
+    #[must_use]
+    pub fn not_negative(self) -> Bounds {
+        if self.lo < Time::ZERO { Bounds { lo: Time::ZERO, lo_exclusive: false, ..self } } else { self }
+    }
+}
