@@ -84,6 +84,6 @@ pub mod docs;
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{
     Error, ErrorKind, Place, Result, TextPlace, bus, capture, decode, diagnose, event, expect, format,
-    instrument, known, limit, line, measure, pair, plan, quantity, scan, setup, suggest, time, trigger,
+    instrument, job, known, limit, line, measure, pair, plan, quantity, scan, setup, suggest, time, trigger,
 };
 pub use deep_tap_draw as draw;

@@ -4,7 +4,7 @@
 //!
 //! Order of knowledge, left never knows right: `quantity` → `time` → `line` → `capture` → `scan`, `known`,
 //! `bus` → `decode` → `event` → `trigger`, `pair` → `measure` → `limit` → `expect` → `instrument` → `plan`
-//! → `setup` → `format`, `diagnose`.
+//! → `setup` → `format`, `diagnose` → `job`.
 
 pub mod bus;
 pub mod capture;
@@ -15,6 +15,7 @@ pub mod event;
 pub mod expect;
 pub mod format;
 pub mod instrument;
+pub mod job;
 pub mod known;
 pub mod limit;
 pub mod line;

@@ -11,7 +11,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{load, parse_time, scope, tell_damage, time};
+use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Out, write_table};
 use deep_tap::quantity::estimate;
 
@@ -43,7 +43,7 @@ struct Took {
 pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
-    let scope = scope(&loaded);
+    let scope = loaded.scope();
     let request = compiled("request", &args.request, &scope, capture)?;
     let answer = compiled("answer", &args.answer, &scope, capture)?;
     let within = args.within.as_deref().map(|text| parse_time("within", text)).transpose()?;
@@ -123,7 +123,7 @@ fn text(capture: &Capture, seen: &Answers, found: &Found<'_>) -> String {
     if !seen.missing.is_empty() {
         text.push_str("\nwithout an answer, asked at:\n");
         for at in seen.missing.iter().take(MOST_LISTED) {
-            text.push_str(&format!("  {}\n", time(capture, *at)));
+            text.push_str(&format!("  {}\n", capture.base().text_of(*at)));
         }
         if seen.missing.len() > MOST_LISTED {
             text.push_str("  … JSON has more of them\n");

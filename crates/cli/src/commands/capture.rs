@@ -19,7 +19,6 @@ use crate::Outcome;
 use crate::args;
 use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
 use crate::errors::Failure;
-use crate::load::time;
 use crate::output::{Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
@@ -211,6 +210,6 @@ pub(crate) fn summary(capture: &Capture) -> String {
 }
 
 fn time_to_zero(capture: &Capture) -> String {
-    let first = time(capture, Tick(0));
+    let first = capture.base().text_of(Tick(0));
     first.strip_prefix('-').unwrap_or(&first).to_string()
 }

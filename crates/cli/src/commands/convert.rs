@@ -10,15 +10,16 @@ use deep_tap::{Error, ErrorKind, Place};
 use crate::Outcome;
 use crate::args::{self, Target};
 use crate::errors::Failure;
-use crate::load::{line_ids, load, parse_time, tell_damage};
+use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Out, remark, save};
 
 pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failure> {
     let target = target(args)?;
-    let mut capture = load(&args.source)?.capture;
+    let loaded = load(&args.source)?;
+    let lines = loaded.lines(&args.lines)?;
+    let mut capture = loaded.capture;
     if let Some(below) = &args.remove_below {
         let below = parse_time("remove-below", below)?;
-        let lines = line_ids(&capture, &args.lines)?;
         capture = remove_glitches(capture, &lines, below)?;
         capture.history().iter().for_each(remark);
     }

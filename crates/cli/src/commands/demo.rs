@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use deep_tap::format::dtap::{self, SaveOptions};
+use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{Deciding, LimitResult, Verdict};
 use deep_tap::quantity::Quantity;
@@ -15,7 +16,7 @@ use crate::commands::capture::{record, summary};
 use crate::commands::check::{Checked, check};
 use crate::commands::{frames, measure, show};
 use crate::errors::Failure;
-use crate::load::{Loaded, load};
+use crate::load::load;
 use crate::output::{Out, save};
 
 /// The files of the demo, as they ship.
@@ -118,11 +119,11 @@ impl Demo<'_> {
         self.body("\nThe capture carries the setup and the limits: whoever has the file needs nothing else.")
     }
 
-    fn load(&self, path: &Path) -> Result<Loaded, Failure> {
+    fn load(&self, path: &Path) -> Result<Job, Failure> {
         load(&args::Source { file: path.to_path_buf(), setup: None })
     }
 
-    fn check(&mut self, loaded: &Loaded, path: &Path) -> Result<Checked, Failure> {
+    fn check(&mut self, loaded: &Job, path: &Path) -> Result<Checked, Failure> {
         self.heading(3, "Check every occurrence of every limit")?;
         self.command(&format!("check {}", path.display()))?;
         let checked = check(loaded, path, &[], Rule::Proven)?;

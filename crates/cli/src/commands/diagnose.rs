@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{load, serial_buses, setup_of, tell_damage};
+use crate::load::{load, tell_damage};
 use crate::output::{Out, remark, wrapped, write_table};
 
 /// What was found, as JSON has it.
@@ -32,8 +32,7 @@ struct FoundFinding {
 pub(crate) fn run(args: &args::Diagnose, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
-    let setup = setup_of(&loaded, &args.source.file)?;
-    let buses = serial_buses(setup, capture, &args.bus)?;
+    let buses = loaded.buses(&args.bus)?;
     let finding = |finding: Finding| FoundFinding {
         seconds: finding.at.map(|tick| capture.base().time_of(tick)),
         finding,

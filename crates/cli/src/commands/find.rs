@@ -12,7 +12,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{load, range, scope, tell_damage, time};
+use crate::load::{load, tell_damage};
 use crate::output::{Grid, Out, write_table};
 
 /// Most pictures drawn by `--around`.
@@ -42,8 +42,8 @@ struct FoundHit {
 pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args::Source { file: args.file.clone(), setup: args.setup.clone() })?;
     let capture = &loaded.capture;
-    let program = Program::compile(&args.event, &scope(&loaded))?.at(capture.base())?;
-    let range = range(&loaded, args.from.as_ref(), args.to.as_ref())?;
+    let program = Program::compile(&args.event, &loaded.scope())?.at(capture.base())?;
+    let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
     let hits = program.hits(capture, range).map(|hit| hit.tick);
     let (ticks, count, stopped) = if args.count {
         (Vec::new(), hits.count() as u64, false)
@@ -107,7 +107,7 @@ fn text(args: &args::Find, capture: &Capture, program: &TimedProgram, found: &Fo
     let mut grid = Grid::new(&["number", "at", "since previous"], &[0, 1, 2]);
     for hit in &found.hits {
         let since = hit.since_previous.map_or("-".to_string(), |t| t.rounded(tick));
-        grid.row(vec![hit.number.to_string(), time(capture, hit.tick), since]);
+        grid.row(vec![hit.number.to_string(), capture.base().text_of(hit.tick), since]);
     }
     text.push_str(&format!("\n{}\n", grid.text()));
     if args.around {
@@ -130,7 +130,8 @@ fn picture(capture: &Capture, signals: &[Signal], hit: &FoundHit) -> String {
         Signal::Line(line) => RowSource::Line(*line),
     };
     let rows: Vec<RowSource> = signals.iter().map(row).collect();
-    let marker = Marker { tick: hit.tick, name: format!("{}: {}", hit.number, time(capture, hit.tick)) };
+    let marker =
+        Marker { tick: hit.tick, name: format!("{}: {}", hit.number, capture.base().text_of(hit.tick)) };
     let view = View { start: Tick(start), end: Tick(end), columns: COLUMNS as usize };
     Picture::new(capture, &rows, view, &[marker]).map_or_else(|e| format!("{e}\n"), |p| p.to_string())
 }

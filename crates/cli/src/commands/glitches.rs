@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{line_ids, load, parse_time, tell_damage, time};
+use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Grid, Out, write_table};
 
 /// What was found, as JSON has it: times in seconds.
@@ -40,7 +40,7 @@ pub(crate) fn run(args: &args::Glitches, out: &mut Out) -> Result<Outcome, Failu
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     let below = parse_time("below", &args.below)?;
-    let lines = line_ids(capture, &args.lines)?;
+    let lines = loaded.lines(&args.lines)?;
     let lines: Vec<Glitches> = lines.into_iter().map(|l| measure::glitches(capture, l, below)).collect();
     let found = Found {
         file: args.source.file.display().to_string(),
@@ -85,7 +85,7 @@ fn text(capture: &Capture, found: &Found) -> String {
     if found.count > 0 {
         let mut grid = Grid::new(&["line", "count", "first at", "widths as counted"], &[1, 2]);
         for line in &found.lines {
-            let first = line.first_tick.map_or(String::new(), |t| time(capture, t));
+            let first = line.first_tick.map_or(String::new(), |t| capture.base().text_of(t));
             let widths = line.widths.iter().map(|w| format!("{}: {}", w.width.rounded(tick), w.count));
             grid.row(vec![
                 line.line.clone(),

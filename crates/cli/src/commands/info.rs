@@ -1,6 +1,7 @@
 //! `info`: what a capture holds.
 
 use deep_tap::capture::Capture;
+use deep_tap::job::Job;
 use deep_tap::line::{AnalogId, AnalogLine, Level, LineId};
 use deep_tap::quantity::{Rate, Rational, SampleCount, Time, Voltage};
 use deep_tap::time::Tick;
@@ -9,7 +10,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{Loaded, load, tell_damage, time};
+use crate::load::{load, tell_damage};
 use crate::output::{Grid, Out, write_table};
 
 /// What `info` says, as JSON has it: times in seconds, rates in samples per second.
@@ -90,7 +91,7 @@ pub(crate) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> 
     Ok(Outcome::Done)
 }
 
-fn said<'a>(args: &args::Info, loaded: &'a Loaded) -> Said<'a> {
+fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
     let capture = &loaded.capture;
     let base = capture.base();
     let line = |number: usize| {
@@ -186,7 +187,7 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     fact("source", said.source.to_string());
     let kind = if said.sampled { "sampled" } else { "exact, from a simulation" };
     fact("time base", format!("{} per tick ({}), {kind}", capture.base().tick(), capture.base().rate()));
-    let (from, to) = (time(capture, Tick(0)), time(capture, Tick(capture.len())));
+    let (from, to) = (capture.base().text_of(Tick(0)), capture.base().text_of(Tick(capture.len())));
     fact("record", format!("{from} to {to}, {}", SampleCount(capture.len())));
     fact("trigger", said.trigger.unwrap_or("none").to_string());
     if said.sampled {

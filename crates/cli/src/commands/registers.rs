@@ -11,7 +11,7 @@ use crate::Outcome;
 use crate::args;
 use crate::commands::diagnose;
 use crate::errors::Failure;
-use crate::load::{load, serial_buses, setup_of, tell_damage, time};
+use crate::load::{load, tell_damage};
 use crate::output::{Grid, Out, write_table};
 
 /// One access, as JSON has it.
@@ -31,7 +31,7 @@ struct Said {
 pub(crate) fn run(args: &args::Registers, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
-    let setup = setup_of(&loaded, &args.source.file)?;
+    let setup = loaded.setup()?;
     for name in &args.name {
         if setup.registers.iter().all(|register| register.name != *name) {
             let known = setup.registers.iter().map(|register| register.name.as_str());
@@ -39,7 +39,7 @@ pub(crate) fn run(args: &args::Registers, out: &mut Out) -> Result<Outcome, Fail
             return Err(error.with_help(suggest(name, known, "register")).into());
         }
     }
-    let buses = serial_buses(setup, capture, &args.bus)?;
+    let buses = loaded.buses(&args.bus)?;
     let mut said = Vec::new();
     let mut any = false;
     for bus in &buses {
@@ -114,7 +114,7 @@ fn text(capture: &Capture, said: &[Said]) -> String {
             (None, _) => String::new(),
         };
         grid.row(vec![
-            time(capture, access.start),
+            capture.base().text_of(access.start),
             bus.clone(),
             access.part.map_or("-".to_string(), |part| hex(Some(part), 7)),
             if access.write { "write" } else { "read" }.to_string(),

@@ -6,6 +6,7 @@ use std::path::Path;
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
 use deep_tap::draw::{Dimension, Marker, Picture, RowSource, Sheet, View};
+use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence, Verdict};
 use deep_tap::line::{AnalogId, BusId, LineId};
@@ -16,7 +17,7 @@ use super::check::checked_limit;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{Loaded, load, parse_time, place, range, tell_damage, time};
+use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Grid, Out};
 use crate::picture;
 use deep_tap::quantity::uncertain;
@@ -34,7 +35,7 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
     let rows = rows(capture, serial, &args.lines)?;
     match (&args.at, &args.output) {
         (Some(at), _) => {
-            let tick = place(&loaded, "at", at, Tick(0))?;
+            let tick = loaded.place(at, Tick(0)).map_err(|e| e.about("--at"))?;
             out.line(instant(capture, &rows, Tick(tick.0.min(capture.len().saturating_sub(1)))))?;
         }
         (None, Some(path)) => drawn(args, &loaded, &rows, path)?,
@@ -102,7 +103,7 @@ struct Shown {
 }
 
 /// Works out what the options ask for; `columns` is how many ticks are shown around a place.
-fn shown(args: &args::Show, loaded: &Loaded, columns: usize) -> Result<Shown, Failure> {
+fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failure> {
     let capture = &loaded.capture;
     let mut markers = Vec::new();
     if capture.origin().trigger.is_some() {
@@ -113,13 +114,13 @@ fn shown(args: &args::Show, loaded: &Loaded, columns: usize) -> Result<Shown, Fa
             let error = Error::new(ErrorKind::Unknown, format!("--mark: '{mark}' has no place"));
             return Err(error.with_help("write it like 'boot=RESET_N rises' or 'here=1.2 ms'").into());
         };
-        let tick = place(loaded, "mark", text.trim(), Tick(0))?;
+        let tick = loaded.place(text.trim(), Tick(0)).map_err(|e| e.about("--mark"))?;
         markers.push(Marker { tick, name: name.trim().to_string() });
     }
     let mut worst = None;
     let mut dimensions = Vec::new();
     for name in &args.limit {
-        let (bound, result) = checked_limit(loaded, &args.source.file, name)?;
+        let (bound, result) = checked_limit(loaded, name)?;
         let Some(occurrence) = result.worst else {
             let error =
                 Error::new(ErrorKind::Unknown, format!("--limit: {name} was not seen in this record"));
@@ -130,8 +131,8 @@ fn shown(args: &args::Show, loaded: &Loaded, columns: usize) -> Result<Shown, Fa
     }
     let (start, end) = match (&args.around, worst, args.from.is_some() || args.to.is_some()) {
         (Some(around), _, _) => {
-            let middle = place(loaded, "around", around, Tick(0))?;
-            markers.push(Marker { tick: middle, name: time(capture, middle) });
+            let middle = loaded.place(around, Tick(0)).map_err(|e| e.about("--around"))?;
+            markers.push(Marker { tick: middle, name: capture.base().text_of(middle) });
             around_place(args, capture, middle, columns as u64)?
         }
         (None, Some((from, to)), false) => {
@@ -141,7 +142,7 @@ fn shown(args: &args::Show, loaded: &Loaded, columns: usize) -> Result<Shown, Fa
             around_place(args, capture, middle, (to.0 - from.0).saturating_mul(4).max(ROOM))?
         }
         _ => {
-            let range = range(loaded, args.from.as_ref(), args.to.as_ref())?;
+            let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
             (range.start, range.end)
         }
     };
@@ -203,7 +204,7 @@ fn dimensions(
     Ok(std::iter::once(worst).chain(others).map(dimension).collect())
 }
 
-fn waveforms(args: &args::Show, loaded: &Loaded, rows: &[RowSource<'_>]) -> Result<String, Failure> {
+fn waveforms(args: &args::Show, loaded: &Job, rows: &[RowSource<'_>]) -> Result<String, Failure> {
     let capture = &loaded.capture;
     let columns = columns(args, capture, rows);
     if columns == 0 {
@@ -216,7 +217,7 @@ fn waveforms(args: &args::Show, loaded: &Loaded, rows: &[RowSource<'_>]) -> Resu
 }
 
 /// The same as a picture in a file.
-fn drawn(args: &args::Show, loaded: &Loaded, rows: &[RowSource<'_>], path: &Path) -> Result<(), Failure> {
+fn drawn(args: &args::Show, loaded: &Job, rows: &[RowSource<'_>], path: &Path) -> Result<(), Failure> {
     let width = args.width.unwrap_or(PICTURE_WIDTH);
     let Shown { start, end, markers, dimensions } = shown(args, loaded, width / 8)?;
     let title = loaded.setup.as_ref().and_then(|setup| setup.title.clone());
@@ -241,7 +242,7 @@ fn voltage(capture: &Capture, line: AnalogId, tick: Tick) -> Vec<String> {
     });
     let at = |sample: Option<u64>, none: &str| {
         let known = sample.filter(|s| *s < trace.len());
-        known.map_or(none.to_string(), |sample| time(capture, trace.tick_of(sample)))
+        known.map_or(none.to_string(), |sample| capture.base().text_of(trace.tick_of(sample)))
     };
     let name = capture.analog_lines()[line.0].name.clone();
     vec![name, volts, at(sample, "the start"), at(sample.map(|s| s + 1), "the end")]
@@ -269,8 +270,9 @@ fn instant(capture: &Capture, rows: &[RowSource<'_>], tick: Tick) -> String {
         let after = Tick(tick.0.saturating_add(1));
         let since = lines.iter().filter_map(|l| capture.trace(*l).prev_edge(after)).map(|e| e.tick).max();
         let until = lines.iter().filter_map(|l| capture.trace(*l).next_edge(tick)).map(|e| e.tick).min();
-        let told = |tick: Option<Tick>, none: &str| tick.map_or(none.to_string(), |t| time(capture, t));
+        let told =
+            |tick: Option<Tick>, none: &str| tick.map_or(none.to_string(), |t| capture.base().text_of(t));
         grid.row(vec![name.clone(), level, told(since, "the start"), told(until, "the end")]);
     }
-    format!("at {}\n\n{}", time(capture, tick), grid.text())
+    format!("at {}\n\n{}", capture.base().text_of(tick), grid.text())
 }

@@ -102,6 +102,11 @@ pub(super) struct Ramp {
 }
 
 impl BoundLimit {
+    /// What people call it: the part's reference and its symbol, as in `U5.tWP`.
+    pub fn name(&self) -> String {
+        format!("{}.{}", self.reference, self.limit.symbol)
+    }
+
     /// Binds a limit whose events name pins to what `pins` says they are.
     ///
     /// # Errors

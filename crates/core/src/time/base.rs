@@ -107,6 +107,17 @@ impl TimeBase {
         self.length_of(tick.since(self.zero))
     }
 
+    /// The instant of a position in words, with the digits that the clock supports.
+    pub fn text_of(self, tick: Tick) -> String {
+        self.time_of(tick).rounded(self.tick())
+    }
+
+    /// The mean of so many lengths of time, given the ticks of all together; `None` of none.
+    pub fn mean_of(self, ticks: u64, count: u64) -> Option<Time> {
+        let mean = Rational::new(ticks.into(), count.into())?;
+        Some(Time::from_rational(mean.checked_mul(self.tick)?))
+    }
+
     /// The length of a number of ticks.
     pub fn length_of(self, ticks: i64) -> Time {
         // |ticks| < 2^63 and the tick's numerator is at most 2^62: the product always fits.

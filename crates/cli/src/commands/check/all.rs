@@ -1,13 +1,13 @@
 //! Every violation, one by one, or in streaks where many follow each other.
 
+use deep_tap::job::Job;
 use deep_tap::known::{Rule, Span};
 use deep_tap::limit::{LimitResult, Occurrence, Streak, violations};
 use deep_tap::quantity::{Bounds, Rational, Time};
 use deep_tap::quantity::{Quantity, Unit};
 
-use super::checked::{Checked, Listed, Told, wanted};
+use super::checked::{Checked, Listed, Told};
 use crate::errors::Failure;
-use crate::load::{Loaded, setup_of};
 use crate::output::Grid;
 use crate::quantities::{plain, seconds};
 use deep_tap::quantity::{resolution, signed, uncertain};
@@ -19,12 +19,11 @@ const MOST_LINES: usize = 40;
 
 impl Checked {
     /// Lists the violations of the limits that have some.
-    pub(super) fn list(&mut self, loaded: &Loaded, only: &[String], rule: Rule) -> Result<(), Failure> {
+    pub(super) fn list(&mut self, loaded: &Job, only: &[String], rule: Rule) -> Result<(), Failure> {
         let capture = &loaded.capture;
         let base = capture.base();
-        let setup = setup_of(loaded, self.file.as_ref())?;
         let mut all = Vec::new();
-        for (bound, result) in wanted(setup, only).zip(&self.results) {
+        for (bound, result) in loaded.limits(only)?.into_iter().zip(&self.results) {
             if result.counts.failed == 0 {
                 continue;
             }
@@ -121,7 +120,7 @@ fn seen(result: &LimitResult, tick: Time) -> String {
     }
 }
 
-fn told(loaded: &Loaded, result: &LimitResult, occurrence: &Occurrence, span: &Span) -> Told {
+fn told(loaded: &Job, result: &LimitResult, occurrence: &Occurrence, span: &Span) -> Told {
     let base = loaded.capture.base();
     let value = occurrence.value(base);
     let bounds = occurrence.bounds(span);

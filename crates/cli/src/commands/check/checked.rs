@@ -3,17 +3,15 @@
 use std::path::Path;
 
 use deep_tap::expect::Met;
+use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
 use deep_tap::quantity::Quantity;
 use deep_tap::quantity::{Rate, Time};
-use deep_tap::setup::Setup;
-use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
 use crate::Outcome;
 use crate::errors::Failure;
-use crate::load::{Loaded, setup_of};
 use crate::output::Mark;
 
 /// The verdicts on a record, as JSON has them: times in seconds, shares in percent, rates in samples per
@@ -65,31 +63,9 @@ pub(super) struct Told {
 }
 
 /// Checks the limits of a record's setup, or those of them that are named.
-pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -> Result<Checked, Failure> {
-    let setup = setup_of(loaded, file)?;
+pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> Result<Checked, Failure> {
+    let verdicts = loaded.check(only, rule)?;
     let capture = &loaded.capture;
-    for name in only {
-        let expected = setup.expectations.iter().any(|e| e.name == *name);
-        if !expected && !setup.limits().any(|l| matches(l, name)) {
-            let known: Vec<String> =
-                setup.limits().map(|l| format!("{}.{}", l.reference, l.limit.symbol)).collect();
-            let error =
-                Error::new(ErrorKind::Unknown, format!("--only: there is no limit, part or group '{name}'"));
-            return Err(error.with_help(format!("there are: {}", known.join(", "))).into());
-        }
-    }
-    if setup.limits().next().is_none() && setup.expectations.is_empty() {
-        let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
-        let help = "add a section like: [[part]] with limits = \"parts/ex-mem8.toml\", reference = \"U5\" and its pins";
-        return Err(error.with_help(help).into());
-    }
-    let results = limit::check_all(capture, wanted(setup, only), rule)?;
-    let expected = setup.expectations.iter().filter(|e| only.is_empty() || only.contains(&e.name));
-    let expectations = expected.map(|e| e.check(capture)).collect::<Result<Vec<Met>, _>>()?;
-    let verdicts = results.iter().map(|r| r.verdict).chain(expectations.iter().map(|met| met.verdict));
-    let verdict = limit::overall(verdicts);
-    let not_wired =
-        setup.parts.iter().flat_map(|p| p.not_wired.iter().map(|s| format!("{}.{s}", p.reference)));
     Ok(Checked {
         file: file.display().to_string(),
         source: capture.origin().source.clone(),
@@ -97,24 +73,12 @@ pub(crate) fn check(loaded: &Loaded, file: &Path, only: &[String], rule: Rule) -
         tick: capture.base().tick(),
         rule,
         history: capture.history().to_vec(),
-        verdict,
-        results,
-        expectations,
-        not_wired: not_wired.collect(),
+        verdict: verdicts.overall,
+        results: verdicts.results,
+        expectations: verdicts.expectations,
+        not_wired: verdicts.not_wired,
         violations: None,
     })
-}
-
-/// Whether a limit is meant by a name: its symbol, its part's reference, both, or its group.
-fn matches(limit: &BoundLimit, name: &str) -> bool {
-    let (part, symbol) = (&limit.reference, &limit.limit.symbol);
-    let both = || name.strip_prefix(part.as_str()).and_then(|rest| rest.strip_prefix('.')) == Some(symbol);
-    name == part || name == symbol || limit.limit.group.as_deref() == Some(name) || both()
-}
-
-/// The limits of a setup, or those of them that are named.
-pub(super) fn wanted<'a>(setup: &'a Setup, only: &[String]) -> impl Iterator<Item = &'a BoundLimit> {
-    setup.limits().filter(move |l| only.is_empty() || only.iter().any(|name| matches(l, name)))
 }
 
 /// What a program that asks learns from a verdict.
@@ -142,26 +106,11 @@ pub(crate) fn answer(verdicts: impl Iterator<Item = Verdict> + Clone) -> String 
 
 /// One limit of a record's setup by its name, with its result.
 pub(crate) fn checked_limit<'a>(
-    loaded: &'a Loaded,
-    file: &Path,
+    loaded: &'a Job,
     name: &str,
 ) -> Result<(&'a BoundLimit, LimitResult), Failure> {
-    let setup = setup_of(loaded, file)?;
-    let mut found = setup.limits().filter(|limit| matches(limit, name));
-    let name_of = |limit: &BoundLimit| format!("{}.{}", limit.reference, limit.limit.symbol);
-    match (found.next(), found.next()) {
-        (Some(limit), None) => Ok((limit, limit::check(&loaded.capture, limit, Rule::Proven)?)),
-        (Some(first), Some(second)) => {
-            let error = Error::new(ErrorKind::Unknown, format!("--limit: '{name}' is more than one limit"));
-            let help = format!("name one of them: {}, {} …", name_of(first), name_of(second));
-            Err(error.with_help(help).into())
-        }
-        (None, _) => {
-            let known: Vec<String> = setup.limits().map(name_of).collect();
-            let error = Error::new(ErrorKind::Unknown, format!("--limit: there is no limit '{name}'"));
-            Err(error.with_help(deep_tap::suggest(name, known.iter().map(String::as_str), "limit")).into())
-        }
-    }
+    let limit = loaded.limit(name).map_err(|error| error.about("--limit"))?;
+    Ok((limit, limit::check(&loaded.capture, limit, Rule::Proven)?))
 }
 
 /// How a verdict is set off.

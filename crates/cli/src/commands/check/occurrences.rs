@@ -3,13 +3,12 @@
 use std::ops::ControlFlow;
 use std::path::Path;
 
+use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{BoundLimit, Found, Verdict};
 use deep_tap::quantity::Quantity;
 
-use super::checked::wanted;
 use crate::errors::Failure;
-use crate::load::{Loaded, setup_of};
 use crate::tables::{Cell, Columns, Kind, TableFile};
 
 const COLUMNS: Columns = &[
@@ -38,18 +37,17 @@ impl<'a> Rows<'a> {
     /// Adds all occurrences of a capture's limits.
     pub(super) fn add(
         &mut self,
-        loaded: &Loaded,
+        loaded: &Job,
         file: &Path,
         only: &[String],
         rule: Rule,
     ) -> Result<(), Failure> {
         let capture = &loaded.capture;
-        let setup = setup_of(loaded, file)?;
         let name = file.display().to_string();
         let number = |quantity: Option<Quantity>| Cell::Number(quantity.map(Quantity::to_f64));
         // Of the others the table says that the record is too slow.
         let shown = |bound: &&BoundLimit| bound.check_at(capture.base()).is_ok();
-        for bound in wanted(setup, only).filter(shown) {
+        for bound in loaded.limits(only)?.into_iter().filter(shown) {
             let limit = &bound.limit;
             let unit = limit.kind().unit().to_string();
             let span = bound.span(capture, rule);

@@ -6,10 +6,9 @@ use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
 use super::rows::time_width;
-use super::{Listed, Listing, told, value};
+use super::{JobFrame, Listing, told, value};
 use crate::args::{self, Format, Values};
 use crate::errors::Failure;
-use crate::load::time;
 use crate::output::Out;
 
 /// Most values in a row.
@@ -57,7 +56,7 @@ struct Columns<'a> {
 }
 
 impl Columns<'_> {
-    fn take(&mut self, place: usize, listed: &Listed<'_>, out: &mut Out) -> Result<(), Failure> {
+    fn take(&mut self, place: usize, listed: &JobFrame<'_>, out: &mut Out) -> Result<(), Failure> {
         let frame = &listed.frame;
         let length = frame.end.0.saturating_sub(frame.start.0);
         let goes_on = |run: &Run| {
@@ -111,7 +110,7 @@ impl Columns<'_> {
                 cell.push_str(&format!("  !! {} faulty", run.faults));
             }
             let blank = " ".repeat(place * (WIDTH + 2));
-            let when = time(self.capture, start);
+            let when = self.capture.base().text_of(start);
             out.line(format!("{when:>at$}{blank}  {cell}", at = self.at))?;
         }
     }

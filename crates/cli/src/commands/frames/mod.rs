@@ -5,38 +5,20 @@ mod rows;
 mod summary;
 mod table;
 
-use std::ops::Range;
 use std::path::Path;
 
-use deep_tap::Error;
-use deep_tap::bus::{Field, FieldKind, Frame};
+use deep_tap::bus::{Field, FieldKind};
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Frames, SerialBus};
+use deep_tap::decode::SerialBus;
 use deep_tap::event::FrameTests;
-use deep_tap::time::Tick;
+use deep_tap::job::{Job, JobFrame, JobFrames};
 
 use crate::Outcome;
 use crate::args::{self, Values};
 use crate::commands::diagnose;
 use crate::errors::Failure;
-use crate::load::{Loaded, load, range, serial_buses, setup_of, tell_damage};
+use crate::load::{load, tell_damage};
 use crate::output::Out;
-
-/// The frames of one bus, the next of which is at hand.
-struct Lane<'a> {
-    bus: &'a SerialBus,
-    frames: Frames<'a>,
-    next: Option<Frame>,
-    last_end: Option<Tick>,
-}
-
-/// A frame that was asked for.
-struct Listed<'a> {
-    bus: &'a SerialBus,
-    frame: Frame,
-    /// Ticks since the frame before it on its bus, which need not have been asked for.
-    gap: Option<i64>,
-}
 
 /// All buses in order of time.
 struct Listing<'a> {
@@ -45,46 +27,36 @@ struct Listing<'a> {
     buses: Vec<&'a SerialBus>,
     /// Ticks that are looked at.
     ticks: u64,
-    lanes: Vec<Lane<'a>>,
+    frames: JobFrames<'a>,
     tests: Option<FrameTests>,
     left: u64,
 }
 
 impl<'a> Listing<'a> {
-    fn new(args: &'a args::Frames, loaded: &'a Loaded, buses: Vec<&'a SerialBus>) -> Result<Self, Failure> {
-        let capture = &loaded.capture;
-        let Range { start: from, end: to } = range(loaded, args.from.as_ref(), args.to.as_ref())?;
-        let lane = |bus: &&'a SerialBus| {
-            let mut frames = bus.frames(capture, from..to)?;
-            let next = frames.next();
-            Ok(Lane { bus, frames, next, last_end: None })
-        };
-        let lanes = buses.iter().map(lane).collect::<Result<Vec<_>, Error>>()?;
+    fn new(args: &'a args::Frames, loaded: &'a Job, buses: Vec<&'a SerialBus>) -> Result<Self, Failure> {
+        let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
+        let ticks = range.end.0 - range.start.0;
+        let frames = loaded.frames(&buses, range)?;
         let tests = args.has.as_deref().map(FrameTests::parse).transpose()?;
         let left = args.first.unwrap_or(u64::MAX);
-        Ok(Listing { args, capture, buses, ticks: to.0 - from.0, lanes, tests, left })
+        Ok(Listing { args, capture: &loaded.capture, buses, ticks, frames, tests, left })
     }
 }
 
 impl<'a> Iterator for Listing<'a> {
-    type Item = Listed<'a>;
+    type Item = JobFrame<'a>;
 
-    fn next(&mut self) -> Option<Listed<'a>> {
-        while self.left > 0 {
-            // In order of time over all buses; of one bus, they come in that order.
-            let lanes = self.lanes.iter().enumerate();
-            let starts = lanes.filter_map(|(number, lane)| Some((lane.next.as_ref()?.start, number)));
-            let (_, number) = starts.min()?;
-            let lane = &mut self.lanes[number];
-            let frame = std::mem::replace(&mut lane.next, lane.frames.next())?;
-            let gap = lane.last_end.replace(frame.end).map(|last| frame.start.since(last));
-            let wanted = self.tests.as_ref().is_none_or(|tests| tests.are_met_by(&frame));
-            if wanted && (!self.args.faults || !frame.faults.is_empty()) {
-                self.left -= 1;
-                return Some(Listed { bus: lane.bus, frame, gap });
-            }
+    fn next(&mut self) -> Option<JobFrame<'a>> {
+        if self.left == 0 {
+            return None;
         }
-        None
+        let (tests, faults) = (&self.tests, self.args.faults);
+        let found = self.frames.find(|JobFrame { frame, .. }| {
+            tests.as_ref().is_none_or(|tests| tests.are_met_by(frame))
+                && (!faults || !frame.faults.is_empty())
+        })?;
+        self.left -= 1;
+        Some(found)
     }
 }
 
@@ -100,12 +72,10 @@ pub(crate) fn run(args: &args::Frames, out: &mut Out) -> Result<Outcome, Failure
 /// Writes what was asked for: how many frames there were, and of which buses.
 pub(crate) fn list<'a>(
     args: &'a args::Frames,
-    loaded: &'a Loaded,
+    loaded: &'a Job,
     out: &mut Out,
 ) -> Result<(u64, Vec<&'a SerialBus>), Failure> {
-    let capture = &loaded.capture;
-    let setup = setup_of(loaded, &args.source.file)?;
-    let buses = asked(args, serial_buses(setup, capture, &args.bus)?)?;
+    let buses = asked(args, loaded.buses(&args.bus)?)?;
     let listing = Listing::new(args, loaded, buses.clone())?;
     let count = match () {
         () if args.table.is_some() => {

@@ -7,10 +7,9 @@ use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
-use super::{Listed, Listing, told, value};
+use super::{JobFrame, Listing, told, value};
 use crate::args::{self, Format};
 use crate::errors::Failure;
-use crate::load::time;
 use crate::output::Out;
 
 /// A frame as JSON has it, an object a line: `at` and `until` in seconds, the rest in ticks.
@@ -56,22 +55,22 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
 
 /// Columns that a time takes.
 pub(super) fn time_width(capture: &Capture) -> usize {
-    let ends = [Tick(0), Tick(capture.len())].map(|tick| time(capture, tick).chars().count());
+    let ends = [Tick(0), Tick(capture.len())].map(|tick| capture.base().text_of(tick).chars().count());
     ends[0].max(ends[1]).max(12)
 }
 
 fn text(
     args: &args::Frames,
     capture: &Capture,
-    listed: &Listed<'_>,
+    listed: &JobFrame<'_>,
     (at, longest): (usize, usize),
 ) -> String {
-    let Listed { bus, frame, gap } = listed;
+    let JobFrame { bus, frame, gap, .. } = listed;
     let tick = capture.base().tick();
     let gap = gap.map_or("-".to_string(), |gap| capture.base().length_of(gap).rounded(tick));
     let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
     let faults: String = frame.faults.iter().map(|fault| format!("  !! {}", fault.what)).collect();
-    let (when, fields) = (time(capture, frame.start), fields.join(" "));
+    let (when, fields) = (capture.base().text_of(frame.start), fields.join(" "));
     let line = format!("{when:>at$}  {gap:>at$}  {:<longest$}  {} {fields}{faults}", bus.name(), frame.kind);
     line.trim_end().to_string()
 }
@@ -79,7 +78,7 @@ fn text(
 fn csv_row(
     args: &args::Frames,
     capture: &Capture,
-    listed: &Listed<'_>,
+    listed: &JobFrame<'_>,
     out: &mut Out,
 ) -> Result<(), Failure> {
     let frame = &listed.frame;
@@ -100,8 +99,8 @@ fn csv_row(
     Ok(out.writer().write_all(&written.unwrap_or_default())?)
 }
 
-fn json_line(capture: &Capture, listed: &Listed<'_>, out: &mut Out) -> Result<(), Failure> {
-    let Listed { bus, frame, .. } = listed;
+fn json_line(capture: &Capture, listed: &JobFrame<'_>, out: &mut Out) -> Result<(), Failure> {
+    let JobFrame { bus, frame, .. } = listed;
     let (at, until) = (capture.base().time_of(frame.start), capture.base().time_of(frame.end));
     let said = Said { bus: bus.name(), at, until, frame };
     let line = serde_json::to_string(&said)

@@ -11,7 +11,6 @@ use serde::Serialize;
 use super::Listing;
 use crate::args::Table;
 use crate::errors::Failure;
-use crate::load::mean_time;
 use crate::output::{Grid, Out, write_table};
 
 /// One bus, as JSON has it: times in seconds.
@@ -62,7 +61,7 @@ fn said(capture: &Capture, bus: &SerialBus, seen: &Statistics, ticks: u64) -> Sa
         load: seen.busy as f64 / ticks.max(1) as f64,
         bit_rate: measured_bit_rate(capture, bus),
         shortest_gap: seen.gaps.map(|gaps| time(gaps.shortest)),
-        mean_gap: seen.gaps.and_then(|gaps| mean_time(capture, gaps.sum, gaps.count)),
+        mean_gap: seen.gaps.and_then(|gaps| capture.base().mean_of(gaps.sum, gaps.count)),
         longest_gap: seen.gaps.map(|gaps| time(gaps.longest)),
     }
 }

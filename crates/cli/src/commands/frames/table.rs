@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::{Listed, Listing};
+use super::{JobFrame, Listing};
 use crate::errors::Failure;
 use crate::tables::{Cell, Columns, Kind, TableFile};
 
@@ -26,7 +26,7 @@ pub(super) fn write(listing: Listing<'_>, path: &Path, replace: bool) -> Result<
     let base = listing.capture.base();
     let mut table = TableFile::create("table", path, COLUMNS, replace)?;
     let mut count = 0u64;
-    for Listed { bus, frame, .. } in listing {
+    for JobFrame { bus, frame, .. } in listing {
         count += 1;
         let number = Cell::Whole(i64::try_from(count).ok());
         let seconds = |tick| Cell::Number(Some(base.time_of(tick).to_f64()));

@@ -1,5 +1,6 @@
 //! `measure --at`: the numbers of each line around one place.
 
+use deep_tap::job::Job;
 use deep_tap::line::Level;
 use deep_tap::measure::{Counted, around};
 use deep_tap::quantity::Estimate;
@@ -11,7 +12,6 @@ use serde::Serialize;
 use super::chosen;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{Loaded, time};
 use crate::output::{Grid, Out, write_table};
 use crate::quantities::seconds;
 use deep_tap::quantity::{estimate, uncertain};
@@ -36,7 +36,7 @@ struct SaidLine {
     duty: Option<Estimate>,
 }
 
-pub(super) fn run(args: &args::Measure, loaded: &Loaded, at: Tick, out: &mut Out) -> Result<(), Failure> {
+pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -> Result<(), Failure> {
     let capture = &loaded.capture;
     if args.histogram || args.picture.is_some() {
         let error =
@@ -71,7 +71,13 @@ pub(super) fn run(args: &args::Measure, loaded: &Loaded, at: Tick, out: &mut Out
         at: base.time_of(at),
         lines: lines.iter().map(line).collect(),
     };
-    write_table(&args.table, out, &said, || rows(&said), || text(&said, base.tick(), &time(capture, at)))
+    write_table(
+        &args.table,
+        out,
+        &said,
+        || rows(&said),
+        || text(&said, base.tick(), &capture.base().text_of(at)),
+    )
 }
 
 fn text(said: &Said, tick: Time, at: &str) -> String {

@@ -4,6 +4,7 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use deep_tap::draw::Histogram;
+use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{Found, LimitResult};
 use deep_tap::measure::Distribution;
@@ -16,7 +17,6 @@ use super::series::Series;
 use crate::args;
 use crate::commands::check::{checked_limit, outcome_text};
 use crate::errors::Failure;
-use crate::load::Loaded;
 use crate::output::{Grid, Out, write_table};
 use crate::picture;
 use crate::quantities::{plain, seconds};
@@ -50,14 +50,9 @@ pub(super) fn save(args: &args::Measure, path: &Path, all: &[Series]) -> Result<
 }
 
 /// The values of a limit.
-pub(super) fn of_limit(
-    args: &args::Measure,
-    loaded: &Loaded,
-    name: &str,
-    out: &mut Out,
-) -> Result<(), Failure> {
+pub(super) fn of_limit(args: &args::Measure, loaded: &Job, name: &str, out: &mut Out) -> Result<(), Failure> {
     let capture = &loaded.capture;
-    let (bound, result) = checked_limit(loaded, &args.file, name)?;
+    let (bound, result) = checked_limit(loaded, name)?;
     // A time is counted in ticks, all else in millionths.
     let step = match result.unit {
         Unit::Time => capture.base().tick().to_rational(),
@@ -99,7 +94,7 @@ pub(super) fn of_limit(
     write_table(&args.table, out, &said, || rows(&said), || text(args, loaded, &said))
 }
 
-fn text(args: &args::Measure, loaded: &Loaded, said: &Said) -> String {
+fn text(args: &args::Measure, loaded: &Job, said: &Said) -> String {
     let result = &said.result;
     let mut text = format!(
         "{}.{}, {}: {}          {}\n\n",

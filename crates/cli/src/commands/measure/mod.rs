@@ -10,6 +10,7 @@ mod voltages;
 use std::ops::Range;
 
 use deep_tap::event::{Program, TimedProgram};
+use deep_tap::job::Job;
 use deep_tap::line::{AnalogId, LineId};
 use deep_tap::measure::chain;
 use deep_tap::quantity::Time;
@@ -20,7 +21,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
-use crate::load::{Loaded, load, place, range, scope, tell_damage, time};
+use crate::load::{load, tell_damage};
 use crate::output::{Out, write_table};
 use lines::MeasuredLine;
 use series::Series;
@@ -50,17 +51,17 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
     if let Some(name) = &args.limit {
         histogram::of_limit(args, &loaded, name, out)?;
     } else if let Some(at) = &args.at {
-        let tick = place(&loaded, "at", at, Tick(0))?;
+        let tick = loaded.place(at, Tick(0)).map_err(|e| e.about("--at"))?;
         around::run(args, &loaded, tick, out)?;
     } else {
-        let range = range(&loaded, args.from.as_ref(), args.to.as_ref())?;
+        let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
         measure(args, &loaded, range, out)?;
     }
     tell_damage(&loaded.capture);
     Ok(Outcome::Done)
 }
 
-fn measure(args: &args::Measure, loaded: &Loaded, range: Range<Tick>, out: &mut Out) -> Result<(), Failure> {
+fn measure(args: &args::Measure, loaded: &Job, range: Range<Tick>, out: &mut Out) -> Result<(), Failure> {
     let capture = &loaded.capture;
     let base = capture.base();
     let mut measured = Measured {
@@ -97,14 +98,14 @@ fn measure(args: &args::Measure, loaded: &Loaded, range: Range<Tick>, out: &mut 
         "{}, {}, from {} to {}",
         measured.file,
         if capture.resolution().sampled { format!("tick {}", base.tick()) } else { "exact".to_string() },
-        time(capture, range.start),
-        time(capture, range.end)
+        capture.base().text_of(range.start),
+        capture.base().text_of(range.end)
     );
     write_table(&args.table, out, &measured, || rows(&measured), || text(args, &measured, &head))
 }
 
 /// The lines and analog lines of these names; all otherwise.
-fn chosen(loaded: &Loaded, names: &[String]) -> Result<(Vec<LineId>, Vec<AnalogId>), Failure> {
+fn chosen(loaded: &Job, names: &[String]) -> Result<(Vec<LineId>, Vec<AnalogId>), Failure> {
     let capture = &loaded.capture;
     if names.is_empty() {
         let lines = (0..capture.lines().len()).map(LineId).collect();
@@ -132,12 +133,12 @@ fn chosen(loaded: &Loaded, names: &[String]) -> Result<(Vec<LineId>, Vec<AnalogI
 /// From each event to the next, or along a chain.
 fn intervals(
     args: &args::Measure,
-    loaded: &Loaded,
+    loaded: &Job,
     each: &str,
     range: Range<Tick>,
 ) -> Result<Vec<Series>, Failure> {
     let capture = &loaded.capture;
-    let scope = scope(loaded);
+    let scope = loaded.scope();
     let compile = |text: &str| -> Result<TimedProgram, Failure> {
         Ok(Program::compile(text, &scope)?.at(capture.base())?)
     };

@@ -1,0 +1,69 @@
+//! Opening a record, and laying a setup over it.
+
+use std::path::Path;
+
+use super::Job;
+use crate::capture::Capture;
+use crate::diagnose;
+use crate::error::Result;
+use crate::format::{dtap, vcd};
+use crate::setup::Setup;
+
+impl Job {
+    /// Opens a capture file, or a simulation's dump (a name that ends in `.vcd`), and lays a setup over
+    /// it; without one, a capture keeps that which it was recorded with.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or the setup names what the record does not have.
+    pub fn open(file: &Path, setup: Option<&Path>) -> Result<Job> {
+        Job::open_with(file, setup, &mut |_, _| {})
+    }
+
+    /// The same, telling how many bytes of how many of a dump have been read.
+    ///
+    /// # Errors
+    /// As [`open`](Self::open).
+    pub fn open_with(file: &Path, setup: Option<&Path>, progress: &mut dyn FnMut(u64, u64)) -> Result<Job> {
+        let setup = setup.map(Setup::from_file).transpose()?;
+        if file.extension().is_some_and(|e| e.eq_ignore_ascii_case("vcd")) {
+            return Job::of_dump(vcd::read_file_with(file, progress)?, setup, file);
+        }
+        let opened = dtap::open(file)?;
+        let capture = opened.capture;
+        let remarks = opened.cut_short_at.map_or(Vec::new(), |_| capture.remarks().to_vec());
+        let setup_given = setup.is_some();
+        let setup = setup.map_or_else(|| Setup::of_capture(&capture).transpose(), |setup| Ok(Some(setup)))?;
+        let capture = match &setup {
+            Some(setup) if setup_given => relabelled(capture, setup)?,
+            _ => capture,
+        };
+        Ok(Job::settled(capture, setup, remarks, file))
+    }
+
+    /// Lays a setup over what a simulation's dump was read into. `name` is what messages call it.
+    ///
+    /// # Errors
+    /// When the setup names what the dump does not have.
+    pub fn of_dump(dump: Capture, setup: Option<Setup>, name: &Path) -> Result<Job> {
+        let remarks = dump.remarks().to_vec();
+        let capture = match &setup {
+            Some(setup) => setup.apply(dump)?,
+            None => dump,
+        };
+        Ok(Job::settled(capture, setup, remarks, name))
+    }
+
+    fn settled(capture: Capture, mut setup: Option<Setup>, remarks: Vec<String>, name: &Path) -> Job {
+        if let Some(setup) = &mut setup {
+            diagnose::settle(&capture, setup);
+        }
+        Job { capture, setup, remarks, path: name.to_path_buf() }
+    }
+}
+
+/// A capture under another setup: its lines by their names.
+fn relabelled(capture: Capture, setup: &Setup) -> Result<Capture> {
+    let wanted = setup.lines.iter().map(|l| (l.line.name.clone(), l.line.clone())).collect();
+    let builder = capture.into_builder().select(wanted)?;
+    builder.buses(setup.buses.clone()).attachments(setup.texts.clone()).build()
+}

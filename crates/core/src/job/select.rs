@@ -1,0 +1,96 @@
+//! Lines, buses and limits by their names.
+
+use super::Job;
+use crate::decode::SerialBus;
+use crate::error::{Error, ErrorKind, Result, suggest};
+use crate::limit::BoundLimit;
+use crate::line::LineId;
+
+impl Job {
+    /// The lines of these names; all when none is named.
+    ///
+    /// # Errors
+    /// When the record has no line of a name.
+    pub fn lines(&self, names: &[impl AsRef<str>]) -> Result<Vec<LineId>> {
+        if names.is_empty() {
+            return Ok((0..self.capture.lines().len()).map(LineId).collect());
+        }
+        names.iter().map(|name| self.capture.line_named(name.as_ref())).collect()
+    }
+
+    /// The serial buses of these names; all when none is named.
+    ///
+    /// # Errors
+    /// When there is no setup, it describes no serial bus, or none of a name.
+    pub fn buses(&self, names: &[impl AsRef<str>]) -> Result<Vec<&SerialBus>> {
+        let serial = &self.setup()?.serial;
+        if serial.is_empty() {
+            let error = Error::new(ErrorKind::Unknown, "the setup describes no serial bus to decode");
+            let help = "add one like: [[bus]] with name = \"console\", kind = \"uart\", line = \"TX\", bit-rate = \
+                        \"115.2 kHz\"; another setup is used with --setup";
+            return Err(error.with_help(help));
+        }
+        if names.is_empty() {
+            return Ok(serial.iter().collect());
+        }
+        let find = |name: &str| {
+            serial.iter().find(|bus| bus.name() == name).ok_or_else(|| {
+                let error = Error::new(ErrorKind::Unknown, format!("there is no serial bus '{name}'"));
+                error.with_help(match self.capture.bus_named(name) {
+                    Some(_) => {
+                        "this is a parallel bus: deep-tap show and find look at its values".to_string()
+                    }
+                    None => suggest(name, serial.iter().map(SerialBus::name), "serial bus"),
+                })
+            })
+        };
+        names.iter().map(|name| find(name.as_ref())).collect()
+    }
+
+    /// The limits that are meant by one of these names: a symbol, a part's reference, both as in
+    /// `U5.tWP`, or a group. All when none is named. A name may also be that of an expectation.
+    ///
+    /// # Errors
+    /// When there is no setup, or nothing of a name.
+    pub fn limits(&self, names: &[impl AsRef<str>]) -> Result<Vec<&BoundLimit>> {
+        let setup = self.setup()?;
+        for name in names.iter().map(AsRef::as_ref) {
+            let expected = setup.expectations.iter().any(|e| e.name == *name);
+            if !expected && !setup.limits().any(|limit| means(name, limit)) {
+                let known: Vec<String> = setup.limits().map(BoundLimit::name).collect();
+                let message = format!("there is no limit, part or group '{name}'");
+                return Err(Error::new(ErrorKind::Unknown, message)
+                    .with_help(format!("there are: {}", known.join(", "))));
+            }
+        }
+        let wanted =
+            |limit: &&BoundLimit| names.is_empty() || names.iter().any(|name| means(name.as_ref(), limit));
+        Ok(setup.limits().filter(wanted).collect())
+    }
+
+    /// The one limit that is meant by a name.
+    ///
+    /// # Errors
+    /// When there is no setup, none of that name, or more than one.
+    pub fn limit(&self, name: &str) -> Result<&BoundLimit> {
+        let setup = self.setup()?;
+        let mut found = setup.limits().filter(|limit| means(name, limit));
+        match (found.next(), found.next()) {
+            (Some(limit), None) => Ok(limit),
+            (Some(first), Some(second)) => {
+                let error = Error::new(ErrorKind::Unknown, format!("'{name}' is more than one limit"));
+                Err(error.with_help(format!("name one of them: {}, {} …", first.name(), second.name())))
+            }
+            (None, _) => {
+                let known: Vec<String> = setup.limits().map(BoundLimit::name).collect();
+                let error = Error::new(ErrorKind::Unknown, format!("there is no limit '{name}'"));
+                Err(error.with_help(suggest(name, known.iter().map(String::as_str), "limit")))
+            }
+        }
+    }
+}
+
+fn means(name: &str, limit: &BoundLimit) -> bool {
+    let (part, symbol) = (&limit.reference, &limit.limit.symbol);
+    name == part || name == symbol || limit.limit.group.as_deref() == Some(name) || name == limit.name()
+}

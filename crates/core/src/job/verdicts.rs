@@ -1,0 +1,47 @@
+//! The verdicts on a record.
+
+use super::Job;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expect::Met;
+use crate::known::Rule;
+use crate::limit::{LimitResult, Verdict, check_all, overall};
+
+/// The verdicts on a record.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Verdicts {
+    /// That of all together: the worst.
+    pub overall: Verdict,
+    /// What became of each limit.
+    pub results: Vec<LimitResult>,
+    /// What became of what is expected besides timing.
+    pub expectations: Vec<Met>,
+    /// Limits left out because a pin that they need is not wired, as `U5.tWP`.
+    pub not_wired: Vec<String>,
+}
+
+impl Job {
+    /// Checks the [limits](Self::limits) and expectations of the setup, or those that are named.
+    ///
+    /// # Errors
+    /// When there is no setup, it binds nothing to check, or nothing has a name that is given.
+    pub fn check(&self, names: &[impl AsRef<str>], rule: Rule) -> Result<Verdicts> {
+        let setup = self.setup()?;
+        let limits = self.limits(names)?;
+        if setup.limits().next().is_none() && setup.expectations.is_empty() {
+            let help = "add a section like: [[part]] with limits = \"parts/ex-mem8.toml\", reference = \"U5\" and its pins";
+            let message = "the setup binds no limits, so there is nothing to check";
+            return Err(Error::new(ErrorKind::Setup, message).with_help(help));
+        }
+        let results = check_all(&self.capture, limits, rule)?;
+        let named = |name: &str| names.is_empty() || names.iter().any(|n| n.as_ref() == name);
+        let expected = setup.expectations.iter().filter(|e| named(&e.name));
+        let expectations = expected.map(|e| e.check(&self.capture)).collect::<Result<Vec<Met>>>()?;
+        let verdicts = results.iter().map(|r| r.verdict).chain(expectations.iter().map(|met| met.verdict));
+        let left_out = setup
+            .parts
+            .iter()
+            .flat_map(|part| part.not_wired.iter().map(move |symbol| format!("{}.{symbol}", part.reference)));
+        Ok(Verdicts { overall: overall(verdicts), not_wired: left_out.collect(), results, expectations })
+    }
+}
