@@ -9,7 +9,7 @@ use std::path::PathBuf;
 
 use deep_tap::bench;
 use deep_tap::known::Rule;
-use deep_tap::limit::{self};
+use deep_tap::limit;
 use deep_tap::setup::{RecordOptions, Setup};
 
 fn main() -> deep_tap::Result<()> {
@@ -22,17 +22,7 @@ fn main() -> deep_tap::Result<()> {
         setup.record(&mut *instrument, RecordOptions::default(), &mut |_| ControlFlow::Continue(()))?;
     println!("{} recorded at {}", capture.duration(), capture.base().rate());
     for bound in setup.limits() {
-        let result = limit::check(&capture, bound, Rule::Proven)?;
-        println!(
-            "{:<4} {:<6} {:<36} {:>9}  {} of {} failed  {}",
-            result.reference,
-            result.symbol,
-            result.what,
-            result.required,
-            result.counts.failed,
-            result.counts.seen,
-            result.verdict
-        );
+        println!("{}", limit::check(&capture, bound, Rule::Proven)?);
     }
     Ok(())
 }

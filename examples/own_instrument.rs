@@ -7,19 +7,15 @@
 //! cargo run --release --example own_instrument
 //! ```
 
-use std::ops::ControlFlow;
-
-use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::instrument::{
-    Acquisition, Bank, Capabilities, Configuration, ConfiguredInput, Instrument, Mode, OnBoardTrigger, Status,
+    Acquisition, Bank, Capabilities, Configuration, Instrument, Mode, OnBoardTrigger, Status,
 };
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, Limit};
-use deep_tap::line::{Bus, Input, Line, LineId};
-use deep_tap::quantity::{Percent, Time, Voltage};
+use deep_tap::quantity::Time;
 use deep_tap::scan::{SampleBlock, SampleWidth};
-use deep_tap::time::{Resolution, Tick, TimeBase};
+use deep_tap::time::Tick;
 use deep_tap::trigger::{QualifiedEdge, Seen};
 use deep_tap::{Error, ErrorKind, Result};
 
@@ -50,29 +46,10 @@ impl Instrument for Counter {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            banks: vec![Bank {
-                name: "A".to_string(),
-                inputs: 4,
-                thresholds: (Voltage::ZERO, Voltage::ZERO),
-                step: Voltage::ZERO,
-                per_input: false,
-                highest: Voltage::ZERO,
-            }],
-            analog: None,
-            outputs: Vec::new(),
-            reaction: Time::ZERO,
-            trigger: OnBoardTrigger { edge: true, levels: 3 },
-            modes: vec![Mode {
-                inputs: 4,
-                rates: "10 MS/s".parse().into_iter().collect(),
-                memory: MEMORY,
-                streams: false,
-                link: None,
-            }],
-            skew: Time::ZERO,
-            accuracy: Percent::ZERO,
-        }
+        let mode = Mode::on_board(4, "10 MS/s".parse(), MEMORY);
+        let mut able = Capabilities::new([Bank::new("A", 4)], [mode]);
+        able.trigger = OnBoardTrigger::edge(3);
+        able
     }
 
     fn configure(&mut self, configuration: &Configuration) -> Result<()> {
@@ -129,45 +106,20 @@ impl Instrument for Counter {
 
 fn main() -> Result<()> {
     let names = ["CLK", "Q0", "Q1", "Q2"];
-    let inputs = (0..4).map(|i| ConfiguredInput { input: Input::Number(i), threshold: None });
-    let configuration = Configuration {
-        rate: "10 MS/s".parse()?,
-        samples: 1000,
-        before: 100,
-        inputs: inputs.collect(),
-        analog: Vec::new(),
-        analog_every: 0,
-        stimuli: Vec::new(),
-        trigger: Some(QualifiedEdge {
-            input: 0,
-            direction: deep_tap::event::Direction::Rises,
-            levels: vec![(1, true), (2, false), (3, true)],
-        }),
-        stream: false,
-    };
+    let mut configuration = Configuration::new("10 MS/s".parse()?, 1000, 0..4);
+    configuration.before = 100;
+    configuration.trigger = Some(QualifiedEdge {
+        input: 0,
+        direction: deep_tap::event::Direction::Rises,
+        levels: vec![(1, true), (2, false), (3, true)],
+    });
     let mut counter = Counter::default();
-    let skew = counter.capabilities().skew;
-    let acquisition = Acquisition {
-        instrument: &mut counter,
-        configuration: &configuration,
-        names: &names,
-        search: None,
-        time_out: None,
-    };
-    let recording = acquisition.run(&mut |_| ControlFlow::Continue(()))?;
-
-    let base = TimeBase::from_rate(configuration.rate)?.with_zero(recording.trigger.unwrap_or(Tick(0)));
-    let mut builder =
-        Capture::builder(base, recording.len).resolution(Resolution { skew, ..Resolution::SAMPLED });
-    for (name, trace) in names.into_iter().zip(recording.traces) {
-        builder = builder.line(Line::named(name), trace);
-    }
-    let count = Bus::new("COUNT", vec![LineId(3), LineId(2), LineId(1)])
-        .map_err(|why| Error::new(ErrorKind::Capture, format!("{why:?}")))?;
-    let capture = builder.bus(count).build()?;
+    let recorded = Acquisition::new(&mut counter, &configuration, &names).capture()?;
+    let capture = recorded.into_builder().group("COUNT", &["Q2", "Q1", "Q0"])?.build()?;
 
     let fives = Program::compile("CLK rises while COUNT == 5", &Scope::of(&capture))?;
-    let hits: Vec<Tick> = fives.at(base)?.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
+    let hits: Vec<Tick> =
+        fives.at(capture.base())?.hits(&capture, capture.range()).map(|hit| hit.tick).collect();
     println!("the trigger is at {}, and COUNT == 5 is clocked {} times", capture.base().zero(), hits.len());
     assert!(hits.contains(&capture.base().zero()));
 

@@ -3,11 +3,8 @@
 use std::ops::ControlFlow;
 
 use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
-use deep_tap::instrument::{
-    Acquisition, Capabilities, Configuration, ConfiguredInput, Instrument, Progress, Sink, Status,
-};
-use deep_tap::line::{Input, LineId};
-use deep_tap::quantity::{Percent, Time};
+use deep_tap::instrument::{Acquisition, Capabilities, Configuration, Instrument, Progress, Sink, Status};
+use deep_tap::line::LineId;
 use deep_tap::scan::{SampleBlock, SampleWidth, Samples};
 use deep_tap::time::{Tick, TimeBase};
 use deep_tap::{Error, ErrorKind, Result};
@@ -27,17 +24,7 @@ impl Instrument for Torrent {
     }
 
     fn capabilities(&self) -> Capabilities {
-        let (banks, modes) = (Vec::new(), Vec::new());
-        Capabilities {
-            banks,
-            analog: None,
-            outputs: Vec::new(),
-            reaction: Time::ZERO,
-            modes,
-            trigger: Default::default(),
-            skew: Time::ZERO,
-            accuracy: Percent::ZERO,
-        }
+        Capabilities::nothing()
     }
 
     fn configure(&mut self, _: &Configuration) -> Result<()> {
@@ -99,26 +86,12 @@ fn run(
     scope.define("CLK", Meaning::Line(LineId(0)));
     let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
     let search = StreamSearch::new(&Program::compile(trigger, &scope).unwrap().at(base).unwrap());
-    let configuration = Configuration {
-        rate: "100 MS/s".parse().unwrap(),
-        samples: 3_000_000,
-        before: 7777,
-        inputs: vec![ConfiguredInput { input: Input::Number(0), threshold: None }],
-        analog: Vec::new(),
-        analog_every: 0,
-        stimuli: Vec::new(),
-        trigger: None,
-        stream: true,
-    };
+    let mut configuration = Configuration::new("100 MS/s".parse().unwrap(), 3_000_000, [0]);
+    (configuration.before, configuration.stream) = (7777, true);
     let mut instrument = Torrent::default();
     let mut sink = Counting { seen: 0, most, trigger: None };
-    let acquisition = Acquisition {
-        instrument: &mut instrument,
-        configuration: &configuration,
-        names: &["CLK"],
-        search: Some(search),
-        time_out: Some(time("100 ms")),
-    };
+    let mut acquisition = Acquisition::new(&mut instrument, &configuration, &["CLK"]);
+    (acquisition.search, acquisition.time_out) = (Some(search), Some(time("100 ms")));
     let mut told = 0;
     let outcome = acquisition.run_into(&mut sink, &mut |_: Progress| {
         told += 1;

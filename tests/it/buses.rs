@@ -4,8 +4,8 @@
 use deep_tap::bus::{Field, FieldKind, Frame};
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    Access, CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig, ParallelConfig,
-    Parity, Protocol, PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
+    Access, CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, LinConfig, ParallelConfig, Parity,
+    Protocol, PulsesConfig, Registers, SerialBus, SpiConfig, Strobes, UartConfig, decode,
 };
 use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
 use deep_tap::format::vcd;
@@ -115,9 +115,7 @@ fn what_can_nodes_of_the_bench_send_is_read_without_loss() {
 fn a_test_port_is_followed_from_any_state() {
     let device = "jtag = [{ tck = \"TCK\", tms = \"TMS\", tdi = \"TDI\", tdo = \"TDO\", bit-rate = \"1 MHz\", instruction = 0x2a, instruction-bits = 9, data-in = 0x12345678, data-out = 0x4ba00477, data-bits = 32, every = \"200 us\", start = \"20 us\" }]";
     let capture = board("TCK TMS TDI TDO", device, "20 MS/s", 5);
-    let port = |chain: &[u32]| {
-        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: JtagData::Both, reset: false })
-    };
+    let port = |chain: &[u32]| Protocol::Jtag(JtagConfig::default().chain(chain.to_vec()));
     let seen = frames(&capture, &port(&[5, 4]));
     assert_eq!(kinds(&seen)[..6], ["reset", "ir-scan", "dr-scan", "reset", "ir-scan", "dr-scan"]);
     // What is shifted first is meant for the part at TDO: four bits of 0 0010 1010.
@@ -165,20 +163,14 @@ fn one_wire_parts_say_that_they_are_there_and_who_they_are() {
 fn chains_of_lights_are_told_apart_by_their_rests() {
     let device = "lights = [{ node = \"DIN\", bytes = [0x10, 0x80, 0xff, 0x01, 0x02, 0x03], period = \"1.25 us\", zero = \"400 ns\", one = \"800 ns\", start = \"100 us\", every = \"1 ms\" }]";
     let capture = board("SCLK", &device.replace("DIN", "SCLK"), "10 MS/s", 4);
-    let config = PulsesConfig {
-        threshold: "600 ns".parse().unwrap(),
-        rest: "50 us".parse().unwrap(),
-        bits: 24,
-        order: BitOrder::HighestFirst,
-        inverted: false,
-    };
+    let config = PulsesConfig::new("600 ns".parse().unwrap(), "50 us".parse().unwrap(), 24);
     let seen = frames(&capture, &Protocol::Pulses(config));
     assert_eq!(kinds(&seen), ["word", "word", "reset"].repeat(5));
     assert_eq!(fields(&seen[0]), [("element", 0), ("data", 0x1080ff)]);
     assert_eq!(fields(&seen[1]), [("element", 1), ("data", 0x010203)]);
-    let wider = frames(&capture, &Protocol::Pulses(PulsesConfig { bits: 32, ..config }));
+    let wider = frames(&capture, &Protocol::Pulses(config.bits(32)));
     assert_eq!((faults(&wider)[0], wider[1].field("data").unwrap().bits), ("truncated", 16));
-    let none = Protocol::Pulses(PulsesConfig { rest: "1 ns".parse().unwrap(), ..config });
+    let none = Protocol::Pulses(config.rest("1 ns".parse().unwrap()));
     assert!(none.decoder(capture.base()).is_err());
     assert!(
         Protocol::Pulses(config)
@@ -197,29 +189,24 @@ fn clock_and_data_with_start_parity_and_stop() {
     let data: String =
         format!("11{}11", word.chars().map(|bit| bit.to_string().repeat(2)).collect::<String>());
     let clock: String = format!("11{}11", "10".repeat(11));
-    let config = ClockedConfig {
-        rising: false,
-        order: BitOrder::LowestFirst,
-        start: Some(Level::Low),
-        parity: Parity::Odd,
-        stop: Some(Level::High),
-        ..ClockedConfig::new(8)
-    };
+    let config = ClockedConfig::new(8)
+        .rising(false)
+        .order(BitOrder::LowestFirst)
+        .start(Some(Level::Low))
+        .parity(Parity::Odd)
+        .stop(Some(Level::High));
     let capture = lines(&[("CLK", &clock), ("DAT", &data)], 10);
     let seen = frames(&capture, &Protocol::Clocked(config));
     assert_eq!(
         (fields(&seen[0]), faults(&seen).len(), seen.len()),
         (vec![("data", 0x1c), ("parity", 0)], 0, 1)
     );
-    let even = frames(&capture, &Protocol::Clocked(ClockedConfig { parity: Parity::Even, ..config }));
+    let even = frames(&capture, &Protocol::Clocked(config.parity(Parity::Even)));
     assert_eq!(faults(&even), ["parity"]);
-    let longer = frames(
-        &capture,
-        &Protocol::Clocked(ClockedConfig { bits: 12, gap: Some("100 us".parse().unwrap()), ..config }),
-    );
+    let longer = frames(&capture, &Protocol::Clocked(config.bits(12).gap(Some("100 us".parse().unwrap()))));
     assert_eq!(faults(&longer), ["cut-off"]);
     // The other edge is where the data changes.
-    let wrong = frames(&capture, &Protocol::Clocked(ClockedConfig { rising: true, ..config }));
+    let wrong = frames(&capture, &Protocol::Clocked(config.rising(true)));
     assert!(wrong.iter().all(|f| f.faults.iter().any(|fault| fault.kind == "order")), "{wrong:?}");
     let plain = ClockedConfig::new(8);
     assert!(Protocol::Clocked(plain).decoder(capture.base()).unwrap_err().message().contains("where a word"));
@@ -239,13 +226,7 @@ fn memory_cycles_have_address_and_data_and_say_when_they_collide() {
         named.iter().map(|(name, line)| (*name, line.replace(' ', ""))).collect();
     let named: Vec<(&str, &str)> = named.iter().map(|(name, line)| (*name, line.as_str())).collect();
     let low = Some(Level::Low);
-    let config = ParallelConfig {
-        strobes: Strobes::Cycles { write: low, read: low },
-        select: low,
-        latch: None,
-        data: 2,
-        address: 1,
-    };
+    let config = ParallelConfig::new(Strobes::Cycles { write: low, read: low }, 2).select(low).address(1);
     let seen = frames(&lines(&named, 10), &Protocol::Parallel(config));
     assert_eq!(kinds(&seen), ["write", "read", "write"]);
     assert_eq!(fields(&seen[0]), [("address", 1), ("data", 3)]);
@@ -255,20 +236,18 @@ fn memory_cycles_have_address_and_data_and_say_when_they_collide() {
     // Both strobes on one line are active at once; a clock takes a word with each edge.
     let both = [named[0], ("OE", named[0].1), named[2], named[3], named[4], named[5]];
     assert!(faults(&frames(&lines(&both, 10), &Protocol::Parallel(config))).contains(&"conflict"));
-    let clock = ParallelConfig { strobes: Strobes::Clock(true), select: None, address: 0, ..config };
+    let clock = config.strobes(Strobes::Clock(true)).select(None).address(0);
     let words = frames(&lines(&[named[0], named[3], named[4]], 10), &Protocol::Parallel(clock));
     // The line starts low, rises at once, then ends two strobes.
     assert_eq!(words.iter().map(|f| f.fields[0].value).collect::<Vec<_>>(), [0, 3, 2]);
     // Multiplexed: the data lines carry the address while the latch is high.
-    let latch = ParallelConfig { latch: Some(Level::High), select: None, address: 0, ..config };
+    let latch = config.latch(Some(Level::High)).select(None).address(0);
     let muxed = [named[0], named[1], ("ALE", "01100000000000"), named[3], named[4]];
     assert_eq!(
         fields(&frames(&lines(&muxed, 10), &Protocol::Parallel(latch))[0]),
         [("address", 1), ("data", 3)]
     );
-    assert!(
-        Protocol::Parallel(ParallelConfig { data: 70, ..config }).decoder(lines(&named, 10).base()).is_err()
-    );
+    assert!(Protocol::Parallel(config.data(70)).decoder(lines(&named, 10).base()).is_err());
 }
 
 /// A frame of a two-wire bus that has these bytes.
@@ -324,7 +303,7 @@ fn registers_follow_their_number_and_have_values_in_their_unit() {
     adc.frame(&word(false, 0x99, 0));
     assert_eq!(told(adc.finish()), [(Some(0x42), true, 0x99, None)]);
     // Words of 16 bits: two bytes in one of them, and no number that a cut one could have.
-    let wide = |bits| Protocol::Spi(SpiConfig { bits, ..SpiConfig::new(0) });
+    let wide = |bits| Protocol::Spi(SpiConfig::new(0).bits(bits));
     let mut adc = Registers::new("adc", &wide(16), &board.registers).unwrap();
     let word = |begins, bits, mosi, miso| {
         let mut word = Frame { begins, ..Frame::new("word", Tick(0)..Tick(9)) };
@@ -360,43 +339,21 @@ fn any_protocol(number: usize) -> Protocol {
     match number {
         0 => Protocol::Uart(UartConfig::new("100 kHz".parse().unwrap())),
         1 => Protocol::I2c(I2cConfig::default()),
-        2 => Protocol::Spi(SpiConfig { select: None, gap: Some(time("20 us")), ..SpiConfig::new(1) }),
+        2 => Protocol::Spi(SpiConfig::new(1).select(None).gap(Some(time("20 us")))),
         3 => can("200 kHz"),
-        4 => Protocol::Jtag(JtagConfig { chain: vec![3], data: JtagData::Both, reset: false }),
-        5 => Protocol::Spi(SpiConfig { bits: 3, ..SpiConfig::new(0) }),
-        6 => Protocol::Clocked(ClockedConfig {
-            gap: Some(time("15 us")),
-            parity: Parity::Even,
-            ..ClockedConfig::new(5)
-        }),
+        4 => Protocol::Jtag(JtagConfig::default().chain(vec![3])),
+        5 => Protocol::Spi(SpiConfig::new(0).bits(3)),
+        6 => Protocol::Clocked(ClockedConfig::new(5).gap(Some(time("15 us"))).parity(Parity::Even)),
         7 => {
             let (threshold, rest) = (time("8 us"), time("25 us"));
-            Protocol::Pulses(PulsesConfig {
-                threshold,
-                rest,
-                bits: 5,
-                order: BitOrder::LowestFirst,
-                inverted: false,
-            })
+            Protocol::Pulses(PulsesConfig::new(threshold, rest, 5).order(BitOrder::LowestFirst))
         }
-        8 => Protocol::Parallel(ParallelConfig {
-            strobes: Strobes::Cycles { write: low, read: low },
-            select: None,
-            latch: None,
-            data: 1,
-            address: 1,
-        }),
-        9 => Protocol::Lin(LinConfig { bit_rate: "100 kHz".parse().unwrap(), classic: true }),
-        10 => Protocol::I2s(I2sConfig { bits: 5, left_justified: false }),
+        8 => Protocol::Parallel(ParallelConfig::new(Strobes::Cycles { write: low, read: low }, 1).address(1)),
+        9 => Protocol::Lin(LinConfig::new("100 kHz".parse().unwrap()).classic(true)),
+        10 => Protocol::I2s(I2sConfig::new(5)),
         11 => Protocol::Mdio,
         12 => Protocol::Swd,
-        _ => Protocol::Parallel(ParallelConfig {
-            strobes: Strobes::Clock(false),
-            select: low,
-            latch: None,
-            data: 2,
-            address: 0,
-        }),
+        _ => Protocol::Parallel(ParallelConfig::new(Strobes::Clock(false), 2).select(low)),
     }
 }
 

@@ -112,7 +112,7 @@ fn a_transfer_on_two_wires_has_its_address_its_bytes_and_who_acknowledged() {
         assert_eq!((fields(&frames[0]), fields(&frames[1])), (write.to_vec(), read.to_vec()));
         assert_eq!(streamed(&capture, &mut I2c::new(I2cConfig::default()), &[1, 64, 777]), frames);
     }
-    let with_direction = I2cConfig { with_direction: true };
+    let with_direction = I2cConfig::default().with_direction(true);
     let shown = stored(&board("SCL SDA", &device(""), "10 MS/s", 1), &mut I2c::new(with_direction));
     assert_eq!([&shown[0], &shown[1]].map(|frame| fields(frame)[0]), [("address", 0xa2), ("address", 0xa3)]);
     let absent = stored(
@@ -191,7 +191,7 @@ fn words_are_taken_with_the_edge_of_their_mode_and_cut_words_are_told() {
             "[[spi]]\nclock = \"{rests}\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa53, 0x123, 0xffe]\nbits = 12\nmode = {mode}\nevery = \"100 us\"\nstart = \"50 us\""
         );
         let capture = board(&format!("{rests} CS SDO"), &device, "25 MS/s", u64::from(mode));
-        let config = SpiConfig { bits: 12, data: SpiData::Mosi, ..SpiConfig::new(mode) };
+        let config = SpiConfig::new(mode).bits(12).data(SpiData::Mosi);
         let read = |config: SpiConfig| stored(&capture, &mut Spi::new(config, capture.base()).unwrap());
         let words = |frames: &[Frame]| frames.iter().map(|f| f.fields[0].value).collect::<Vec<_>>();
         let frames = read(config);
@@ -202,12 +202,12 @@ fn words_are_taken_with_the_edge_of_their_mode_and_cut_words_are_told() {
         );
         assert_eq!(streamed(&capture, &mut Spi::new(config, capture.base()).unwrap(), &[3, 500]), frames);
         // Another word length: the rest of each word is told.
-        let frames = read(SpiConfig { bits: 8, ..config });
+        let frames = read(config.bits(8));
         assert_eq!((words(&frames[..2]), frames[1].fields[0].bits), (vec![0xa5, 0x3], 4));
         assert_eq!(frames[1].faults[0].kind, "truncated");
-        assert_eq!(words(&read(SpiConfig { order: BitOrder::LowestFirst, ..config })[..1]), [0xca5]);
+        assert_eq!(words(&read(config.order(BitOrder::LowestFirst))[..1]), [0xca5]);
         // The other edge is where the data changes, or the clock's first edge is missed.
-        let wrong = read(SpiConfig { mode: mode ^ 1, ..config });
+        let wrong = read(config.mode(mode ^ 1));
         assert!(wrong.iter().all(|f| !f.faults.is_empty()) || words(&wrong) != words(&frames), "mode {mode}");
     }
 }
@@ -226,26 +226,19 @@ fn two_data_lines_carry_two_bits_with_each_clock() {
             ("IO0", &[27, 47]),
         ],
     );
-    let config = SpiConfig { data: SpiData::Dual, ..SpiConfig::new(0) };
+    let config = SpiConfig::new(0).data(SpiData::Dual);
     let read = |config| stored(&record, &mut Spi::new(config, record.base()).unwrap());
     assert_eq!(fields(&read(config)[0]), [("data", 0b1011_0100)]);
-    assert_eq!(
-        fields(&read(SpiConfig { order: BitOrder::LowestFirst, ..config })[0]),
-        [("data", 0b0001_1110)]
-    );
-    assert!(Spi::new(SpiConfig { bits: 7, ..config }, record.base()).is_err());
+    assert_eq!(fields(&read(config.order(BitOrder::LowestFirst))[0]), [("data", 0b0001_1110)]);
+    assert!(Spi::new(config.bits(7), record.base()).is_err());
 }
 
 #[test]
 fn without_a_select_line_a_gap_parts_words() {
     let device = "[[spi]]\nclock = \"SCLK\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa5]\nbits = 8\nevery = \"100 us\"\nstart = \"50 us\"";
     let capture = board("SCLK SDO CS", device, "25 MS/s", 9);
-    let config = |bits, gap: &str| SpiConfig {
-        bits,
-        select: None,
-        data: SpiData::Mosi,
-        gap: Some(gap.parse().unwrap()),
-        ..SpiConfig::new(0)
+    let config = |bits, gap: &str| {
+        SpiConfig::new(0).bits(bits).select(None).data(SpiData::Mosi).gap(Some(gap.parse().unwrap()))
     };
     let read = |config| stored(&capture, &mut Spi::new(config, capture.base()).unwrap());
     let frames = read(config(8, "5 us"));
@@ -254,7 +247,7 @@ fn without_a_select_line_a_gap_parts_words() {
     assert!(frames.iter().all(|f| f.fields[0].bits == 8 && f.faults[0].kind == "truncated"));
     let frames = read(config(16, "1 ms"));
     assert!(frames[..20].iter().all(|f| f.fields[0].value == 0xa5a5));
-    let none = SpiConfig { select: None, gap: None, ..SpiConfig::new(0) };
+    let none = SpiConfig::new(0).select(None).gap(None);
     assert!(Spi::new(none, capture.base()).unwrap_err().message().contains("where a word begins"));
     assert!(Spi::new(SpiConfig::new(4), capture.base()).is_err());
 }
@@ -392,7 +385,8 @@ proptest! {
         let gap = Some("9 us".parse().unwrap());
         let order = if lowest_first { BitOrder::LowestFirst } else { BitOrder::HighestFirst };
         let data = if dual && bits % 2 == 0 { SpiData::Dual } else { SpiData::Both };
-        let spi = Spi::new(SpiConfig { mode, bits, order, select, gap, data }, capture.base());
+        let config = SpiConfig::new(mode).bits(bits).order(order).select(select).gap(gap).data(data);
+        let spi = Spi::new(config, capture.base());
         let spi = spi.unwrap();
         prop_assert_eq!(streamed(&capture, &mut spi.clone(), &cuts), stored(&capture, &mut spi.clone()));
         prop_assert_eq!(streamed(&capture, &mut I2c::new(I2cConfig::default()), &cuts), stored(&capture, &mut I2c::new(I2cConfig::default())));
@@ -408,14 +402,14 @@ proptest! {
     ) {
         let ticks: Vec<u64> = distances.iter().scan(1, |at, d| { *at += d; Some(*at) }).collect();
         let capture = line(&ticks, ticks.last().unwrap_or(&1) + 300);
-        let config = UartConfig {
-            bit_rate: Some(Frequency::from_rational(Rational::from(rate))),
-            data_bits,
-            parity: [Parity::None, Parity::Even, Parity::Odd, Parity::Mark, Parity::Space][format % 5],
-            stop_bits: [StopBits::One, StopBits::OneAndHalf, StopBits::Two][format % 3],
-            inverted: format % 2 == 1,
-            order: if format % 4 == 3 { BitOrder::HighestFirst } else { BitOrder::LowestFirst },
-        };
+        let parity = [Parity::None, Parity::Even, Parity::Odd, Parity::Mark, Parity::Space][format % 5];
+        let order = if format % 4 == 3 { BitOrder::HighestFirst } else { BitOrder::LowestFirst };
+        let config = UartConfig::new(Frequency::from_rational(Rational::from(rate)))
+            .data_bits(data_bits)
+            .parity(parity)
+            .stop_bits([StopBits::One, StopBits::OneAndHalf, StopBits::Two][format % 3])
+            .inverted(format % 2 == 1)
+            .order(order);
         let uart = Uart::new(config, capture.base()).unwrap();
         let frames = stored(&capture, &mut uart.clone());
         prop_assert_eq!(&streamed(&capture, &mut uart.clone(), &cuts), &frames);

@@ -4,11 +4,11 @@
 use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
 use deep_tap::decode::{
-    CanConfig, ClockedConfig, I2cConfig, JtagConfig, JtagData, ParallelConfig, Parity, Protocol,
-    PulsesConfig, SerialBus, SpiConfig, SpiData, Strobes, UartConfig, decode,
+    CanConfig, ClockedConfig, I2cConfig, JtagConfig, ParallelConfig, Parity, Protocol, PulsesConfig,
+    SerialBus, SpiConfig, SpiData, Strobes, UartConfig, decode,
 };
 use deep_tap::diagnose::{Finding, Sureness, diagnose, diagnose_bus};
-use deep_tap::line::{BitOrder, Level, LineId};
+use deep_tap::line::{Level, LineId};
 use deep_tap::quantity::{Frequency, Rational};
 use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::Resolution;
@@ -97,18 +97,14 @@ fn a_stream_without_rests_that_is_entered_in_the_middle_names_a_way_in() {
 fn clocked_serial_tells_its_mode_its_lines_and_its_word_length() {
     let device = "[[spi]]\nclock = \"SCLK\"\ndata = \"SDO\"\nselect = \"CS\"\nbit-rate = \"1 MHz\"\nwords = [0xa53c, 0x1234, 0xf00f]\nbits = 16\nmode = 0\nevery = \"100 us\"\nstart = \"50 us\"";
     let capture = board("SCLK CS SDO", device, "25 MS/s", 2);
-    let config = SpiConfig { bits: 16, data: SpiData::Mosi, ..SpiConfig::new(0) };
+    let config = SpiConfig::new(0).bits(16).data(SpiData::Mosi);
     let read = |config, lines: &[usize]| about(&capture, Protocol::Spi(config), lines);
     assert!(read(config, &[0, 1, 2]).is_empty(), "{:?}", read(config, &[0, 1, 2]));
     for mode in 1..4 {
-        only(&read(SpiConfig { mode, ..config }, &[0, 1, 2]), "mode", "mode = 0");
+        only(&read(config.mode(mode), &[0, 1, 2]), "mode", "mode = 0");
     }
-    only(
-        &read(SpiConfig { select: Some(Level::High), ..config }, &[0, 1, 2]),
-        "select-active",
-        "select-active = \"low\"",
-    );
-    only(&read(SpiConfig { bits: 24, ..config }, &[0, 1, 2]), "word-length", "bits = 16");
+    only(&read(config.select(Some(Level::High)), &[0, 1, 2]), "select-active", "select-active = \"low\"");
+    only(&read(config.bits(24), &[0, 1, 2]), "word-length", "bits = 16");
     only(&read(config, &[2, 1, 0]), "swapped", "clock = \"SCLK\", select = \"CS\", mosi = \"SDO\"");
     let idle = board("SCLK CS SDO IDLE", device, "25 MS/s", 2);
     only(&about(&idle, Protocol::Spi(config), &[0, 3, 2]), "select", "lead");
@@ -153,7 +149,7 @@ fn can_tells_its_bit_rate_and_a_node_that_is_alone() {
     assert!(about(&healthy, can("250 kHz"), &[0]).is_empty());
     only(&about(&healthy, can("125 kHz"), &[0]), "bit-rate", "250 kHz");
     only(&about(&healthy, can("500 kHz"), &[0]), "bit-rate", "250 kHz");
-    let inverted = CanConfig { inverted: true, ..CanConfig::new("250 kHz".parse().unwrap()) };
+    let inverted = CanConfig::new("250 kHz".parse().unwrap()).inverted(true);
     only(&about(&healthy, Protocol::Can(inverted), &[0]), "inverted", "inverted = false");
     let alone = board("RX", &node(", acknowledged = false"), "10 MS/s", 6);
     only(&about(&alone, can("250 kHz"), &[0]), "no-answer", "another node");
@@ -173,13 +169,7 @@ fn single_wires_ports_and_plain_clocks_are_told_too() {
     let lights = "lights = [{ node = \"SCLK\", bytes = [0x10, 0x80, 0xff], period = \"1.25 us\", zero = \"400 ns\", one = \"800 ns\", start = \"100 us\", every = \"1 ms\" }]";
     let chain = board("SCLK", lights, "20 MS/s", 4);
     let config = |threshold: &str, rest: &str| {
-        Protocol::Pulses(PulsesConfig {
-            threshold: threshold.parse().unwrap(),
-            rest: rest.parse().unwrap(),
-            bits: 24,
-            order: BitOrder::HighestFirst,
-            inverted: false,
-        })
+        Protocol::Pulses(PulsesConfig::new(threshold.parse().unwrap(), rest.parse().unwrap(), 24))
     };
     assert!(about(&chain, config("600 ns", "50 us"), &[0]).is_empty());
     only(&about(&chain, config("900 ns", "50 us"), &[0]), "threshold", "600 ns");
@@ -194,29 +184,21 @@ fn single_wires_ports_and_plain_clocks_are_told_too() {
     // A memory that is only read: its write strobe is quiet, and nothing is wrong.
     let low = Some(Level::Low);
     let strobes = Strobes::Cycles { write: low, read: low };
-    let memory = ParallelConfig { strobes, select: None, latch: None, data: 1, address: 0 };
+    let memory = ParallelConfig::new(strobes, 1);
     let strobe: Vec<u64> = (0..40).map(|n| 1 + n * 50).collect();
     let lines: [(&str, &[u64]); 3] = [("WE", &[]), ("OE", &strobe), ("D", &[60, 160, 260])];
     let read = capture("1 MS/s", Resolution::EXACT, 3000, &lines);
-    let inactive =
-        ParallelConfig { strobes: Strobes::Cycles { write: Some(Level::High), read: low }, ..memory };
+    let inactive = memory.strobes(Strobes::Cycles { write: Some(Level::High), read: low });
     assert_eq!(about(&read, Protocol::Parallel(inactive), &[0, 1, 2]), []);
 
     let port = "jtag = [{ tck = \"TCK\", tms = \"TMS\", tdi = \"TDI\", tdo = \"TDO\", bit-rate = \"1 MHz\", instruction = 0x2a, instruction-bits = 9, data-in = 0x12345678, data-out = 0x4ba00477, data-bits = 32, every = \"200 us\", start = \"20 us\" }]";
     let capture = board("TCK TMS TDI TDO", port, "20 MS/s", 5);
-    let jtag = |chain: &[u32]| {
-        Protocol::Jtag(JtagConfig { chain: chain.to_vec(), data: JtagData::Both, reset: false })
-    };
+    let jtag = |chain: &[u32]| Protocol::Jtag(JtagConfig::default().chain(chain.to_vec()));
     assert!(about(&capture, jtag(&[5, 4]), &[0, 1, 2, 3]).is_empty());
     only(&about(&capture, jtag(&[5]), &[0, 1, 2, 3]), "chain", "no part is missing");
     // Data moves with the falling edge, and is taken with the rising one.
-    let clocked = |rising| {
-        Protocol::Clocked(ClockedConfig {
-            rising,
-            gap: Some("20 us".parse().unwrap()),
-            ..ClockedConfig::new(1)
-        })
-    };
+    let clocked =
+        |rising| Protocol::Clocked(ClockedConfig::new(1).rising(rising).gap(Some("20 us".parse().unwrap())));
     assert!(about(&capture, clocked(true), &[0, 2]).is_empty());
     only(&about(&capture, clocked(false), &[0, 2]), "edge", "edge = \"rises\"");
 }
@@ -311,7 +293,7 @@ proptest! {
         let common = format!("bit-rate = \"{bit_rate} Hz\", every = \"700 us\", start = \"{start} ns\"");
         let (nodes, device, protocol) = match kind {
             0 => ("SCL SDA", format!("i2c = [{{ clock = \"SCL\", data = \"SDA\", address = 0x35, write = [{list}], {common} }}]"), Protocol::I2c(I2cConfig::default())),
-            1 => ("SCLK CS SDO", format!("spi = [{{ clock = \"SCLK\", data = \"SDO\", select = \"CS\", words = [{list}], bits = 8, mode = 0, {common} }}]"), Protocol::Spi(SpiConfig { data: SpiData::Mosi, ..SpiConfig::new(0) })),
+            1 => ("SCLK CS SDO", format!("spi = [{{ clock = \"SCLK\", data = \"SDO\", select = \"CS\", words = [{list}], bits = 8, mode = 0, {common} }}]"), Protocol::Spi(SpiConfig::new(0).data(SpiData::Mosi))),
             _ => ("RX", format!("can = [{{ node = \"RX\", identifier = 0x155, data = [{list}], {common} }}]"), Protocol::Can(CanConfig::new(format!("{bit_rate} Hz").parse().unwrap()))),
         };
         let record = board(nodes, &device, "10 MS/s", seed);

@@ -10,7 +10,7 @@ use crate::buses::{frames, lines};
 use crate::decode::{faults, fields, kinds};
 
 fn lin(rate: &str, classic: bool) -> Protocol {
-    Protocol::Lin(LinConfig { bit_rate: rate.parse().unwrap(), classic })
+    Protocol::Lin(LinConfig::new(rate.parse().unwrap()).classic(classic))
 }
 
 /// A frame of bytes behind a break of 13 bits, with a stop bit and a bit of rest after each.
@@ -135,7 +135,7 @@ fn sound_samples_of_both_sides() {
     // Words of four bits, one clock after the word select; the clocks left over carry nothing.
     let select = text(&["1 00000 11111 00000 11111 0"]);
     let data = text(&["0 1 1010 0 1100 1 0011 0 1111 0"]);
-    let config = |bits, left_justified| Protocol::I2s(I2sConfig { bits, left_justified });
+    let config = |bits, left_justified| Protocol::I2s(I2sConfig::new(bits).left_justified(left_justified));
     let record = clocked(&[("WS", select), ("SD", data)]);
     let seen = frames(&record, &config(4, false));
     let told: Vec<(&str, u64)> = seen.iter().map(|f: &Frame| (f.kind, f.fields[0].value)).collect();

@@ -1,17 +1,14 @@
 //! True intervals are drawn in continuous time, sampled by the stand-in instrument at random rates
 //! and phases, with skew and time-base error, and what the library says is compared with the truth.
 
-use std::ops::ControlFlow;
-
 use deep_tap::bench::{Instant, Random, Script, StandIn, StandInOptions};
 use deep_tap::capture::Capture;
-use deep_tap::instrument::{Acquisition, Configuration, ConfiguredInput, Instrument};
+use deep_tap::instrument::{Acquisition, Configuration};
 use deep_tap::known::{Rule, Span};
 use deep_tap::limit::{Kind, Limit, Measured, Verdict};
-use deep_tap::line::{Input, Level, Line};
+use deep_tap::line::Level;
 use deep_tap::quantity::{Bounds, Percent, Rate, Rational, Time};
 use deep_tap::quantity::{Quantity, Unit};
-use deep_tap::time::{Resolution, TimeBase};
 
 use crate::support::{bind, data, events, limit, limit_of, occurrences, one, pair};
 
@@ -92,36 +89,10 @@ fn sampled(truth: &Truth, rate: Rate, seed: u64) -> Capture {
         changes(&truth.b),
     );
     let mut instrument = StandIn::new(Box::new(board), StandInOptions { seed, ..StandInOptions::default() });
-    let able = instrument.capabilities();
     let length =
         femto(truth.slot * (truth.slots as i64 + 1)).to_rational().checked_mul(rate.to_rational()).unwrap();
-    let configuration = Configuration {
-        rate,
-        samples: length.ceil() as u64,
-        before: 0,
-        inputs: (0..2).map(|i| ConfiguredInput { input: Input::Number(i), threshold: None }).collect(),
-        analog: Vec::new(),
-        analog_every: 0,
-        stimuli: Vec::new(),
-        trigger: None,
-        stream: false,
-    };
-    let acquisition = Acquisition {
-        instrument: &mut instrument,
-        configuration: &configuration,
-        names: &["A", "B"],
-        search: None,
-        time_out: None,
-    };
-    let recording = acquisition.run(&mut |_| ControlFlow::Continue(())).unwrap();
-    let resolution =
-        Resolution { sampled: true, skew: able.skew, accuracy: able.accuracy, extra: Time::ZERO };
-    let mut builder =
-        Capture::builder(TimeBase::from_rate(rate).unwrap(), recording.len).resolution(resolution);
-    for (name, trace) in ["A", "B"].iter().zip(recording.traces) {
-        builder = builder.line(Line::named(*name), trace);
-    }
-    builder.build().unwrap()
+    let configuration = Configuration::new(rate, length.ceil() as u64, 0..2);
+    Acquisition::new(&mut instrument, &configuration, &["A", "B"]).capture().unwrap()
 }
 
 /// The widest that bounds may be: a tick and the skew to either side, and the time-base error.

@@ -40,41 +40,35 @@ impl Model {
                 let fast = [&all[..], &mega(&[1000])].concat();
                 let link = all[..10].to_vec();
                 let modes = vec![
-                    Mode { inputs: 32, rates: all, memory: 64 << 20, streams: false, link: None },
-                    Mode { inputs: 16, rates: fast, memory: 128 << 20, streams: false, link: None },
-                    Mode { inputs: 32, rates: link, memory: 1 << 40, streams: true, link: None },
+                    Mode::on_board(32, all, 64 << 20),
+                    Mode::on_board(16, fast, 128 << 20),
+                    Mode::streaming(32, link, 1 << 40),
                 ];
                 let banks = vec![bank("A", 32, (0, 3000), 10, true, 5000)];
-                (banks, modes, OnBoardTrigger { edge: true, levels: 32 })
+                (banks, modes, OnBoardTrigger::edge(32))
             }
             Model::S16 => {
                 let rates = mega(&[1, 2, 4, 8, 12, 16, 24, 48]);
-                let modes =
-                    vec![Mode { inputs: 16, rates, memory: 1 << 40, streams: true, link: Some(48_000_000) }];
-                (vec![bank("A", 16, (1400, 1400), 0, false, 5000)], modes, OnBoardTrigger::default())
+                let mut mode = Mode::streaming(16, rates, 1 << 40);
+                mode.link = Some(48_000_000);
+                (vec![bank("A", 16, (1400, 1400), 0, false, 5000)], vec![mode], OnBoardTrigger::default())
             }
             Model::B16 => {
                 let slow = mega(&[1, 2, 5, 10, 20, 50, 100]);
                 let fast = [&slow[..], &mega(&[200, 400])].concat();
-                let modes = vec![
-                    Mode { inputs: 16, rates: slow, memory: 1 << 20, streams: false, link: None },
-                    Mode { inputs: 8, rates: fast, memory: 2 << 20, streams: false, link: None },
-                ];
+                let modes = vec![Mode::on_board(16, slow, 1 << 20), Mode::on_board(8, fast, 2 << 20)];
                 let banks = vec![
                     bank("LOW", 8, (0, 3000), 5, true, 3600),
                     bank("HIGH", 8, (-5000, 15000), 100, false, 30000),
                 ];
-                (banks, modes, OnBoardTrigger { edge: true, levels: 8 })
+                (banks, modes, OnBoardTrigger::edge(8))
             }
             Model::M16 => {
                 let link = mega(&[1, 2, 5, 10, 20, 25, 50]);
                 let all = [&link[..], &mega(&[100, 200])].concat();
-                let modes = vec![
-                    Mode { inputs: 16, rates: all, memory: 16 << 20, streams: false, link: None },
-                    Mode { inputs: 16, rates: link, memory: 1 << 40, streams: true, link: None },
-                ];
+                let modes = vec![Mode::on_board(16, all, 16 << 20), Mode::streaming(16, link, 1 << 40)];
                 let banks = vec![bank("A", 16, (0, 3000), 10, true, 5000)];
-                (banks, modes, OnBoardTrigger { edge: true, levels: 16 })
+                (banks, modes, OnBoardTrigger::edge(16))
             }
         };
         let analog = (self == Model::M16).then(|| AnalogBank {
@@ -104,7 +98,10 @@ impl Model {
             Model::S16 | Model::B16 => Vec::new(),
         };
         let reaction = "10 us".parse().unwrap_or(Time::ZERO);
-        Capabilities { banks, analog, outputs, reaction, modes, trigger, skew, accuracy }
+        let mut able = Capabilities::new(banks, modes);
+        (able.analog, able.outputs, able.reaction) = (analog, outputs, reaction);
+        (able.trigger, able.skew, able.accuracy) = (trigger, skew, accuracy);
+        able
     }
 }
 
@@ -135,12 +132,10 @@ fn range(low: i64, high: i64) -> VoltageRange {
 
 /// Thresholds, step and rating in millivolts.
 fn bank(name: &str, inputs: u32, thresholds: (i64, i64), step: i64, per_input: bool, highest: i64) -> Bank {
-    Bank {
-        name: name.to_string(),
-        inputs,
-        thresholds: (millivolts(thresholds.0), millivolts(thresholds.1)),
-        step: millivolts(step),
-        per_input,
-        highest: millivolts(highest),
-    }
+    let mut bank = Bank::new(name, inputs);
+    bank.thresholds = range(thresholds.0, thresholds.1);
+    bank.step = millivolts(step);
+    bank.per_input = per_input;
+    bank.highest = millivolts(highest);
+    bank
 }

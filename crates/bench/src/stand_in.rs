@@ -262,10 +262,12 @@ impl Instrument for StandIn {
         let (skew, accuracy) = if self.options.ideal { (0, 0) } else { (SKEW_FS, ACCURACY_PPM) };
         let accuracy = Rational::new(i128::from(accuracy), 1_000_000).unwrap_or(Rational::ZERO);
         let (skew, accuracy) = (Instant(skew).time(), Percent::from_fraction(accuracy));
-        match &self.options.own {
-            Some((_, able)) => Capabilities { skew, accuracy, ..able.clone() },
-            None => self.options.model.capabilities(skew, accuracy),
-        }
+        let Some((_, own)) = &self.options.own else {
+            return self.options.model.capabilities(skew, accuracy);
+        };
+        let mut able = own.clone();
+        (able.skew, able.accuracy) = (skew, accuracy);
+        able
     }
 
     fn configure(&mut self, configuration: &Configuration) -> Result<()> {

@@ -3,8 +3,7 @@
 use std::path::Path;
 
 use deep_tap_core::instrument::{Bank, Capabilities, Mode, OnBoardTrigger};
-use deep_tap_core::line::VoltageRange;
-use deep_tap_core::quantity::{Percent, Rate, Time, Voltage};
+use deep_tap_core::quantity::{Rate, Voltage};
 use deep_tap_core::{Error, Result};
 use toml::Spanned;
 
@@ -48,32 +47,18 @@ fn instrument(source: &Source, own: &Spanned<FileInstrument>) -> Result<(String,
     let mut modes = Vec::new();
     if !file.rates.is_empty() {
         let memory = file.memory.as_ref().map_or(1 << 20, |memory| memory.0.0);
-        modes.push(Mode { inputs: at_once, rates: rates(&file.rates), memory, streams: false, link: None });
+        modes.push(Mode::on_board(at_once, rates(&file.rates), memory));
     }
     if !file.stream_rates.is_empty() {
-        let rates = rates(&file.stream_rates);
-        modes.push(Mode { inputs: at_once, rates, memory: 1 << 40, streams: true, link: None });
+        modes.push(Mode::streaming(at_once, rates(&file.stream_rates), 1 << 40));
     }
-    let VoltageRange { low, high } = file.thresholds.0;
-    let bank = Bank {
-        name: "A".to_string(),
-        inputs: file.inputs,
-        thresholds: (low, high),
-        step: file.threshold_step.as_ref().map_or(Voltage::ZERO, |step| step.0),
-        per_input: true,
-        highest: file.highest.0,
-    };
-    let levels = file.trigger_levels.unwrap_or(0);
-    let able = Capabilities {
-        banks: vec![bank],
-        analog: None,
-        outputs: Vec::new(),
-        reaction: Time::ZERO,
-        modes,
-        trigger: OnBoardTrigger { edge: file.trigger_levels.is_some(), levels },
-        skew: Time::ZERO,
-        accuracy: Percent::ZERO,
-    };
+    let mut bank = Bank::new("A", file.inputs);
+    bank.thresholds = file.thresholds.0;
+    bank.step = file.threshold_step.as_ref().map_or(Voltage::ZERO, |step| step.0);
+    bank.per_input = true;
+    bank.highest = file.highest.0;
+    let mut able = Capabilities::new([bank], modes);
+    able.trigger = file.trigger_levels.map_or_else(OnBoardTrigger::default, OnBoardTrigger::edge);
     let check = able.check();
     check.map_err(|error| {
         source.wrong(

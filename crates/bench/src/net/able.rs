@@ -1,6 +1,6 @@
 //! Capabilities as JSON: exact numbers are texts, whole or `n/d`.
 
-use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger, Output};
+use deep_tap_core::instrument::{AnalogBank, Bank, Capabilities, Mode, Output};
 use deep_tap_core::line::VoltageRange;
 use deep_tap_core::quantity::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result};
@@ -79,7 +79,7 @@ pub(super) fn to_json(able: &Capabilities) -> String {
     let bank = |bank: &Bank| AbleBank {
         name: bank.name.clone(),
         inputs: bank.inputs,
-        thresholds: (volts(bank.thresholds.0), volts(bank.thresholds.1)),
+        thresholds: (volts(bank.thresholds.low), volts(bank.thresholds.high)),
         step: volts(bank.step),
         per_input: bank.per_input,
         highest: volts(bank.highest),
@@ -133,23 +133,18 @@ pub(super) fn from_json(text: &[u8]) -> Result<Capabilities> {
     let volts = |text: &String| exact(text).map(Voltage::from_rational);
     let rate = |text: &String| exact(text).map(Rate::from_rational);
     let banks = able.banks.iter().map(|bank| {
-        Ok(Bank {
-            name: bank.name.clone(),
-            inputs: bank.inputs,
-            thresholds: (volts(&bank.thresholds.0)?, volts(&bank.thresholds.1)?),
-            step: volts(&bank.step)?,
-            per_input: bank.per_input,
-            highest: volts(&bank.highest)?,
-        })
+        let mut known = Bank::new(&bank.name, bank.inputs);
+        known.thresholds = VoltageRange { low: volts(&bank.thresholds.0)?, high: volts(&bank.thresholds.1)? };
+        known.step = volts(&bank.step)?;
+        known.per_input = bank.per_input;
+        known.highest = volts(&bank.highest)?;
+        Ok(known)
     });
     let modes = able.modes.iter().map(|mode| {
-        Ok(Mode {
-            inputs: mode.inputs,
-            rates: mode.rates.iter().map(rate).collect::<Result<_>>()?,
-            memory: mode.memory,
-            streams: mode.streams,
-            link: mode.link,
-        })
+        let rates = mode.rates.iter().map(rate).collect::<Result<Vec<Rate>>>()?;
+        let mut known = Mode::on_board(mode.inputs, rates, mode.memory);
+        (known.streams, known.link) = (mode.streams, mode.link);
+        Ok(known)
     });
     let analog = able.analog.as_ref().map(|bank| {
         let range =
@@ -171,16 +166,14 @@ pub(super) fn from_json(text: &[u8]) -> Result<Capabilities> {
         let (pulses, bytes) = (hertz(&output.pulses)?, hertz(&output.bytes)?);
         Ok::<_, Error>(Output { name: output.name.clone(), pulses, bytes })
     };
-    let able = Capabilities {
-        banks: banks.collect::<Result<_>>()?,
-        analog: analog.transpose()?,
-        outputs: able.outputs.iter().map(output).collect::<Result<_>>()?,
-        reaction: Time::from_rational(exact(&able.reaction)?),
-        modes: modes.collect::<Result<_>>()?,
-        trigger: OnBoardTrigger { edge: able.trigger.edge, levels: able.trigger.levels },
-        skew: Time::from_rational(exact(&able.skew)?),
-        accuracy: Percent::from_fraction(exact(&able.accuracy)?),
-    };
-    able.check().map_err(|problem| wrong(problem.message().to_string()))?;
-    Ok(able)
+    let (banks, modes) = (banks.collect::<Result<Vec<_>>>()?, modes.collect::<Result<Vec<_>>>()?);
+    let mut known = Capabilities::new(banks, modes);
+    known.analog = analog.transpose()?;
+    known.outputs = able.outputs.iter().map(output).collect::<Result<_>>()?;
+    known.reaction = Time::from_rational(exact(&able.reaction)?);
+    (known.trigger.edge, known.trigger.levels) = (able.trigger.edge, able.trigger.levels);
+    known.skew = Time::from_rational(exact(&able.skew)?);
+    known.accuracy = Percent::from_fraction(exact(&able.accuracy)?);
+    known.check().map_err(|problem| wrong(problem.message().to_string()))?;
+    Ok(known)
 }

@@ -149,21 +149,19 @@ impl Settings {
             })?;
             Ok(ConfiguredAnalog { input: *input, range })
         });
-        Ok(Configuration {
-            rate: self.rate,
-            samples: self.points,
-            before: self.before,
-            inputs: self
-                .inputs
-                .iter()
-                .map(|input| ConfiguredInput { input: input.clone(), threshold: threshold(input) })
-                .collect(),
-            analog: analog.collect::<Result<_, ScpiError>>()?,
-            analog_every: if self.analog.is_empty() { 0 } else { self.every },
-            stimuli: self.sources.iter().filter_map(|(_, source)| source.stimulus()).collect(),
-            trigger,
-            stream: self.stream,
-        })
+        let input = |input: &Input| {
+            let mut configured = ConfiguredInput::new(input.clone());
+            configured.threshold = threshold(input);
+            configured
+        };
+        let mut wanted = Configuration::new(self.rate, self.points, self.inputs.iter().map(input));
+        wanted.before = self.before;
+        wanted.analog = analog.collect::<Result<_, ScpiError>>()?;
+        wanted.analog_every = if self.analog.is_empty() { 0 } else { self.every };
+        wanted.stimuli = self.sources.iter().filter_map(|(_, source)| source.stimulus()).collect();
+        wanted.trigger = trigger;
+        wanted.stream = self.stream;
+        Ok(wanted)
     }
 
     /// Sets what a command is about.

@@ -1,5 +1,6 @@
 //! What decoders find.
 
+use std::fmt;
 use std::ops::Range;
 
 use serde::Serialize;
@@ -34,6 +35,15 @@ impl Frame {
     /// The field with this name, if it has one.
     pub fn field(&self, name: &str) -> Option<&Field> {
         self.fields.iter().find(|field| field.name == name)
+    }
+}
+
+impl fmt::Display for Frame {
+    /// Its kind, its fields in hexadecimal, and the kinds of its faults.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.kind)?;
+        self.fields.iter().try_for_each(|field| write!(f, " {}={}", field.name, field.hex()))?;
+        self.faults.iter().try_for_each(|fault| write!(f, " ({})", fault.kind))
     }
 }
 

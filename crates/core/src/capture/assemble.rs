@@ -126,6 +126,16 @@ impl CaptureBuilder {
         self
     }
 
+    /// Groups lines added before into a bus, by their names, most significant first.
+    ///
+    /// # Errors
+    /// When there is no such line, one twice, or more than 64.
+    pub fn group(self, name: &str, lines: &[&str]) -> Result<Self> {
+        let ids = lines.iter().map(|line| self.capture.line_named(line)).collect::<Result<Vec<_>>>();
+        let bus = ids.and_then(|ids| Ok(Bus::new(name, ids)?)).map_err(|error| error.about(name))?;
+        Ok(self.bus(bus))
+    }
+
     /// Replaces all buses.
     pub fn buses(mut self, buses: Vec<Bus>) -> Self {
         self.capture.buses = buses;

@@ -11,6 +11,7 @@ use crate::time::{Tick, TimeBase};
 
 /// How bits are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct CanConfig {
     /// Bits per second.
     pub bit_rate: Frequency,
@@ -19,6 +20,8 @@ pub struct CanConfig {
     /// Whether dominant is high, as on one wire of the cable; behind a transceiver it is low.
     pub inverted: bool,
 }
+
+settable!(CanConfig { bit_rate: Frequency, sample_point: Percent, inverted: bool });
 
 impl CanConfig {
     /// Dominant low, taken at three quarters of a bit.

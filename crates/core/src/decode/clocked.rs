@@ -12,6 +12,7 @@ use crate::time::{Tick, TimeBase};
 
 /// How words are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct ClockedConfig {
     /// Whether the rising edge of the clock takes a bit; the falling one otherwise.
     pub rising: bool,
@@ -30,6 +31,8 @@ pub struct ClockedConfig {
     /// After a clock that rested for so long, a word begins anew.
     pub gap: Option<Time>,
 }
+
+settable!(ClockedConfig { bits: u32, rising: bool, order: BitOrder, start: Option<Level>, parity: Parity, stop: Option<Level>, enable: Option<Level>, gap: Option<Time> });
 
 impl ClockedConfig {
     /// Words of so many bits, the highest first, taken with the rising edge, without anything else.

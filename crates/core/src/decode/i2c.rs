@@ -12,11 +12,14 @@ const DATA: usize = 1;
 
 /// How addresses are shown.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct I2cConfig {
     /// Whether the read/write bit is part of an address of seven bits, as some data sheets give it: 0xA2
     /// and 0xA3 instead of 0x51.
     pub with_direction: bool,
 }
+
+settable!(I2cConfig { with_direction: bool });
 
 /// Decodes the two-wire bus; its lines are the clock and the data.
 ///

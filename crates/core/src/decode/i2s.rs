@@ -10,12 +10,22 @@ use crate::time::Tick;
 
 /// How samples are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct I2sConfig {
     /// Bits of a sample, 1 to 64; more clocks than that carry nothing.
     pub bits: u32,
     /// Whether the first bit comes with the word select, not one clock after it.
     pub left_justified: bool,
 }
+
+impl I2sConfig {
+    /// Samples of so many bits, the first one clock after the word select.
+    pub fn new(bits: u32) -> Self {
+        I2sConfig { bits, left_justified: false }
+    }
+}
+
+settable!(I2sConfig { bits: u32, left_justified: bool });
 
 /// Decodes inter-chip sound; its lines are the clock, the word select and the data.
 ///

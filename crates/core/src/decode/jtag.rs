@@ -9,6 +9,7 @@ use crate::time::Tick;
 
 /// What is known of a chain of parts.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct JtagConfig {
     /// Bits of each part's instruction register, from the part at TDI to the one at TDO; nothing
     /// when they are not known.
@@ -18,6 +19,8 @@ pub struct JtagConfig {
     /// Whether there is a reset line, low for reset.
     pub reset: bool,
 }
+
+settable!(JtagConfig { chain: Vec<u32>, data: JtagData, reset: bool });
 
 /// The data lines of a test access port.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]

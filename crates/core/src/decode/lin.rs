@@ -12,6 +12,7 @@ use crate::time::{Tick, TimeBase};
 
 /// How frames are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct LinConfig {
     /// Bits per second.
     pub bit_rate: Frequency,
@@ -19,6 +20,15 @@ pub struct LinConfig {
     /// but for diagnostic frames (0x3C and 0x3D).
     pub classic: bool,
 }
+
+impl LinConfig {
+    /// With checksums over the identifier and the data.
+    pub fn new(bit_rate: Frequency) -> Self {
+        LinConfig { bit_rate, classic: false }
+    }
+}
+
+settable!(LinConfig { bit_rate: Frequency, classic: bool });
 
 /// Bits without a whole byte after which a frame is over.
 const SILENCE: i64 = 22;

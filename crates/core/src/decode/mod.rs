@@ -7,6 +7,22 @@
 //! ([`StreamDecoder`]); what it finds does not depend on how the samples are cut. One of your own
 //! plugs in through [`Protocol::Custom`].
 
+/// Settings that are given one after the other.
+macro_rules! settable {
+    ($name:ident { $($field:ident: $kind:ty),* }) => {
+        impl $name {
+            $(
+                #[doc = concat!("The same with this for [`", stringify!($field), "`](field@Self::", stringify!($field), ").")]
+                #[must_use]
+                pub fn $field(mut self, value: $kind) -> Self {
+                    self.$field = value;
+                    self
+                }
+            )*
+        }
+    };
+}
+
 mod can;
 mod clocked;
 mod i2c;

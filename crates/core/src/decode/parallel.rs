@@ -23,6 +23,7 @@ pub enum Strobes {
 
 /// What lines there are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct ParallelConfig {
     /// What says when they count.
     pub strobes: Strobes,
@@ -36,6 +37,15 @@ pub struct ParallelConfig {
     /// Address lines of their own.
     pub address: u32,
 }
+
+impl ParallelConfig {
+    /// So many data lines and nothing else but what says when they count.
+    pub fn new(strobes: Strobes, data: u32) -> Self {
+        ParallelConfig { strobes, select: None, latch: None, data, address: 0 }
+    }
+}
+
+settable!(ParallelConfig { strobes: Strobes, data: u32, select: Option<Level>, latch: Option<Level>, address: u32 });
 
 impl ParallelConfig {
     /// Whether there is a strobe for writes and one for reads.

@@ -11,6 +11,7 @@ use crate::time::{Tick, TimeBase};
 
 /// How words are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct PulsesConfig {
     /// A pulse that is longer than this is a one, any other a zero.
     pub threshold: Time,
@@ -23,6 +24,16 @@ pub struct PulsesConfig {
     /// Whether pulses are low.
     pub inverted: bool,
 }
+
+impl PulsesConfig {
+    /// Words of so many bits, the highest first, of high pulses that are ones when longer than `threshold`;
+    /// a rest longer than `rest` ends the chain.
+    pub fn new(threshold: Time, rest: Time, bits: u32) -> Self {
+        PulsesConfig { threshold, rest, bits, order: BitOrder::HighestFirst, inverted: false }
+    }
+}
+
+settable!(PulsesConfig { threshold: Time, rest: Time, bits: u32, order: BitOrder, inverted: bool });
 
 /// Decodes a pulse-width-coded wire; its line is that wire.
 ///

@@ -10,6 +10,7 @@ use crate::time::{Tick, TimeBase};
 
 /// How words are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct SpiConfig {
     /// 0 to 3: bit 1 is the level of the clock at rest, bit 0 is set where data is taken with the
     /// second edge after that instead of the first.
@@ -26,6 +27,8 @@ pub struct SpiConfig {
     /// each other directly.
     pub gap: Option<Time>,
 }
+
+settable!(SpiConfig { mode: u8, bits: u32, order: BitOrder, select: Option<Level>, data: SpiData, gap: Option<Time> });
 
 /// The data lines of clocked serial.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]

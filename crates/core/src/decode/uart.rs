@@ -78,6 +78,7 @@ impl StopBits {
 
 /// How bytes are sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct UartConfig {
     /// Bits per second; `None` where it is to be measured in a record first
     /// ([`diagnose::settle`](crate::diagnose::settle)).
@@ -93,6 +94,8 @@ pub struct UartConfig {
     /// Which bit of a byte comes first.
     pub order: BitOrder,
 }
+
+settable!(UartConfig { bit_rate: Option<Frequency>, data_bits: u32, parity: Parity, stop_bits: StopBits, inverted: bool, order: BitOrder });
 
 impl UartConfig {
     /// Eight data bits, the lowest first, no parity, one stop bit, at this many bits per second.

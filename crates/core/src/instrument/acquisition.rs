@@ -48,6 +48,17 @@ pub struct Acquisition<'a> {
     pub time_out: Option<Time>,
 }
 
+impl<'a> Acquisition<'a> {
+    /// A recording that waits for the trigger of its configuration, for ever if need be.
+    pub fn new(
+        instrument: &'a mut dyn Instrument,
+        configuration: &'a Configuration,
+        names: &'a [&'a str],
+    ) -> Acquisition<'a> {
+        Acquisition { instrument, configuration, names, search: None, time_out: None }
+    }
+}
+
 /// Where the samples of a recording go.
 ///
 /// Implementors: `begin` is called once, before anything else, and not at all when the

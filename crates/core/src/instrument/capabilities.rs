@@ -11,7 +11,19 @@ use crate::time::Resolution;
 const MOST_INPUTS: u32 = 64;
 
 /// What an instrument can do.
+///
+/// ```
+/// use deep_tap_core::instrument::{Bank, Capabilities, Mode, OnBoardTrigger};
+///
+/// let fast = Mode::on_board(8, ["100 MS/s".parse()?, "200 MS/s".parse()?], 1 << 20);
+/// let mut able = Capabilities::new([Bank::new("A", 8)], [fast]);
+/// able.trigger = OnBoardTrigger::edge(8);
+/// able.skew = "1 ns".parse()?;
+/// able.check()?;
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Capabilities {
     /// Its inputs, in banks that share properties, rising and without gaps from input 0 on.
     pub banks: Vec<Bank>,
@@ -75,13 +87,14 @@ impl AnalogBank {
 
 /// Inputs that share properties.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Bank {
     /// What is printed beside them.
     pub name: String,
     /// How many.
     pub inputs: u32,
     /// Lowest and highest threshold; the same twice when it is fixed.
-    pub thresholds: (Voltage, Voltage),
+    pub thresholds: VoltageRange,
     /// Smallest step of the threshold; zero when any voltage will do.
     pub step: Voltage,
     /// Whether each input has a threshold of its own; otherwise the bank has one.
@@ -91,9 +104,22 @@ pub struct Bank {
 }
 
 impl Bank {
+    /// Inputs without thresholds that could be set, as those of a simulation: fixed at zero volts.
+    pub fn new(name: impl Into<String>, inputs: u32) -> Self {
+        let (low, high) = (Voltage::ZERO, Voltage::ZERO);
+        Bank {
+            name: name.into(),
+            inputs,
+            thresholds: VoltageRange { low, high },
+            step: Voltage::ZERO,
+            per_input: false,
+            highest: Voltage::ZERO,
+        }
+    }
+
     /// The thresholds next to a voltage that can be set, at most one on either side.
     pub fn nearest(&self, wanted: Voltage) -> Vec<Voltage> {
-        let (low, high) = self.thresholds;
+        let VoltageRange { low, high } = self.thresholds;
         if wanted <= low {
             return vec![low];
         }
@@ -115,6 +141,7 @@ impl Bank {
 
 /// What an instrument can wait for by itself; anything else the host looks for in a stream.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct OnBoardTrigger {
     /// Whether it can wait for an edge of one input.
     pub edge: bool,
@@ -122,8 +149,16 @@ pub struct OnBoardTrigger {
     pub levels: u32,
 }
 
+impl OnBoardTrigger {
+    /// An edge of one input, at which this many inputs may be asked for levels.
+    pub fn edge(levels: u32) -> Self {
+        OnBoardTrigger { edge: true, levels }
+    }
+}
+
 /// One way in which an instrument can record.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Mode {
     /// Most inputs recorded at once.
     pub inputs: u32,
@@ -139,6 +174,16 @@ pub struct Mode {
 }
 
 impl Mode {
+    /// Into a memory of so many samples, at one of these rates (rising).
+    pub fn on_board(inputs: u32, rates: impl IntoIterator<Item = Rate>, memory: u64) -> Self {
+        Mode { inputs, rates: rates.into_iter().collect(), memory, streams: false, link: None }
+    }
+
+    /// As a stream to the host, of so many samples at the most, at one of these rates (rising).
+    pub fn streaming(inputs: u32, rates: impl IntoIterator<Item = Rate>, most: u64) -> Self {
+        Mode { streams: true, ..Mode::on_board(inputs, rates, most) }
+    }
+
     /// Whether it records this many inputs at this rate.
     pub fn records(&self, inputs: u32, rate: Rate) -> bool {
         let bytes = SampleWidth::for_inputs(inputs as usize).bytes() as i128;
@@ -151,12 +196,18 @@ impl Mode {
 impl Capabilities {
     /// Those of an instrument that can do nothing.
     pub fn nothing() -> Self {
+        Capabilities::new([], [])
+    }
+
+    /// Those of an ideal instrument with these inputs and modes: no skew, an exact time base, no trigger
+    /// of its own, no analog inputs, no outputs.
+    pub fn new(banks: impl IntoIterator<Item = Bank>, modes: impl IntoIterator<Item = Mode>) -> Self {
         Capabilities {
-            banks: Vec::new(),
+            banks: banks.into_iter().collect(),
             analog: None,
             outputs: Vec::new(),
             reaction: Time::ZERO,
-            modes: Vec::new(),
+            modes: modes.into_iter().collect(),
             trigger: OnBoardTrigger::default(),
             skew: Time::ZERO,
             accuracy: Percent::ZERO,
@@ -177,7 +228,7 @@ impl Capabilities {
             return wrong(format!("an instrument has at most {MOST_INPUTS} inputs"));
         }
         for bank in &self.banks {
-            if bank.thresholds.0 > bank.thresholds.1 || bank.step < Voltage::ZERO {
+            if bank.thresholds.low > bank.thresholds.high || bank.step < Voltage::ZERO {
                 return wrong(format!("the thresholds of bank {} are upside down", bank.name));
             }
         }

@@ -4,10 +4,11 @@ use std::ops::ControlFlow;
 
 use super::acquisition::{Acquisition, Progress, Recorded, Recording, Sink, short_of_past, stopped_waiting};
 use super::{ConfiguredAnalog, Instrument, Status};
+use crate::capture::{Capture, CaptureBuilder, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::AnalogScale;
+use crate::line::{AnalogLine, AnalogScale, Line};
 use crate::scan::{Memory, SampleBlock, Samples};
-use crate::time::Tick;
+use crate::time::{Tick, TimeBase};
 use crate::trigger::edge_report;
 
 /// Keeps the last sample.
@@ -39,6 +40,33 @@ impl Acquisition<'_> {
         let Recorded { len, trigger, remarks } = self.run_into(&mut memory, progress)?;
         let (traces, analog) = memory.finish(&scales);
         Ok(Recording { traces, analog, len, trigger, remarks })
+    }
+
+    /// Makes the recording as a capture: a line for each input by its name (one without is called by its
+    /// number), an analog line for each analog input, time zero at the trigger, and instants known as well
+    /// as the instrument knows them.
+    ///
+    /// # Errors
+    /// As [`run_into`](Self::run_into).
+    pub fn capture(self) -> Result<Capture> {
+        let (configuration, names) = (self.configuration, self.names);
+        let (source, resolution) = (self.instrument.identity(), self.instrument.capabilities().resolution());
+        let recording = self.run(&mut |_| ControlFlow::Continue(()))?;
+        let base = TimeBase::from_rate(configuration.rate)?;
+        let mut builder =
+            Capture::builder(base.with_zero(recording.trigger.unwrap_or(Tick(0))), recording.len)
+                .resolution(resolution)
+                .origin(Origin { source, ..Origin::default() });
+        for (number, (input, trace)) in configuration.inputs.iter().zip(recording.traces).enumerate() {
+            let name = names.get(number).map_or_else(|| format!("IN{number}"), |name| (*name).to_string());
+            let (threshold, input) = (input.threshold, Some(input.input.clone()));
+            builder = builder.line(Line { input, threshold, ..Line::named(name) }, trace);
+        }
+        for (analog, trace) in configuration.analog.iter().zip(recording.analog) {
+            let line = AnalogLine::named(format!("ANALOG{}", analog.input));
+            builder = builder.analog(AnalogLine { input: Some(analog.input), ..line }, trace);
+        }
+        recording.remarks.into_iter().fold(builder, CaptureBuilder::remark).build()
     }
 
     /// Makes the recording and passes its samples on as they come. `progress` is told where it

@@ -11,13 +11,22 @@ pub use capabilities::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
 pub use stimulus::{Begins, Output, Stimulus, Waveform};
 
 use crate::error::Result;
-use crate::line::{Threshold, VoltageRange};
+use crate::line::{Input, Threshold, VoltageRange};
 use crate::quantity::{Rate, Time};
 use crate::scan::SampleBlock;
 use crate::trigger::{QualifiedEdge, Seen};
 
 /// What an instrument is asked to record.
+///
+/// ```
+/// use deep_tap_core::instrument::Configuration;
+///
+/// let mut configuration = Configuration::new("100 MS/s".parse()?, 1 << 20, 0..4);
+/// configuration.before = 1 << 10;
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Configuration {
     /// Sample rate.
     pub rate: Rate,
@@ -40,13 +49,54 @@ pub struct Configuration {
     pub stream: bool,
 }
 
+impl Configuration {
+    /// Samples of these inputs, recorded at once.
+    pub fn new<I: Into<ConfiguredInput>>(
+        rate: Rate,
+        samples: u64,
+        inputs: impl IntoIterator<Item = I>,
+    ) -> Self {
+        Configuration {
+            rate,
+            samples,
+            before: 0,
+            inputs: inputs.into_iter().map(Into::into).collect(),
+            analog: Vec::new(),
+            analog_every: 0,
+            stimuli: Vec::new(),
+            trigger: None,
+            stream: false,
+        }
+    }
+}
+
 /// One input to record.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct ConfiguredInput {
     /// Which input: its number, or on a replay the name of the signal.
-    pub input: crate::line::Input,
+    pub input: Input,
     /// Its threshold; `None` leaves the instrument's own.
     pub threshold: Option<Threshold>,
+}
+
+impl ConfiguredInput {
+    /// An input with the threshold that the instrument has.
+    pub fn new(input: impl Into<Input>) -> Self {
+        ConfiguredInput { input: input.into(), threshold: None }
+    }
+}
+
+impl From<u32> for ConfiguredInput {
+    fn from(number: u32) -> Self {
+        ConfiguredInput::new(number)
+    }
+}
+
+impl From<Input> for ConfiguredInput {
+    fn from(input: Input) -> Self {
+        ConfiguredInput::new(input)
+    }
 }
 
 /// One analog input to record.

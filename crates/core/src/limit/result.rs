@@ -1,5 +1,7 @@
 //! The result of a limit over a whole capture, as data.
 
+use std::fmt;
+
 use serde::Serialize;
 
 use super::judge::Verdict;
@@ -51,6 +53,18 @@ pub enum Deciding {
     },
     /// At no rate: the measured value is on the limit, within the skew and time-base error.
     Never,
+}
+
+impl fmt::Display for Deciding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Deciding::Rate(rate) => write!(f, "{rate} decides it"),
+            Deciding::Beyond { needed, fastest } => {
+                write!(f, "{needed} would decide it, the instrument has {fastest}")
+            }
+            Deciding::Never => f.write_str("no rate decides it"),
+        }
+    }
 }
 
 /// Why a limit as a whole is inconclusive.
@@ -110,4 +124,16 @@ pub struct LimitResult {
     pub statistics: Option<Statistics>,
     /// For an inconclusive result, the rate that would decide it.
     pub decided: Option<Deciding>,
+}
+
+impl fmt::Display for LimitResult {
+    /// One line: the limit, the verdict, the worst occurrence, and the rate that decides.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let part = if self.reference.is_empty() { String::new() } else { format!("{}.", self.reference) };
+        write!(f, "{part}{} {}: {}", self.symbol, self.required, self.verdict)?;
+        if let Some((measured, bounds)) = self.measured.zip(self.bounds) {
+            write!(f, ", the worst of {} is {measured}, known as {bounds}", self.counts.seen)?;
+        }
+        self.decided.map_or(Ok(()), |decided| write!(f, "; {decided}"))
+    }
 }

@@ -104,6 +104,17 @@ pub enum BusError {
     Repeated(LineId),
 }
 
+impl From<BusError> for Error {
+    fn from(why: BusError) -> Error {
+        let message = match why {
+            BusError::Empty => "a bus has at least one line".to_string(),
+            BusError::TooWide(lines) => format!("a bus has at most {MAX_BUS_LINES} lines, not {lines}"),
+            BusError::Repeated(_) => "a bus has each line once".to_string(),
+        };
+        Error::new(ErrorKind::Capture, message).with_help("name its lines, most significant first")
+    }
+}
+
 impl Bus {
     /// A bus without a clock, shown in hexadecimal.
     ///

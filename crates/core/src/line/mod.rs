@@ -81,6 +81,12 @@ pub enum Input {
     Signal(String),
 }
 
+impl From<u32> for Input {
+    fn from(number: u32) -> Self {
+        Input::Number(number)
+    }
+}
+
 impl fmt::Display for Input {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

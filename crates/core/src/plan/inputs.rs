@@ -38,7 +38,7 @@ pub(super) fn check(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Err
         let Some(threshold) = input.threshold else { continue };
         let nearest = bank.nearest(threshold);
         if nearest != [threshold] {
-            let (low, high) = bank.thresholds;
+            let (low, high) = (bank.thresholds.low, bank.thresholds.high);
             let settable: Vec<String> = nearest.iter().map(ToString::to_string).collect();
             let message =
                 format!("a threshold of {threshold} for '{name}' cannot be set on bank {}", bank.name);

@@ -1,5 +1,7 @@
 //! What is known of a value.
 
+use std::fmt;
+
 use serde::Serialize;
 
 use super::units::Time;
@@ -39,5 +41,11 @@ impl Bounds {
     #[must_use]
     pub fn not_negative(self) -> Bounds {
         if self.lo < Time::ZERO { Bounds { lo: Time::ZERO, lo_exclusive: false, ..self } } else { self }
+    }
+}
+
+impl<Q: fmt::Display> fmt::Display for Bounds<Q> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} .. {}", self.lo, self.hi)
     }
 }

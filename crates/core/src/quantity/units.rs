@@ -63,6 +63,14 @@ macro_rules! quantity {
             }
         }
 
+        impl TryFrom<&str> for $name {
+            type Error = Error;
+
+            fn try_from(text: &str) -> Result<Self> {
+                text.parse()
+            }
+        }
+
         impl fmt::Display for $name {
             /// All digits when the number ends in decimals, else twelve significant ones.
             fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -7,6 +7,7 @@
 mod avx2;
 mod filler;
 mod memory;
+mod own;
 mod planes;
 mod samples;
 

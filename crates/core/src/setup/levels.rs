@@ -83,7 +83,7 @@ impl Setup {
             Some(Input::Number(number)) => able.bank_of(number),
             _ => able.banks.first(),
         };
-        let movable = |bank: &Bank| bank.thresholds.0 < bank.thresholds.1;
+        let movable = |bank: &Bank| bank.thresholds.low < bank.thresholds.high;
         if !self.lines.iter().filter_map(bank_of).any(movable) {
             let error = Error::new(ErrorKind::Instrument, "the thresholds of these inputs are fixed");
             return Err(error.with_help("their levels can only be measured on an analog input"));
@@ -132,7 +132,7 @@ struct Point {
 
 /// One of so many steps through a bank's thresholds, as it can be set.
 fn threshold_at(bank: &Bank, step: u32, steps: u32) -> Option<Voltage> {
-    let (low, high) = (bank.thresholds.0.to_rational(), bank.thresholds.1.to_rational());
+    let (low, high) = (bank.thresholds.low.to_rational(), bank.thresholds.high.to_rational());
     let share = Rational::new(i128::from(step), i128::from(steps))?;
     let at = high.checked_sub(low)?.checked_mul(share)?.checked_add(low)?;
     bank.nearest(Voltage::from_rational(at)).first().copied()

@@ -141,15 +141,13 @@ impl Setup {
             threshold: line.line.threshold,
         });
         let configuration = Configuration {
-            rate: plan.rate,
-            samples: plan.samples,
             before: plan.before,
-            inputs: inputs.collect(),
             analog: self.configured_analog(&plan.analog),
             analog_every: plan.analog_every,
             stimuli: self.stimuli_for(options),
             trigger: trigger.filter(|_| !plan.stream),
             stream: plan.stream,
+            ..Configuration::new(plan.rate, plan.samples, inputs)
         };
         let names: Vec<&str> = self.lines.iter().map(|l| l.line.name.as_str()).collect();
         let origin = Origin {
