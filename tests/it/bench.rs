@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use deep_tap::ErrorKind;
-use deep_tap::bench::{Board, Change, Fault, Instant, NodeId, TideGauge, connect};
+use deep_tap::bench::{Board, BoardFault, Change, Instant, NodeId, TideGauge, connect};
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::known::Rule;
@@ -91,7 +91,7 @@ fn inconclusive_at_first_and_decided_at_the_rate_that_is_named() {
 #[test]
 fn what_is_recorded_is_what_the_board_did() {
     let (setup, capture) = demo("seed=9", DECIDING);
-    let mut board = TideGauge::new(9, &Fault::ALL.map(|(fault, _)| fault));
+    let mut board = TideGauge::new(9, &BoardFault::ALL.map(|(fault, _)| fault));
     let mut changes: Vec<Vec<Instant>> = vec![Vec::new(); board.nodes().len()];
     board.advance(Instant::us(30_000), &mut |node, at, _| changes[node.0].push(at));
     // The trigger ties the record's time to the board's.

@@ -265,7 +265,7 @@ fn bit_rates_are_within_their_bounds_whatever_is_sent() {
         let kept = truth >= quantity("-2 %") && truth <= quantity("2 %");
         bound
             .occurrences(&record, Rule::Proven, &mut |found| {
-                if let limit::Found::Occurrence(occurrence) = found {
+                if let limit::Visited::Occurrence(occurrence) = found {
                     let bounds = occurrence.bounds(&bound.span(&record, Rule::Proven)).unwrap();
                     assert!(bounds.contain(truth), "{truth} not in {bounds:?}");
                     match occurrence.verdict {

@@ -66,6 +66,27 @@ fn nothing_runs_backwards() {
     assert!(uses > 50, "the test looked at nothing");
 }
 
+#[test]
+fn no_name_is_two_things() {
+    let mut owners: BTreeMap<String, PathBuf> = BTreeMap::new();
+    for room in ["core", "bench", "draw"] {
+        for path in sources(&crate::support::root().join("crates").join(room).join("src")) {
+            let text = std::fs::read_to_string(&path).unwrap();
+            let declared = text.lines().filter_map(|line| {
+                let mut words = line.trim_start().strip_prefix("pub ")?.split(|c: char| !c.is_alphanumeric());
+                let kind = words.next()?;
+                ["struct", "enum", "trait", "type"].contains(&kind).then(|| words.next().unwrap().to_string())
+            });
+            for name in declared {
+                // Types of a trait are named by the trait.
+                let other = owners.insert(name.clone(), path.clone()).filter(|other| *other != path);
+                assert_eq!(other, None, "'{name}' is also declared in {}", path.display());
+            }
+        }
+    }
+    assert!(owners.len() > 100, "the test looked at nothing");
+}
+
 /// A `use` of one file: where it leads, and whether it only passes a name on.
 struct Use {
     path: Vec<String>,

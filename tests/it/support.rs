@@ -5,7 +5,7 @@ use deep_tap::capture::{Attachment, Capture, Trace, TraceBuilder};
 use deep_tap::event::Scope;
 use deep_tap::instrument::Instrument;
 use deep_tap::known::Rule;
-use deep_tap::limit::{BoundLimit, Events, Found, Kind, Limit, Occurrence};
+use deep_tap::limit::{BoundLimit, Events, Kind, Limit, Occurrence, Visited};
 use deep_tap::line::{Level, Line};
 use deep_tap::quantity::Quantity;
 use deep_tap::quantity::Time;
@@ -102,8 +102,8 @@ pub(crate) fn occurrences(capture: &Capture, limit: &Limit) -> (Vec<Occurrence>,
     bind(capture, limit)
         .occurrences(capture, Rule::Proven, &mut |f| {
             match f {
-                Found::Occurrence(occurrence) => found.push(occurrence),
-                Found::Unpaired(_) => unpaired += 1,
+                Visited::Occurrence(occurrence) => found.push(occurrence),
+                Visited::Unpaired(_) => unpaired += 1,
             }
             ControlFlow::Continue(())
         })

@@ -6,7 +6,7 @@ use deep_tap_core::format::vcd;
 use deep_tap_core::instrument::Instrument;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use crate::board::{Board, Disturbance, Disturbed, Fault, Script, TideGauge, read_bench};
+use crate::board::{Board, BoardFault, Disturbance, Disturbed, Script, TideGauge, read_bench};
 use crate::fault::AnyFault;
 use crate::net::{Remote, Timeouts};
 use crate::stand_in::{StandIn, StandInOptions};
@@ -51,7 +51,8 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
             )
             .with_help("the bench has tide-gauge, or a board of your own: bench:FILE.toml"));
         }
-        let faults = options.board.clone().unwrap_or_else(|| Fault::ALL.iter().map(|(f, _)| *f).collect());
+        let faults =
+            options.board.clone().unwrap_or_else(|| BoardFault::ALL.iter().map(|(f, _)| *f).collect());
         Box::new(TideGauge::new(options.stand_in.seed, &faults))
     } else if let Some(path) = target.strip_prefix("replay:") {
         options.no_board_faults("a replay")?;
@@ -72,7 +73,7 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
 struct Options {
     stand_in: StandInOptions,
     /// `None` for all that the board has.
-    board: Option<Vec<Fault>>,
+    board: Option<Vec<BoardFault>>,
     nodes: Vec<(String, Disturbance)>,
 }
 
@@ -115,7 +116,7 @@ impl Options {
         for name in names.split(',').filter(|name| !name.is_empty()) {
             match name {
                 "none" => {}
-                "all" => board.extend(Fault::ALL.iter().map(|(fault, _)| *fault)),
+                "all" => board.extend(BoardFault::ALL.iter().map(|(fault, _)| *fault)),
                 name => match name.parse()? {
                     AnyFault::Board(fault) => board.push(fault),
                     AnyFault::Hookup(fault) => self.stand_in.faults.push(fault),

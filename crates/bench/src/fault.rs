@@ -6,14 +6,14 @@ use deep_tap_core::line::Level;
 use deep_tap_core::quantity::{SampleCount, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result, suggest};
 
-use crate::board::{Disturbance, Fault, Instant};
+use crate::board::{BoardFault, Disturbance, Instant};
 use crate::hookup::HookupFault;
 
 /// A fault of any kind.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum AnyFault {
     /// One that the demo board has.
-    Board(Fault),
+    Board(BoardFault),
     /// One of how the instrument is connected.
     Hookup(HookupFault),
     /// One at a node of any board.
@@ -43,13 +43,14 @@ impl FromStr for AnyFault {
     fn from_str(text: &str) -> Result<Self> {
         let parts: Vec<&str> = text.split(':').map(str::trim).collect();
         let Some((_, form)) = FORMS.iter().find(|(name, _)| *name == parts[0]) else {
-            if let Ok(fault) = parts[0].parse::<Fault>() {
+            if let Ok(fault) = parts[0].parse::<BoardFault>() {
                 return match parts.len() {
                     1 => Ok(AnyFault::Board(fault)),
                     _ => Err(wrong(text, "this fault needs nothing after its name")),
                 };
             }
-            let names = Fault::ALL.iter().map(|(_, name)| *name).chain(FORMS.iter().map(|(name, _)| *name));
+            let names =
+                BoardFault::ALL.iter().map(|(_, name)| *name).chain(FORMS.iter().map(|(name, _)| *name));
             let help = suggest(parts[0], names, "fault");
             return Err(Error::new(ErrorKind::Instrument, format!("there is no fault '{}'", parts[0]))
                 .with_help(help));

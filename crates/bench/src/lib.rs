@@ -20,7 +20,7 @@ mod run;
 mod stand_in;
 mod stimulator;
 
-pub use board::{Board, Change, Disturbance, Emit, Fault, Instant, NodeId, Script, TideGauge};
+pub use board::{Board, BoardFault, Change, Disturbance, Emit, Instant, NodeId, Script, TideGauge};
 pub use connect::connect;
 pub use electric::{Shape, Slope};
 pub use hookup::HookupFault;

@@ -15,7 +15,7 @@ pub use disturbed::Disturbance;
 pub(crate) use disturbed::Disturbed;
 pub use instant::Instant;
 pub use script::Script;
-pub use tide_gauge::{Fault, TideGauge};
+pub use tide_gauge::{BoardFault, TideGauge};
 
 use deep_tap_core::line::Level;
 

@@ -58,6 +58,6 @@ pub use registers::{Access, Coding, Register, Registers};
 pub use run::{Frames, StreamDecoder, decode};
 pub use serial::SerialBus;
 pub use spi::{Spi, SpiConfig, SpiData};
-pub use statistics::{Gaps, Statistics};
+pub use statistics::{FrameStatistics, Gaps};
 pub use swd::Swd;
 pub use uart::{Parity, StopBits, Uart, UartConfig};

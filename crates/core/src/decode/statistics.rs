@@ -12,10 +12,10 @@ use crate::time::Tick;
 ///
 /// ```
 /// use deep_tap_core::bus::{Fault, Frame, FrameSink};
-/// use deep_tap_core::decode::Statistics;
+/// use deep_tap_core::decode::FrameStatistics;
 /// use deep_tap_core::time::Tick;
 ///
-/// let mut seen = Statistics::default();
+/// let mut seen = FrameStatistics::default();
 /// let mut second = Frame::new("byte", Tick(150)..Tick(200));
 /// second.faults.push(Fault::new("framing", Tick(199), "the stop bit is not there"));
 /// for frame in [Frame::new("byte", Tick(0)..Tick(100)), second] {
@@ -25,7 +25,7 @@ use crate::time::Tick;
 /// assert_eq!(seen.gaps.unwrap().longest, 50);
 /// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Statistics {
+pub struct FrameStatistics {
     /// All frames.
     pub frames: u64,
     /// Those with a fault.
@@ -58,7 +58,7 @@ pub struct Gaps {
     pub sum: u64,
 }
 
-impl Statistics {
+impl FrameStatistics {
     /// Takes a frame in; frames come in order.
     pub fn add(&mut self, frame: &Frame) {
         self.frames += 1;
@@ -90,7 +90,7 @@ impl Statistics {
     }
 }
 
-impl FrameSink for Statistics {
+impl FrameSink for FrameStatistics {
     fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
         self.add(&frame);
         ControlFlow::Continue(())

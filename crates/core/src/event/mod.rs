@@ -28,7 +28,7 @@ pub use hit::{Certainty, Hit, MarkWord};
 pub use run::{BusSeen, Hits, StreamSearch};
 pub(crate) use syntax::mentions;
 pub use syntax::{
-    Comparison, Condition, Direction, Event, FieldTest, KEYWORDS, Lasting, Name, Simple, SimpleKind, Span,
-    Step, StepLimit, Test, ValuePattern,
+    Comparison, Condition, Direction, Event, FieldTest, KEYWORDS, Lasting, Name, Simple, SimpleKind, Step,
+    StepLimit, Test, TextSpan, ValuePattern,
 };
 pub use timed::TimedProgram;

@@ -39,14 +39,14 @@ pub struct Met {
     /// Whether it was met, as the record shows it.
     pub verdict: Verdict,
     /// In which way.
-    pub found: Found,
+    pub found: Detail,
 }
 
 /// In which way an expectation was met, or was not.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
-pub enum Found {
+pub enum Detail {
     /// Of a sequence.
     Payload(PayloadResult),
     /// Of an order of states.
@@ -63,11 +63,11 @@ impl Expectation {
         let (verdict, found) = match &self.what {
             Expected::Payload(payload) => {
                 let result = payload.compare(capture)?;
-                (result.verdict, Found::Payload(result))
+                (result.verdict, Detail::Payload(result))
             }
             Expected::Order(order) => {
                 let result = order.follow(capture);
-                (result.verdict, Found::Order(result))
+                (result.verdict, Detail::Order(result))
             }
         };
         Ok(Met { name: self.name.clone(), verdict, found })

@@ -8,7 +8,7 @@
 //! - [`Instants`] says what the instants of an event are read from;
 //! - [`Span`] is what both make of the intervals between two kinds of instants: their
 //!   [bounds](Span::bounds), [shares](Span::share), and whether the order is certain;
-//! - [`Order`] says within how many ticks edges may have come in another order.
+//! - [`Precedence`] says within how many ticks edges may have come in another order.
 //!
 //! ```
 //! use deep_tap_core::capture::{Capture, TraceBuilder};
@@ -32,13 +32,13 @@
 //! ```
 
 mod instants;
-mod order;
+mod precedence;
 mod precision;
 mod rule;
 mod span;
 
 pub use instants::Instants;
-pub use order::Order;
+pub use precedence::Precedence;
 pub use precision::Precision;
 pub use rule::Rule;
 pub use span::Span;

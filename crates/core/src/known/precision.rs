@@ -1,6 +1,6 @@
 //! What a record says about its instants.
 
-use super::{Instants, Order, Rule, Span};
+use super::{Instants, Precedence, Rule, Span};
 use crate::capture::Capture;
 use crate::line::Signal;
 use crate::quantity::{Rational, Time, Voltage};
@@ -82,9 +82,9 @@ impl<'a> Precision<'a> {
     }
 
     /// Within how many ticks the order of edges of these signals is open.
-    pub fn order(&self, signals: &[Signal], level_error: Voltage) -> Order {
+    pub fn order(&self, signals: &[Signal], level_error: Voltage) -> Precedence {
         if self.rule == Rule::Measured {
-            return Order { reach: None };
+            return Precedence { reach: None };
         }
         // Of any two of them, those that are known least well.
         let mut own: Vec<_> = signals.iter().map(|signal| self.own_blur(*signal, level_error)).collect();
@@ -96,7 +96,7 @@ impl<'a> Precision<'a> {
         let ticks = ticks.zip(faster).and_then(|(ticks, faster)| ticks.checked_div(faster));
         let reach = ticks.and_then(|ticks| u64::try_from(ticks.ceil()).ok());
         let reach = reach.unwrap_or(FARTHEST).min(FARTHEST);
-        Order { reach: (reach > 0 || self.resolution.sampled).then_some(reach) }
+        Precedence { reach: (reach > 0 || self.resolution.sampled).then_some(reach) }
     }
 
     /// Ticks by which an edge may have happened before the tick it was seen at.

@@ -7,7 +7,7 @@ use rayon::prelude::*;
 use super::bound::BoundLimit;
 use super::judge::Verdict;
 use super::kind::Kind;
-use super::occurrence::{Doubt, Found, Measured, Occurrence};
+use super::occurrence::{Doubt, Measured, Occurrence, Visited};
 use super::required::Required;
 use super::result::{Counts, Deciding, LimitResult, Reason, Statistics};
 use super::walk::{CertainPair, Take};
@@ -171,10 +171,10 @@ impl<'a> Tally<'a> {
 }
 
 impl Take for Tally<'_> {
-    fn found(&mut self, found: Found) -> ControlFlow<()> {
+    fn found(&mut self, found: Visited) -> ControlFlow<()> {
         match found {
-            Found::Unpaired(_) => self.counts.unpaired += 1,
-            Found::Occurrence(occurrence) => match occurrence.measured.ticks() {
+            Visited::Unpaired(_) => self.counts.unpaired += 1,
+            Visited::Occurrence(occurrence) => match occurrence.measured.ticks() {
                 Some(ticks) => {
                     if self.count_ticks(ticks, occurrence.verdict) {
                         self.compare(occurrence, ticks);

@@ -12,30 +12,30 @@ const DEEPEST: u32 = 40;
 
 /// A number, with its unit or without.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Value {
+pub enum Operand {
     /// A plain number.
     Number(Rational),
     /// A quantity.
     Quantity(Quantity),
 }
 
-impl Value {
+impl Operand {
     fn unit(self) -> Option<Unit> {
         match self {
-            Value::Number(_) => None,
-            Value::Quantity(quantity) => Some(quantity.unit()),
+            Operand::Number(_) => None,
+            Operand::Quantity(quantity) => Some(quantity.unit()),
         }
     }
 
     fn rational(self) -> Rational {
         match self {
-            Value::Number(number) => number,
-            Value::Quantity(quantity) => quantity.to_rational(),
+            Operand::Number(number) => number,
+            Operand::Quantity(quantity) => quantity.to_rational(),
         }
     }
 
     fn of(unit: Option<Unit>, value: Rational) -> Self {
-        unit.map_or(Value::Number(value), |unit| Value::Quantity(unit.of(value)))
+        unit.map_or(Operand::Number(value), |unit| Operand::Quantity(unit.of(value)))
     }
 
     fn what(self) -> &'static str {
@@ -48,9 +48,9 @@ impl Value {
 ///
 /// ```
 /// use deep_tap_core::quantity::{Quantity, Unit};
-/// use deep_tap_core::limit::{Value, evaluate};
+/// use deep_tap_core::limit::{Operand, evaluate};
 ///
-/// let cycle = |_: &str| Ok(Value::Quantity("40 ns".parse()?));
+/// let cycle = |_: &str| Ok(Operand::Quantity("40 ns".parse()?));
 /// let half = evaluate("tCYC / 2 - 5 ns", Unit::Time, &mut { cycle })?;
 /// assert_eq!(half.to_string(), "15 ns");
 /// assert_eq!(evaluate("max(0.4 tCYC, 20 ns)", Unit::Time, &mut { cycle })?.to_string(), "20 ns");
@@ -61,19 +61,23 @@ impl Value {
 /// # Errors
 /// [`ErrorKind::Limits`] with the column: what does not parse, units that do not go together, a result
 /// that is not in `unit`; and what `look_up` returns.
-pub fn evaluate(text: &str, unit: Unit, look_up: &mut dyn FnMut(&str) -> Result<Value>) -> Result<Quantity> {
+pub fn evaluate(
+    text: &str,
+    unit: Unit,
+    look_up: &mut dyn FnMut(&str) -> Result<Operand>,
+) -> Result<Quantity> {
     let value = evaluate_any(text, look_up)?;
     let wrong = |message: &str| error(text, 0..text.len(), message);
     match value {
-        Value::Quantity(quantity) if quantity.unit() == unit => Ok(quantity),
+        Operand::Quantity(quantity) if quantity.unit() == unit => Ok(quantity),
         // Nothing is nothing in every unit.
-        Value::Number(number) if number.is_zero() => Ok(unit.of(number)),
-        Value::Number(_) => Err(wrong(&format!("'{}' has no unit", text.trim())).with_help(format!(
+        Operand::Number(number) if number.is_zero() => Ok(unit.of(number)),
+        Operand::Number(_) => Err(wrong(&format!("'{}' has no unit", text.trim())).with_help(format!(
             "this is {}, such as '{}'",
             unit.what(),
             unit.sample()
         ))),
-        Value::Quantity(_) => Err(wrong(&format!("'{}' is {}", text.trim(), value.what()))
+        Operand::Quantity(_) => Err(wrong(&format!("'{}' is {}", text.trim(), value.what()))
             .with_help(format!("this should be {}, such as '{}'", unit.what(), unit.sample()))),
     }
 }
@@ -82,7 +86,7 @@ pub fn evaluate(text: &str, unit: Unit, look_up: &mut dyn FnMut(&str) -> Result<
 ///
 /// # Errors
 /// As [`evaluate`].
-pub fn evaluate_any(text: &str, look_up: &mut dyn FnMut(&str) -> Result<Value>) -> Result<Value> {
+pub fn evaluate_any(text: &str, look_up: &mut dyn FnMut(&str) -> Result<Operand>) -> Result<Operand> {
     let mut reader = Reader { text, at: 0, depth: 0, look_up };
     let value = reader.sum()?;
     reader.skip_blanks();
@@ -105,7 +109,7 @@ struct Reader<'a> {
     text: &'a str,
     at: usize,
     depth: u32,
-    look_up: &'a mut dyn FnMut(&str) -> Result<Value>,
+    look_up: &'a mut dyn FnMut(&str) -> Result<Operand>,
 }
 
 impl Reader<'_> {
@@ -129,7 +133,7 @@ impl Reader<'_> {
         Some(sign)
     }
 
-    fn sum(&mut self) -> Result<Value> {
+    fn sum(&mut self) -> Result<Operand> {
         let begin = self.at;
         let mut left = self.product()?;
         while let Some(sign) = self.sign(&['+', '-', '−']) {
@@ -142,12 +146,12 @@ impl Reader<'_> {
             }
             let (a, b) = (left.rational(), right.rational());
             let sum = if sign == '+' { a.checked_add(b) } else { a.checked_sub(b) };
-            left = Value::of(left.unit().or(right.unit()), self.fits(sum, begin)?);
+            left = Operand::of(left.unit().or(right.unit()), self.fits(sum, begin)?);
         }
         Ok(left)
     }
 
-    fn product(&mut self) -> Result<Value> {
+    fn product(&mut self) -> Result<Operand> {
         let begin = self.at;
         let mut left = self.factor()?;
         while let Some(sign) = self.sign(&['*', '/', '·', '×']) {
@@ -161,7 +165,7 @@ impl Reader<'_> {
         Ok(left)
     }
 
-    fn times(&self, left: Value, right: Value, begin: usize) -> Result<Value> {
+    fn times(&self, left: Operand, right: Operand, begin: usize) -> Result<Operand> {
         // A percentage of something is that thing again.
         let unit = match (left.unit(), right.unit()) {
             (None, unit) | (unit, None) => unit,
@@ -171,10 +175,10 @@ impl Reader<'_> {
                 return Err(self.error(begin..self.at, &message).with_help(SIGNS));
             }
         };
-        Ok(Value::of(unit, self.fits(left.rational().checked_mul(right.rational()), begin)?))
+        Ok(Operand::of(unit, self.fits(left.rational().checked_mul(right.rational()), begin)?))
     }
 
-    fn quotient(&self, left: Value, right: Value, begin: usize) -> Result<Value> {
+    fn quotient(&self, left: Operand, right: Operand, begin: usize) -> Result<Operand> {
         let unit = match (left.unit(), right.unit()) {
             (unit, None) => unit,
             (a, b) if a == b => None,
@@ -187,14 +191,14 @@ impl Reader<'_> {
         if right.rational().is_zero() {
             return Err(self.error(begin..self.at, "this divides by zero"));
         }
-        Ok(Value::of(unit, self.fits(left.rational().checked_div(right.rational()), begin)?))
+        Ok(Operand::of(unit, self.fits(left.rational().checked_div(right.rational()), begin)?))
     }
 
     fn fits(&self, value: Option<Rational>, begin: usize) -> Result<Rational> {
         value.ok_or_else(|| self.error(begin..self.at, "this is too large or too small to be exact"))
     }
 
-    fn factor(&mut self) -> Result<Value> {
+    fn factor(&mut self) -> Result<Operand> {
         self.depth += 1;
         let value = if self.depth > DEEPEST {
             Err(self.error(self.at..self.text.len(), "the formula is nested too deeply"))
@@ -205,11 +209,11 @@ impl Reader<'_> {
         value
     }
 
-    fn simple(&mut self) -> Result<Value> {
+    fn simple(&mut self) -> Result<Operand> {
         let begin = self.at;
         if self.sign(&['-', '−']).is_some() {
             let value = self.factor()?;
-            return Ok(Value::of(value.unit(), -value.rational()));
+            return Ok(Operand::of(value.unit(), -value.rational()));
         }
         if self.sign(&['(']).is_some() {
             let value = self.sum()?;
@@ -237,7 +241,7 @@ impl Reader<'_> {
     }
 
     /// A number, with its unit if one follows.
-    fn number(&mut self) -> Result<Value> {
+    fn number(&mut self) -> Result<Operand> {
         let begin = self.at;
         let digits = self.rest().find(|c: char| !(c.is_ascii_digit() || c == '.' || c == '_'));
         self.at += digits.unwrap_or(self.rest().len());
@@ -251,10 +255,10 @@ impl Reader<'_> {
             && let Ok(quantity) = self.text[begin..word + len].parse::<Quantity>()
         {
             self.at = word + len;
-            return Ok(Value::Quantity(quantity));
+            return Ok(Operand::Quantity(quantity));
         }
         self.at = end;
-        let number = plain_number(&self.text[begin..end]).map(Value::Number);
+        let number = plain_number(&self.text[begin..end]).map(Operand::Number);
         let number = number.ok_or_else(|| self.error(begin..end, "this is no number"))?;
         // `0.4 tCYC` is a product.
         if len > 0 && !self.text[word..].starts_with('%') {
@@ -265,7 +269,7 @@ impl Reader<'_> {
     }
 
     /// A name, or one of the two functions.
-    fn name(&mut self) -> Result<Value> {
+    fn name(&mut self) -> Result<Operand> {
         let begin = self.at;
         let name = if self.rest().starts_with('"') {
             let Some(len) = self.rest()[1..].find('"') else {
@@ -297,7 +301,7 @@ impl Reader<'_> {
         })
     }
 
-    fn extreme(&mut self, least: bool, begin: usize) -> Result<Value> {
+    fn extreme(&mut self, least: bool, begin: usize) -> Result<Operand> {
         let mut best = self.sum()?;
         while self.sign(&[',']).is_some() {
             let other = self.sum()?;

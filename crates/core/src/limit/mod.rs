@@ -27,10 +27,10 @@ mod walk;
 
 pub use bound::BoundLimit;
 pub use check::{check, check_all, overall};
-pub use formula::{Value, evaluate, evaluate_any};
+pub use formula::{Operand, evaluate, evaluate_any};
 pub use judge::Verdict;
 pub use kind::{Events, Kind, Mark, Which};
-pub use occurrence::{Doubt, Found, Measured, Occurrence};
+pub use occurrence::{Doubt, Measured, Occurrence, Visited};
 pub use outlook::Outlook;
 pub use part::{Part, Pin};
 pub use required::Required;

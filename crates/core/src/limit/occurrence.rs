@@ -147,7 +147,7 @@ impl Occurrence {
 
 /// What a walk over the occurrences of a limit yields.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Found {
+pub enum Visited {
     /// An occurrence.
     Occurrence(Occurrence),
     /// A starting event without partner, or a pulse cut off by an end of the record.

@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use super::bound::BoundLimit;
 use super::judge::Verdict;
-use super::occurrence::{Found, Occurrence};
+use super::occurrence::{Occurrence, Visited};
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::known::Rule;
@@ -55,7 +55,7 @@ pub fn violations(capture: &Capture, limit: &BoundLimit, rule: Rule, most: usize
         }
     };
     limit.occurrences(capture, rule, &mut |found| {
-        let Found::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };
+        let Visited::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };
         if occurrence.verdict != Verdict::Fail {
             close(&mut open, &mut all.streaks);
             return ControlFlow::Continue(());

@@ -6,7 +6,7 @@ use super::intervals::Intervals;
 use crate::capture::Capture;
 use crate::event::{Certainty, Hit, TimedProgram};
 use crate::known::Rule;
-use crate::pair::{Following, Pairs, Partner, Side, Together};
+use crate::pair::{Following, Pairs, Partner, Party, Together};
 use crate::quantity::{Rational, Time};
 use crate::time::Tick;
 
@@ -73,7 +73,7 @@ pub fn answers(
     let together = Together::new(&took.known(), true);
     let mut pairing =
         Pairing { took, limit, len: capture.len(), requests: 0, missing: Vec::new(), late: None };
-    let side = |event| Side::new(TimedProgram::marks(event, capture, capture.range(), Rule::Proven));
+    let side = |event| Party::new(TimedProgram::marks(event, capture, capture.range(), Rule::Proven));
     if let Some(together) = together {
         let mut following = Following::new(together, true, capture.len());
         // The record is stored: all of it is there.

@@ -9,7 +9,7 @@ use crate::capture::Capture;
 use crate::event::{Hit, TimedProgram};
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::{Level, LineId};
-use crate::pair::{Following, Partner, Pulled, Side, Together};
+use crate::pair::{Following, Partner, Party, Pulled, Together};
 use crate::quantity::{Bounds, Estimate, Time};
 use crate::time::{Tick, TimeBase};
 
@@ -279,7 +279,7 @@ pub fn chain(capture: &Capture, events: &[TimedProgram], range: Range<Tick>) -> 
     };
     let mut stages: Vec<Intervals> = events.windows(2).map(|pair| between(&pair[0], &pair[1])).collect();
     let mut whole = others.last().map(|last| between(first, last));
-    let marks = |event| Side::new(TimedProgram::marks(event, capture, range.clone(), Rule::Proven));
+    let marks = |event| Party::new(TimedProgram::marks(event, capture, range.clone(), Rule::Proven));
     let mut starts = marks(first);
     let mut ends: Vec<_> = others.iter().map(marks).collect();
     let pairing =

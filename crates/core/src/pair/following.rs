@@ -2,8 +2,8 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{MOST_PARTNERS, Pairs, Partner, Progress, Together};
-use super::side::{Feed, Pulled, Side};
+use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together};
+use super::party::{Feed, Party, Pulled};
 use crate::event::{Certainty, Hit};
 
 /// Pairs each start with the first answer after it.
@@ -28,24 +28,24 @@ impl Following {
     /// Pairs as many starts as the marks so far allow.
     pub fn advance<S: Feed, A: Feed>(
         &mut self,
-        starts: &mut Side<S>,
-        answers: &mut Side<A>,
+        starts: &mut Party<S>,
+        answers: &mut Party<A>,
         pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Progress> {
+    ) -> ControlFlow<(), Advance> {
         loop {
             self.certain_pairs(starts, answers, pairs)?;
             let start = match starts.peek() {
                 Pulled::Some(start) => start,
-                Pulled::End => return ControlFlow::Continue(Progress::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
             };
             if self.first_possible(start, answers) == Pulled::NotYet {
-                return ControlFlow::Continue(Progress::Waiting);
+                return ControlFlow::Continue(Advance::Waiting);
             }
             let superseded = self.superseded;
             let next = |place: usize| if superseded { starts.get(place + 1) } else { Pulled::End };
             if self.resolve(start, next, answers) == Pulled::NotYet {
-                return ControlFlow::Continue(Progress::Waiting);
+                return ControlFlow::Continue(Advance::Waiting);
             }
             starts.pass();
             match self.partners[..] {
@@ -62,8 +62,8 @@ impl Following {
     #[inline]
     fn certain_pairs<S: Feed, A: Feed>(
         &self,
-        starts: &mut Side<S>,
-        answers: &mut Side<A>,
+        starts: &mut Party<S>,
+        answers: &mut Party<A>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {
         let Together { possible_from, certain_from } = self.together;
@@ -100,7 +100,7 @@ impl Following {
         &mut self,
         start: Hit,
         next: impl FnMut(usize) -> Pulled<Hit>,
-        answers: &mut Side<A>,
+        answers: &mut Party<A>,
     ) -> Pulled<&[Partner]> {
         if self.first_possible(start, answers) == Pulled::NotYet {
             return Pulled::NotYet;
@@ -113,7 +113,7 @@ impl Following {
 
     /// Passes the answers that come too early for this start, and so for all after it.
     #[inline]
-    fn first_possible<A: Feed>(&self, start: Hit, answers: &mut Side<A>) -> Pulled<Hit> {
+    fn first_possible<A: Feed>(&self, start: Hit, answers: &mut Party<A>) -> Pulled<Hit> {
         loop {
             match answers.peek() {
                 Pulled::Some(answer) if answer.tick.since(start.tick) < self.together.possible_from => {
@@ -130,7 +130,7 @@ impl Following {
         &mut self,
         start: Hit,
         mut next: impl FnMut(usize) -> Pulled<Hit>,
-        answers: &mut Side<A>,
+        answers: &mut Party<A>,
     ) -> Pulled<()> {
         let (mut certain_next, mut doubtful_next) = (None, None);
         for place in 0..MOST_PARTNERS {

@@ -23,15 +23,15 @@
 mod following;
 mod nearest;
 mod partner;
+mod party;
 mod preceding;
-mod side;
 mod successive;
 #[cfg(test)]
 mod tests;
 
 pub use following::Following;
 pub use nearest::Nearest;
-pub use partner::{Pairs, Partner, Progress, Together};
+pub use partner::{Advance, Pairs, Partner, Together};
+pub use party::{Feed, Party, Pulled};
 pub use preceding::Preceding;
-pub use side::{Feed, Pulled, Side};
 pub use successive::Successive;

@@ -2,8 +2,8 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{MOST_PARTNERS, Pairs, Partner, Progress, Together};
-use super::side::{Feed, Pulled, Side};
+use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together};
+use super::party::{Feed, Party, Pulled};
 use crate::event::Hit;
 
 /// Pairs each event with the nearest partner, before or after it.
@@ -24,18 +24,18 @@ impl Nearest {
     /// Pairs as many events as the marks so far allow.
     pub fn advance<E: Feed, P: Feed>(
         &mut self,
-        events: &mut Side<E>,
-        partners: &mut Side<P>,
+        events: &mut Party<E>,
+        partners: &mut Party<P>,
         pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Progress> {
+    ) -> ControlFlow<(), Advance> {
         loop {
             let event = match events.peek() {
                 Pulled::Some(event) => event,
-                Pulled::End => return ControlFlow::Continue(Progress::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
             };
             if self.gather(event, partners) == Pulled::NotYet {
-                return ControlFlow::Continue(Progress::Waiting);
+                return ControlFlow::Continue(Advance::Waiting);
             }
             events.pass();
             match self.partners[..] {
@@ -47,7 +47,7 @@ impl Nearest {
         }
     }
 
-    fn gather<P: Feed>(&mut self, event: Hit, partners: &mut Side<P>) -> Pulled<()> {
+    fn gather<P: Feed>(&mut self, event: Hit, partners: &mut Party<P>) -> Pulled<()> {
         loop {
             match partners.peek() {
                 Pulled::Some(partner) if partner.tick <= event.tick => {

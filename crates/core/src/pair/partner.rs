@@ -43,7 +43,7 @@ pub trait Pairs {
 
 /// Where a pairing stands when it returns.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Progress {
+pub enum Advance {
     /// All events have been given out.
     Done,
     /// More marks must arrive.

@@ -3,8 +3,8 @@
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
-use super::partner::{MOST_PARTNERS, Pairs, Partner, Progress, Together};
-use super::side::{Feed, Pulled, Side};
+use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together};
+use super::party::{Feed, Party, Pulled};
 use crate::event::{Certainty, Hit};
 use crate::time::Tick;
 
@@ -32,19 +32,19 @@ impl Preceding {
     /// Pairs as many events as the marks so far allow.
     pub fn advance<E: Feed, P: Feed>(
         &mut self,
-        events: &mut Side<E>,
-        partners: &mut Side<P>,
+        events: &mut Party<E>,
+        partners: &mut Party<P>,
         pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Progress> {
+    ) -> ControlFlow<(), Advance> {
         loop {
             self.certain_pairs(events, partners, pairs)?;
             let event = match events.peek() {
                 Pulled::Some(event) => event,
-                Pulled::End => return ControlFlow::Continue(Progress::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
             };
             if self.absorb(event, partners) == Pulled::NotYet {
-                return ControlFlow::Continue(Progress::Waiting);
+                return ControlFlow::Continue(Advance::Waiting);
             }
             events.pass();
             match self.last {
@@ -64,8 +64,8 @@ impl Preceding {
     #[inline]
     fn certain_pairs<E: Feed, P: Feed>(
         &mut self,
-        events: &mut Side<E>,
-        partners: &mut Side<P>,
+        events: &mut Party<E>,
+        partners: &mut Party<P>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {
         if !self.open.is_empty() {
@@ -94,7 +94,7 @@ impl Preceding {
     }
 
     /// Takes in what may come before an event.
-    fn absorb<P: Feed>(&mut self, event: Hit, partners: &mut Side<P>) -> Pulled<()> {
+    fn absorb<P: Feed>(&mut self, event: Hit, partners: &mut Party<P>) -> Pulled<()> {
         loop {
             match partners.peek() {
                 Pulled::Some(partner) if event.tick.since(partner.tick) >= self.together.possible_from => {

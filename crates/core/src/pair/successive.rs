@@ -2,8 +2,8 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{Pairs, Partner, Progress};
-use super::side::{Feed, Pulled, Side};
+use super::partner::{Advance, Pairs, Partner};
+use super::party::{Feed, Party, Pulled};
 use crate::event::{Certainty, Hit};
 use crate::time::Tick;
 
@@ -18,16 +18,16 @@ impl Successive {
     /// the way from one tick to another, which are asked for in rising order: else they are no pair.
     pub fn advance<E: Feed>(
         &mut self,
-        events: &mut Side<E>,
+        events: &mut Party<E>,
         mut holds: impl FnMut(Tick, Tick) -> bool,
         pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Progress> {
+    ) -> ControlFlow<(), Advance> {
         loop {
             self.certain_pairs(events, &mut holds, pairs)?;
             let hit = match events.peek() {
                 Pulled::Some(hit) => hit,
-                Pulled::End => return ControlFlow::Continue(Progress::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Progress::Waiting),
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
             };
             events.pass();
             let Some(previous) = self.last else {
@@ -60,7 +60,7 @@ impl Successive {
     #[inline]
     fn certain_pairs<E: Feed>(
         &mut self,
-        events: &mut Side<E>,
+        events: &mut Party<E>,
         holds: &mut impl FnMut(Tick, Tick) -> bool,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {

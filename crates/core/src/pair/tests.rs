@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use proptest::prelude::*;
 
 use super::{
-    Feed, Following, Nearest, Pairs, Partner, Preceding, Progress, Pulled, Side, Successive, Together,
+    Advance, Feed, Following, Nearest, Pairs, Partner, Party, Preceding, Pulled, Successive, Together,
 };
 use crate::event::{Certainty, Hit, MarkWord};
 use crate::time::Tick;
@@ -166,11 +166,11 @@ fn nearest_by_hand(events: &[Hit], others: &[Hit], together: Together) -> Vec<Fo
 }
 
 /// Calls a pairing until it is done.
-fn finish(mut advance: impl FnMut() -> ControlFlow<(), Progress>) {
+fn finish(mut advance: impl FnMut() -> ControlFlow<(), Advance>) {
     for _ in 0..1000 {
         match advance() {
-            ControlFlow::Continue(Progress::Waiting) => {}
-            ControlFlow::Continue(Progress::Done) | ControlFlow::Break(()) => return,
+            ControlFlow::Continue(Advance::Waiting) => {}
+            ControlFlow::Continue(Advance::Done) | ControlFlow::Break(()) => return,
         }
     }
     panic!("it waits for ever");
@@ -189,7 +189,7 @@ proptest! {
         most in prop::option::of(1usize..20),
     ) {
         let sides = || {
-            (Side::new(Drip(words(&events, &pauses[0]))), Side::new(Drip(words(&others, &pauses[1]))))
+            (Party::new(Drip(words(&events, &pauses[0]))), Party::new(Drip(words(&others, &pauses[1]))))
         };
         let check = |notes: &Notes, mut wanted: Vec<Found>| {
             // Stopped, it has given out no more.
@@ -236,7 +236,7 @@ proptest! {
 fn doubt_without_end_stays_bounded() {
     let all: Vec<Hit> =
         (1..5000).map(|tick| Hit { tick: Tick(tick), certainty: Certainty::Doubtful }).collect();
-    let (mut starts, mut answers) = (Side::new(Drip(words(&all, &[]))), Side::new(Drip(words(&all, &[]))));
+    let (mut starts, mut answers) = (Party::new(Drip(words(&all, &[]))), Party::new(Drip(words(&all, &[]))));
     let mut notes = Notes { most: Some(3), ..Notes::default() };
     let mut pairing = Following::new(Together { possible_from: 0, certain_from: 1 }, true, 6000);
     finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));

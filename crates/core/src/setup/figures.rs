@@ -2,7 +2,7 @@
 //! conditions that a setup chooses, worked out where they are formulas.
 
 use crate::error::{Error, ErrorKind, Place, Result, suggest};
-use crate::limit::{Kind, Required, Value, evaluate, evaluate_any};
+use crate::limit::{Kind, Operand, Required, evaluate, evaluate_any};
 use crate::quantity::{Quantity, Unit};
 
 use super::reader::{NamedText, OneOrEach, Placed, moved};
@@ -148,7 +148,7 @@ impl<'a> Work<'a> {
 
     /// What a name in a formula stands for: a value of the setup, one of the file, or another limit's
     /// figure: at the same end, or as `tCYC.min`, `tCYC.typ`, `tCYC.max`.
-    fn look_up(&mut self, name: &str, end: End) -> Result<Value> {
+    fn look_up(&mut self, name: &str, end: End) -> Result<Operand> {
         let named = |entries: &'a [NamedText]| {
             let (_, text) = entries.iter().find(|(own, _)| own.value == name)?;
             Some(Placed { value: text.value.clone()?, place: text.place.clone() })
@@ -175,7 +175,7 @@ impl<'a> Work<'a> {
         };
         for end in tries {
             if let Some(quantity) = self.row(place, end)? {
-                return Ok(Value::Quantity(quantity));
+                return Ok(Operand::Quantity(quantity));
             }
         }
         let message = format!("'{name}' has no figure here");
@@ -183,7 +183,7 @@ impl<'a> Work<'a> {
     }
 
     /// A value: a quantity, a number, or a formula that makes one.
-    fn value(&mut self, text: &Placed<String>, end: End) -> Result<Value> {
+    fn value(&mut self, text: &Placed<String>, end: End) -> Result<Operand> {
         evaluate_any(&text.value, &mut |name| self.look_up(name, end)).map_err(|error| placed(error, text))
     }
 }

@@ -25,7 +25,7 @@ use crate::random::Random;
 /// A way in which the board misbehaves.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
-pub enum Fault {
+pub enum BoardFault {
     /// Now and then the converter's data comes 41 ns after the clock, where 25 ns are allowed.
     LateData,
     /// A conversion is answered after 382 us, where 350 us are allowed.
@@ -46,28 +46,28 @@ pub enum Fault {
     BusFree,
 }
 
-impl Fault {
+impl BoardFault {
     /// All faults with their names.
-    pub const ALL: [(Fault, &'static str); 9] = [
-        (Fault::LateData, "late-data"),
-        (Fault::LateConversion, "late-conversion"),
-        (Fault::EarlyReset, "early-reset"),
-        (Fault::ShortWrite, "short-write"),
-        (Fault::ShortHold, "short-hold"),
-        (Fault::RampSpike, "ramp-spike"),
-        (Fault::RailDip, "rail-dip"),
-        (Fault::MissingAck, "missing-ack"),
-        (Fault::BusFree, "bus-free"),
+    pub const ALL: [(BoardFault, &'static str); 9] = [
+        (BoardFault::LateData, "late-data"),
+        (BoardFault::LateConversion, "late-conversion"),
+        (BoardFault::EarlyReset, "early-reset"),
+        (BoardFault::ShortWrite, "short-write"),
+        (BoardFault::ShortHold, "short-hold"),
+        (BoardFault::RampSpike, "ramp-spike"),
+        (BoardFault::RailDip, "rail-dip"),
+        (BoardFault::MissingAck, "missing-ack"),
+        (BoardFault::BusFree, "bus-free"),
     ];
 }
 
-impl fmt::Display for Fault {
+impl fmt::Display for BoardFault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(Self::ALL.iter().find(|(fault, _)| fault == self).map_or("?", |(_, name)| name))
     }
 }
 
-impl FromStr for Fault {
+impl FromStr for BoardFault {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Self> {
@@ -160,7 +160,7 @@ const POWER_GOOD: Instant = Instant::us(4_200);
 pub struct TideGauge {
     names: Vec<String>,
     seed: u64,
-    faults: Vec<Fault>,
+    faults: Vec<BoardFault>,
     devices: Vec<Box<dyn Device>>,
     queues: Queues,
 }
@@ -176,7 +176,7 @@ impl std::fmt::Debug for TideGauge {
 
 impl TideGauge {
     /// A board with these faults, the same again for the same seed.
-    pub fn new(seed: u64, faults: &[Fault]) -> Self {
+    pub fn new(seed: u64, faults: &[BoardFault]) -> Self {
         let names = NODES.iter().map(ToString::to_string).collect();
         let queues = Queues::default();
         let mut board = TideGauge { names, seed, faults: faults.to_vec(), devices: Vec::new(), queues };
@@ -196,7 +196,7 @@ impl Board for TideGauge {
     fn describe(&self) -> String {
         let faults = match self.faults.len() {
             0 => "healthy".to_string(),
-            n if n == Fault::ALL.len() => "with all its faults".to_string(),
+            n if n == BoardFault::ALL.len() => "with all its faults".to_string(),
             n => format!("with {n} of its faults"),
         };
         format!("tide-gauge buoy main board rev B (made up), {faults}, seed {}", self.seed)
@@ -249,17 +249,30 @@ impl Board for TideGauge {
     }
 
     fn restart(&mut self, run: u64) {
-        let has = |fault: Fault| self.faults.contains(&fault);
+        let has = |fault: BoardFault| self.faults.contains(&fault);
         let random = match run {
             0 => Random::new(self.seed),
             run => Random::new(self.seed).split(0x7e57 + run),
         };
-        let power = power::Power::new(has(Fault::EarlyReset), has(Fault::RampSpike), has(Fault::RailDip));
+        let power = power::Power::new(
+            has(BoardFault::EarlyReset),
+            has(BoardFault::RampSpike),
+            has(BoardFault::RailDip),
+        );
         let running = power.released() + Instant::us(300);
-        let adc = adc::Adc::new(running, random.split(1), has(Fault::LateData), has(Fault::LateConversion));
-        let memory =
-            memory::Memory::new(running, random.split(2), has(Fault::ShortWrite), has(Fault::ShortHold));
-        let clock = talk::ClockChip::new(running, has(Fault::MissingAck), has(Fault::BusFree));
+        let adc = adc::Adc::new(
+            running,
+            random.split(1),
+            has(BoardFault::LateData),
+            has(BoardFault::LateConversion),
+        );
+        let memory = memory::Memory::new(
+            running,
+            random.split(2),
+            has(BoardFault::ShortWrite),
+            has(BoardFault::ShortHold),
+        );
+        let clock = talk::ClockChip::new(running, has(BoardFault::MissingAck), has(BoardFault::BusFree));
         self.devices = vec![Box::new(power), Box::new(adc), Box::new(memory), Box::new(clock)];
         self.devices.extend(talk::others(running));
         self.queues = Queues::new((0..NODES.len()).map(|n| Level::from(Self::rests_high(n))).collect());

@@ -1,6 +1,6 @@
 //! What was expected besides timing, in words.
 
-use deep_tap::expect::{Broken, Found, Met, OrderResult, PayloadResult};
+use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult};
 use deep_tap::measure::Measure;
 use deep_tap::quantity::Time;
 
@@ -18,7 +18,7 @@ pub(super) fn text(all: &[Met], tick: Time) -> String {
     }
     let mut text = format!("\n{}\n", grid.text());
     for met in all {
-        let Found::Order(order) = &met.found else { continue };
+        let Detail::Order(order) = &met.found else { continue };
         let mut grid = Grid::new(&["", "state", "times", "shortest", "longest", "in all"], &[2, 3, 4, 5]);
         for stay in &order.stays {
             let length =
@@ -50,8 +50,8 @@ pub(super) fn text(all: &[Met], tick: Time) -> String {
 /// What was found, and where.
 pub(super) fn said(met: &Met) -> (String, Option<Time>) {
     match &met.found {
-        Found::Payload(payload) => payload_text(payload),
-        Found::Order(order) => order_text(order),
+        Detail::Payload(payload) => payload_text(payload),
+        Detail::Order(order) => order_text(order),
         _ => (String::new(), None),
     }
 }

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
-use deep_tap::limit::{BoundLimit, Found, Verdict};
+use deep_tap::limit::{BoundLimit, Verdict, Visited};
 use deep_tap::quantity::Quantity;
 
 use crate::errors::Failure;
@@ -53,7 +53,7 @@ impl<'a> Rows<'a> {
             let span = bound.span(capture, rule);
             let mut failed = None;
             bound.occurrences(capture, rule, &mut |found| {
-                let Found::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };
+                let Visited::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };
                 let bounds = occurrence.bounds(&span);
                 let row = [
                     Cell::Text(&name),

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use deep_tap::capture::Capture;
-use deep_tap::decode::{SerialBus, Statistics};
+use deep_tap::decode::{FrameStatistics, SerialBus};
 use deep_tap::diagnose::measured_bit_rate;
 use deep_tap::quantity::{Frequency, Time};
 use serde::Serialize;
@@ -35,7 +35,7 @@ struct Said {
 /// Writes a row for each bus; how many frames there are.
 pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
     let (args, capture, ticks, buses) = (listing.args, listing.capture, listing.ticks, listing.buses.clone());
-    let mut seen: Vec<Statistics> = buses.iter().map(|_| Statistics::default()).collect();
+    let mut seen: Vec<FrameStatistics> = buses.iter().map(|_| FrameStatistics::default()).collect();
     for listed in listing {
         if let Some(place) = buses.iter().position(|bus| std::ptr::eq(*bus, listed.bus)) {
             seen[place].add(&listed.frame);
@@ -48,7 +48,7 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
     Ok(seen.iter().map(|seen| seen.frames).sum())
 }
 
-fn said(capture: &Capture, bus: &SerialBus, seen: &Statistics, ticks: u64) -> Said {
+fn said(capture: &Capture, bus: &SerialBus, seen: &FrameStatistics, ticks: u64) -> Said {
     let time = |ticks: u64| capture.base().length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
     Said {
         bus: bus.name().to_string(),

@@ -6,7 +6,7 @@ use std::path::Path;
 use deep_tap::draw::Histogram;
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
-use deep_tap::limit::{Found, LimitResult};
+use deep_tap::limit::{LimitResult, Visited};
 use deep_tap::measure::Distribution;
 use deep_tap::quantity::Rational;
 use deep_tap::quantity::Unit;
@@ -60,7 +60,7 @@ pub(super) fn of_limit(args: &args::Measure, loaded: &Job, name: &str, out: &mut
     };
     let mut values = Distribution::default();
     bound.occurrences(capture, Rule::Proven, &mut |found| {
-        if let Found::Occurrence(occurrence) = found
+        if let Visited::Occurrence(occurrence) = found
             && let Some(value) = occurrence.value(capture.base())
             && let Some(count) = value.to_rational().checked_div(step)
         {

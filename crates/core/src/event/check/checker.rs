@@ -6,8 +6,8 @@ use super::frames::{FrameForm, FrameTests};
 use super::names::{Meaning, Scope};
 use crate::error::{Error, Result};
 use crate::event::syntax::{
-    Comparison, Condition, Direction, Event, Name, Simple, SimpleKind, Span, StepLimit, Test, ValuePattern,
-    located,
+    Comparison, Condition, Direction, Event, Name, Simple, SimpleKind, StepLimit, Test, TextSpan,
+    ValuePattern, located,
 };
 use crate::line::{Side, Signal};
 
@@ -18,7 +18,7 @@ pub(super) struct Checker<'a> {
 }
 
 impl Checker<'_> {
-    fn refuse<T>(&self, span: &Span, message: impl Into<String>, help: &str) -> Result<T> {
+    fn refuse<T>(&self, span: &TextSpan, message: impl Into<String>, help: &str) -> Result<T> {
         Err(located(self.text, span.clone(), message.into(), Some(help.to_string())))
     }
 

@@ -11,7 +11,7 @@ use crate::event::hit::{Certainty, Hit};
 use crate::event::run::Hits;
 use crate::event::syntax::Direction;
 use crate::event::timed::TimedProgram;
-use crate::known::{Order, Precision, Rule};
+use crate::known::{Precedence, Precision, Rule};
 use crate::line::{Level, Signal};
 use crate::time::Tick;
 
@@ -40,7 +40,7 @@ struct Guard<'a> {
     capture: &'a Capture,
     test: &'a Test3,
     signals: Vec<Signal>,
-    order: Order,
+    order: Precedence,
 }
 
 impl Guard<'_> {

@@ -6,7 +6,7 @@ use super::marks::Marks;
 use crate::capture::{Capture, Merged};
 use crate::event::check::{ConditionProgram, Test3};
 use crate::event::hit::Hit;
-use crate::known::{Order, Precision, Rule};
+use crate::known::{Precedence, Precision, Rule};
 use crate::line::{Level, Signal};
 use crate::quantity::Voltage;
 use crate::time::Tick;
@@ -56,7 +56,7 @@ struct Merging<'a> {
     capture: &'a Capture,
     test: &'a Test3,
     signals: Vec<Signal>,
-    order: Order,
+    order: Precedence,
     merged: Merged<'a>,
     open: Option<Stretch>,
     before: Option<bool>,

@@ -1,6 +1,6 @@
 //! Words, numbers and signs of the event language.
 
-use super::tree::Span;
+use super::tree::TextSpan;
 
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Token {
@@ -20,7 +20,7 @@ pub(super) enum Token {
 const SIGNS: [&str; 11] = ["==", "!=", "<=", ">=", "..", "<", ">", "(", ")", ",", "%"];
 
 /// Splits an expression into tokens with their places; the last one is [`Token::End`].
-pub(super) fn tokens(text: &str) -> Vec<(Token, Span)> {
+pub(super) fn tokens(text: &str) -> Vec<(Token, TextSpan)> {
     let mut tokens = Vec::new();
     let mut at = 0;
     while let Some(first) = text[at..].chars().next() {

@@ -7,8 +7,8 @@ mod tree;
 pub use parser::KEYWORDS;
 pub(in crate::event) use parser::{field_tests, located};
 pub use tree::{
-    Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Span, Step,
-    StepLimit, Test, ValuePattern,
+    Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Step, StepLimit,
+    Test, TextSpan, ValuePattern,
 };
 
 /// Whether an expression uses a name, as a word of its own.

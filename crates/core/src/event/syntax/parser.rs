@@ -59,7 +59,7 @@ pub(in crate::event) fn field_tests(text: &str) -> Result<Vec<FieldTest>> {
 /// Why an attempt failed: where, what to say, how to help.
 #[derive(Clone, Debug)]
 struct Failure {
-    span: Span,
+    span: TextSpan,
     message: String,
     help: Option<String>,
 }
@@ -68,7 +68,7 @@ type Attempt<T> = Result<T, Failure>;
 
 struct Parser<'a> {
     text: &'a str,
-    tokens: Vec<(Token, Span)>,
+    tokens: Vec<(Token, TextSpan)>,
     at: usize,
     depth: usize,
     /// The failure that got furthest among abandoned attempts.
@@ -98,7 +98,7 @@ impl<'a> Parser<'a> {
         &self.tokens[self.at].0
     }
 
-    fn span(&self) -> Span {
+    fn span(&self) -> TextSpan {
         self.tokens[self.at].1.clone()
     }
 
@@ -134,7 +134,7 @@ impl<'a> Parser<'a> {
         found
     }
 
-    fn fail<T>(&self, span: Span, message: impl Into<String>, help: Option<String>) -> Attempt<T> {
+    fn fail<T>(&self, span: TextSpan, message: impl Into<String>, help: Option<String>) -> Attempt<T> {
         Err(Failure { span, message: message.into(), help })
     }
 
@@ -494,7 +494,7 @@ impl<'a> Parser<'a> {
     }
 }
 
-fn condition_alone(span: Span) -> Failure {
+fn condition_alone(span: TextSpan) -> Failure {
     let help = "write 'when …' for the instant it becomes true, or '… for > 20 ns' for how long it lasts";
     Failure { span, message: "this is a condition; an event is an instant".into(), help: Some(help.into()) }
 }
@@ -522,7 +522,7 @@ fn pattern(text: &str) -> Option<(u64, u64)> {
 }
 
 /// An error at a place in an expression.
-pub(in crate::event) fn located(text: &str, span: Span, message: String, help: Option<String>) -> Error {
+pub(in crate::event) fn located(text: &str, span: TextSpan, message: String, help: Option<String>) -> Error {
     let place = TextPlace { name: Arc::from(""), text: Arc::from(text), span };
     let error = Error::new(ErrorKind::Event, message).at(Place::Text(place));
     match help {

@@ -5,7 +5,7 @@ use std::ops::Range;
 use crate::quantity::{Time, Voltage};
 
 /// A stretch of the expression's text, in bytes from 0.
-pub type Span = Range<usize>;
+pub type TextSpan = Range<usize>;
 
 /// A name as it was written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -13,7 +13,7 @@ pub struct Name {
     /// The name, without quotes.
     pub text: String,
     /// Where it stands.
-    pub span: Span,
+    pub span: TextSpan,
 }
 
 /// `step { "then" step [ limit ] }`: one step, or several that follow each other.
@@ -22,7 +22,7 @@ pub struct Event {
     /// The steps, at least one.
     pub steps: Vec<Step>,
     /// The whole expression.
-    pub span: Span,
+    pub span: TextSpan,
 }
 
 /// One step of a sequence.
@@ -37,7 +37,7 @@ pub struct Step {
     /// `within` or `after`, counted from the step before.
     pub limit: Option<StepLimit>,
     /// Where it stands.
-    pub span: Span,
+    pub span: TextSpan,
 }
 
 /// When a step may happen, counted from the step before; in time, or in whole ticks.
@@ -57,7 +57,7 @@ pub struct Simple {
     /// What must hold at that instant.
     pub guard: Option<Condition>,
     /// Where it stands.
-    pub span: Span,
+    pub span: TextSpan,
 }
 
 /// What a simple event is.
@@ -145,7 +145,7 @@ pub struct ValuePattern {
     /// A one for each bit that may be anything.
     pub open: u64,
     /// Where it stands.
-    pub span: Span,
+    pub span: TextSpan,
 }
 
 /// What holds over time.

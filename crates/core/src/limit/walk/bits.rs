@@ -7,7 +7,7 @@ use crate::bus::{Frame, FrameSink};
 use crate::decode::{Protocol, SerialBus};
 use crate::error::Result;
 use crate::limit::judge::Verdict;
-use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::limit::required::Required;
 use crate::quantity::Quantity;
 use crate::quantity::{Frequency, Rational};
@@ -43,8 +43,8 @@ struct Frames<'w, 'a, S> {
 impl<S: Take> FrameSink for Frames<'_, '_, S> {
     fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
         match self.measure(&frame) {
-            Some(occurrence) => self.sink.found(Found::Occurrence(occurrence)),
-            None => self.sink.found(Found::Unpaired(frame.start)),
+            Some(occurrence) => self.sink.found(Visited::Occurrence(occurrence)),
+            None => self.sink.found(Visited::Unpaired(frame.start)),
         }
     }
 }

@@ -6,7 +6,7 @@ use super::{Holding, Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
 use crate::known::{Rule, Span};
 use crate::limit::judge::Verdict;
-use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::limit::required::Required;
 use crate::pair::Partner;
 use crate::quantity::Quantity;
@@ -28,7 +28,7 @@ impl Walk<'_> {
             let cut_start = !stretch.begins && stretch.start.0 == 0;
             let cut_end = !stretch.ends && stretch.end.0 == self.capture.len();
             if cut_start || cut_end {
-                sink.found(Found::Unpaired(stretch.start))?;
+                sink.found(Visited::Unpaired(stretch.start))?;
                 continue;
             }
             let certainty = if sure { Certainty::Certain } else { Certainty::Doubtful };
@@ -41,7 +41,7 @@ impl Walk<'_> {
                 let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
                 let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
                 let measured = Measured::Interval { ticks, partners };
-                sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
+                sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
             }
         }
         ControlFlow::Continue(())
@@ -71,7 +71,7 @@ impl Walk<'_> {
             }
             let held = counts.is_none() || holding.all_the_way(first.start, stretch.start);
             if !first.begins || !first.ends || !stretch.begins || !held {
-                sink.found(Found::Unpaired(first.start))?;
+                sink.found(Visited::Unpaired(first.start))?;
                 continue;
             }
             let (part, period) = (first.end.since(first.start), stretch.start.since(first.start));
@@ -86,9 +86,9 @@ impl Walk<'_> {
             };
             let measured = Measured::Share { part, period };
             let (start, end) = (first.start, stretch.start);
-            sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
+            sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
         }
-        last.map_or(ControlFlow::Continue(()), |last| sink.found(Found::Unpaired(last.start)))
+        last.map_or(ControlFlow::Continue(()), |last| sink.found(Visited::Unpaired(last.start)))
     }
 }
 

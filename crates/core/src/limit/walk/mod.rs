@@ -16,13 +16,13 @@ use std::ops::ControlFlow;
 use super::bound::{BoundLimit, Programs};
 use super::judge::{Judge, Verdict};
 use super::kind::Kind;
-use super::occurrence::{Doubt, Found, Measured, Occurrence};
+use super::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{ConditionProgram, MarkWords, Stretch, Stretches, TimedProgram};
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::Signal;
-use crate::pair::{Side, Together};
+use crate::pair::{Party, Together};
 use crate::time::Tick;
 
 impl BoundLimit {
@@ -49,7 +49,7 @@ impl BoundLimit {
         &self,
         capture: &Capture,
         rule: Rule,
-        sink: &mut dyn FnMut(Found) -> ControlFlow<()>,
+        sink: &mut dyn FnMut(Visited) -> ControlFlow<()>,
     ) -> Result<()> {
         match self.settled(capture) {
             Some(limit) => limit.walk(capture, rule, &mut Each(sink)),
@@ -109,20 +109,20 @@ impl BoundLimit {
 
 /// Takes what a walk finds, and may say stop.
 pub(super) trait Take {
-    fn found(&mut self, found: Found) -> ControlFlow<()>;
+    fn found(&mut self, found: Visited) -> ControlFlow<()>;
 
     /// The same for two events that certainly belong together; by far the most are such.
     #[inline]
     fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {
-        self.found(Found::Occurrence(certain.occurrence()))
+        self.found(Visited::Occurrence(certain.occurrence()))
     }
 }
 
 /// Passes everything on.
-struct Each<'s>(&'s mut dyn FnMut(Found) -> ControlFlow<()>);
+struct Each<'s>(&'s mut dyn FnMut(Visited) -> ControlFlow<()>);
 
 impl Take for Each<'_> {
-    fn found(&mut self, found: Found) -> ControlFlow<()> {
+    fn found(&mut self, found: Visited) -> ControlFlow<()> {
         (self.0)(found)
     }
 }
@@ -224,11 +224,11 @@ impl<'a> Walk<'a> {
     }
 
     /// The marks of an event, to be paired with others.
-    fn side<'p>(&self, program: &'p TimedProgram) -> Side<MarkWords<'p>>
+    fn party<'p>(&self, program: &'p TimedProgram) -> Party<MarkWords<'p>>
     where
         'a: 'p,
     {
-        Side::new(program.marks(self.capture, self.capture.range(), self.rule))
+        Party::new(program.marks(self.capture, self.capture.range(), self.rule))
     }
 
     fn unknown_within(&self, start: Tick, end: Tick) -> bool {

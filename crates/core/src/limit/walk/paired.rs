@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use super::{CertainPair, Holding, Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Hit, TimedProgram};
 use crate::limit::judge::Verdict;
-use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::pair::{Following, Nearest, Pairs, Partner, Preceding, Successive};
 use crate::time::Tick;
 
@@ -18,7 +18,7 @@ impl Walk<'_> {
         superseded: bool,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        let (mut starts, mut answers) = (self.side(from), self.side(to));
+        let (mut starts, mut answers) = (self.party(from), self.party(to));
         let mut pairing = Following::new(self.together, superseded, self.capture.len());
         let settle = &mut Settle { walk: self, sink };
         pairing.advance(&mut starts, &mut answers, settle).map_continue(drop)
@@ -31,7 +31,7 @@ impl Walk<'_> {
         reference: &TimedProgram,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        let (mut events, mut partners) = (self.side(reference), self.side(data));
+        let (mut events, mut partners) = (self.party(reference), self.party(data));
         let settle = &mut Settle { walk: self, sink };
         Preceding::new(self.together).advance(&mut events, &mut partners, settle).map_continue(drop)
     }
@@ -43,7 +43,7 @@ impl Walk<'_> {
         to: &TimedProgram,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        let (mut events, mut partners) = (self.side(from), self.side(to));
+        let (mut events, mut partners) = (self.party(from), self.party(to));
         let settle = &mut Settle { walk: self, sink };
         Nearest::new(self.together).advance(&mut events, &mut partners, settle).map_continue(drop)
     }
@@ -55,7 +55,7 @@ impl Walk<'_> {
         condition: Option<&ConditionProgram>,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        let mut events = self.side(event);
+        let mut events = self.party(event);
         let mut holding = Holding::new(condition, self.capture);
         let holds = |from, to| holding.all_the_way(from, to);
         let settle = &mut Settle { walk: self, sink };
@@ -67,7 +67,7 @@ impl Walk<'_> {
         let recorded = event.is_recorded();
         let Some(shown) = partners.iter().find(|p| p.recorded && p.ticks >= 0).or(partners.first()) else {
             return if recorded {
-                sink.found(Found::Unpaired(event.tick))
+                sink.found(Visited::Unpaired(event.tick))
             } else {
                 ControlFlow::Continue(())
             };
@@ -96,7 +96,7 @@ impl Walk<'_> {
         let ticks = shown.ticks;
         let partners = (all.clone().min().unwrap_or(ticks), all.max().unwrap_or(ticks));
         let measured = Measured::Interval { ticks, partners };
-        sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
+        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
     }
 }
 

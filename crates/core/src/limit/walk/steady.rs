@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use super::{Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Stretch, TimedProgram};
 use crate::limit::judge::Verdict;
-use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::pair::Pulled;
 use crate::time::Tick;
 
@@ -16,7 +16,7 @@ impl Walk<'_> {
         holds: &ConditionProgram,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        let mut hits = self.side(changes);
+        let mut hits = self.party(changes);
         let mut stretches = holds.stretches(self.capture, self.capture.range()).peekable();
         // A change so soon after the end may have been before it.
         let window = self.together.certain_from.max(0) as u64;
@@ -44,7 +44,7 @@ impl Walk<'_> {
             } else if stretch.begins && stretch.ends {
                 self.tell(stretch, stretch.end, Verdict::Pass, Doubt::Order, sink)?;
             } else {
-                sink.found(Found::Unpaired(stretch.start))?;
+                sink.found(Visited::Unpaired(stretch.start))?;
             }
         }
         ControlFlow::Continue(())
@@ -63,6 +63,6 @@ impl Walk<'_> {
         let ticks = end.since(start);
         let measured = Measured::Interval { ticks, partners: (ticks, ticks) };
         let doubt = (verdict == Verdict::Inconclusive).then_some(doubt);
-        sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
+        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
     }
 }

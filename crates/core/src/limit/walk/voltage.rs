@@ -9,7 +9,7 @@ use crate::known::{Instants, Rule};
 use crate::limit::bound::{Programs, Ramp};
 use crate::limit::judge::Verdict;
 use crate::limit::kind::{Mark, Which};
-use crate::limit::occurrence::{Doubt, Found, Measured, Occurrence};
+use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::limit::required::Required;
 use crate::line::{AnalogId, Crossing, Side};
 use crate::measure::{VoltageLevels, voltage_levels};
@@ -102,7 +102,7 @@ impl Walk<'_> {
                     let doubt = counts.is_none().then_some(Doubt::Unknown);
                     self.tell_voltage(trace, stretch, (voltage, voltage), doubt, required, sink)?;
                 }
-                None => sink.found(Found::Unpaired(stretch.start))?,
+                None => sink.found(Visited::Unpaired(stretch.start))?,
             }
         }
         ControlFlow::Continue(())
@@ -117,7 +117,7 @@ impl Walk<'_> {
         sink: &mut S,
     ) -> ControlFlow<()> {
         let Some(extremes) = trace.extremes(stretch.start..stretch.end) else {
-            return sink.found(Found::Unpaired(stretch.start));
+            return sink.found(Visited::Unpaired(stretch.start));
         };
         let scale = trace.scale();
         let ends = (scale.voltage(extremes.least), scale.voltage(extremes.most));
@@ -160,7 +160,7 @@ impl Walk<'_> {
         }
         let measured = Measured::Voltage { voltage: shown, error };
         let (start, end) = (stretch.start, stretch.end);
-        sink.found(Found::Occurrence(Occurrence { start, end, measured, verdict, doubt: told }))
+        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt: told }))
     }
 }
 

@@ -7,11 +7,11 @@ use crate::time::Tick;
 /// Within how many ticks edges of different inputs may have come in another order than the record
 /// shows. Made by [`Precision::order`](super::Precision::order).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Order {
+pub struct Precedence {
     pub(super) reach: Option<u64>,
 }
 
-impl Order {
+impl Precedence {
     /// Edges at most this many ticks apart may have come in another order; `None` when the order is
     /// always certain, also of edges that share a tick.
     pub fn reach(self) -> Option<u64> {

@@ -30,9 +30,9 @@ impl<I: Iterator<Item = MarkWord>> Feed for I {
     }
 }
 
-/// One side of a pairing: the marks of an event, and how far they were looked at.
+/// One party of a pairing: the marks of an event, and how far they were looked at.
 #[derive(Debug)]
-pub struct Side<F> {
+pub struct Party<F> {
     feed: F,
     /// What is left of the present word.
     word: MarkWord,
@@ -45,10 +45,10 @@ pub struct Side<F> {
     more: VecDeque<Hit>,
 }
 
-impl<F: Feed> Side<F> {
+impl<F: Feed> Party<F> {
     /// Reads from the start.
     pub fn new(feed: F) -> Self {
-        Side { feed, word: MarkWord::default(), left: 0, ahead: None, first: None, more: VecDeque::new() }
+        Party { feed, word: MarkWord::default(), left: 0, ahead: None, first: None, more: VecDeque::new() }
     }
 
     /// The feed.
@@ -94,7 +94,7 @@ impl<F: Feed> Side<F> {
     /// The next mark if it is certain and at hand: what nearly every pair is made of, without the care
     /// that the others take.
     ///
-    /// PERF: with [`peek`](Side::peek) alone, limits on clean records took a tenth longer.
+    /// PERF: with [`peek`](Party::peek) alone, limits on clean records took a tenth longer.
     #[inline(always)]
     pub(super) fn certain(&mut self) -> Option<Tick> {
         if let Some(first) = self.first {
@@ -131,7 +131,7 @@ impl<F: Feed> Side<F> {
         self.ahead.and_then(|word| first_certain(&word, word.all()))
     }
 
-    /// Passes the mark that [`certain`](Side::certain) gave.
+    /// Passes the mark that [`certain`](Party::certain) gave.
     #[inline(always)]
     pub(super) fn pass_certain(&mut self) {
         match self.first {
