@@ -6,7 +6,7 @@ use crate::bus::{Decoder, Frame, FrameSink};
 use crate::capture::{Capture, Edges};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels, LineId};
-use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
+use crate::scan::{Feeder, GROUP, Plane, SPAN, Samples, Slicer, Stretch};
 use crate::time::Tick;
 
 /// Decodes a stretch of a stored capture, until the sink says stop. `lines` are those that the decoder
@@ -190,8 +190,8 @@ pub struct StreamDecoder<'a> {
     slicer: Slicer,
     planes: Vec<Plane>,
     unknown: Vec<Plane>,
+    feeder: Feeder,
     position: u64,
-    last: Option<Levels>,
 }
 
 impl<'a> StreamDecoder<'a> {
@@ -208,8 +208,8 @@ impl<'a> StreamDecoder<'a> {
             slicer: Slicer::new(),
             unknown: planes.clone(),
             planes,
+            feeder: Feeder::new((0..bits.len()).collect()),
             position: 0,
-            last: None,
         })
     }
 
@@ -227,45 +227,18 @@ impl<'a> StreamDecoder<'a> {
     fn span(&mut self, samples: Samples<'_>, sink: &mut dyn FrameSink) -> ControlFlow<()> {
         let (count, width) = (samples.len(), samples.width());
         self.slicer.planes(samples.levels(), width, &self.bits, &mut self.planes);
-        self.unknown.iter_mut().for_each(|plane| plane.fill(0));
-        if !samples.unknown().is_empty() {
+        let open = !samples.unknown().is_empty();
+        if open {
             self.slicer.planes(samples.unknown(), width, &self.bits, &mut self.unknown);
         }
-        let at = |planes: &[Plane], sample: usize| {
-            let bit = |plane: &Plane| plane[sample / GROUP] >> (sample % GROUP) & 1;
-            planes.iter().enumerate().fold(0, |word, (line, plane)| word | bit(plane) << line)
-        };
-        let levels = |sample: usize| {
-            let unknown = at(&self.unknown, sample);
-            Levels { high: at(&self.planes, sample) & !unknown, unknown }
-        };
-        let mut last = match self.last {
-            Some(last) => last,
-            None => {
-                let first = levels(0);
-                self.decoder.begin(Tick(self.position), first);
-                first
-            }
-        };
-        for word in 0..count.div_ceil(GROUP) {
-            let mut changes = 0;
-            for line in 0..self.bits.len() {
-                let (plane, unknown) =
-                    (self.planes[line][word] & !self.unknown[line][word], self.unknown[line][word]);
-                changes |= plane ^ (plane << 1 | last.high >> line & 1);
-                changes |= unknown ^ (unknown << 1 | last.unknown >> line & 1);
-            }
-            if count - word * GROUP < GROUP {
-                changes &= (1 << (count - word * GROUP)) - 1;
-            }
-            while changes != 0 {
-                let sample = word * GROUP + changes.trailing_zeros() as usize;
-                changes &= changes - 1;
-                self.decoder.change(Tick(self.position + sample as u64), levels(sample), sink)?;
-            }
-            last = levels((word * GROUP + GROUP - 1).min(count - 1));
+        let unknown = open.then_some(&self.unknown[..]);
+        let stretch = Stretch { planes: &self.planes, unknown, len: count };
+        if let Some(levels) = self.feeder.begin(stretch) {
+            self.decoder.begin(Tick(self.position), levels);
         }
-        self.last = Some(last);
+        self.feeder.feed(stretch, |sample, levels| {
+            self.decoder.change(Tick(self.position + sample as u64), levels, sink)
+        })?;
         self.position += count as u64;
         self.decoder.pass(Tick(self.position), sink)
     }

@@ -5,12 +5,14 @@
 
 #[cfg(target_arch = "x86_64")]
 mod avx2;
+mod feeder;
 mod filler;
 mod memory;
 mod own;
 mod planes;
 mod samples;
 
+pub(crate) use feeder::{Feeder, Stretch};
 pub use filler::{Filler, fill};
 pub use memory::Memory;
 pub(crate) use planes::{GROUP, Plane, SPAN, Slicer};

@@ -7,8 +7,8 @@ use std::ops::ControlFlow;
 use super::window::{NONE, Window};
 use crate::bus::{Decoder, Frame, FrameSink};
 use crate::event::check::{FrameForm, FrameTests};
-use crate::line::{Levels, Signal};
-use crate::scan::{GROUP, Plane};
+use crate::line::Signal;
+use crate::scan::{Feeder, GROUP, Plane, Stretch};
 use crate::time::{Tick, TimeBase};
 
 /// Ends of the frames that meet some tests.
@@ -30,8 +30,7 @@ impl FrameSink for Ends {
 pub(super) struct FramePart {
     /// `None` for a clock at which the bus cannot be decoded; that is refused before.
     decoder: Option<Box<dyn Decoder>>,
-    /// The bus's lines, in its own order.
-    slots: Vec<usize>,
+    feeder: Feeder,
     /// Ends of frames that were found and lie ahead.
     ahead: BTreeSet<u64>,
     ends: Ends,
@@ -39,7 +38,7 @@ pub(super) struct FramePart {
 
 impl fmt::Debug for FramePart {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("FramePart").field("slots", &self.slots).field("ahead", &self.ahead).finish()
+        f.debug_struct("FramePart").field("ahead", &self.ahead).finish()
     }
 }
 
@@ -48,7 +47,7 @@ impl FramePart {
         let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
         FramePart {
             decoder: form.bus.decoder(base).ok(),
-            slots: form.bus.lines().iter().map(|line| slot(&line.into())).collect(),
+            feeder: Feeder::new(form.bus.lines().iter().map(|line| slot(&line.into())).collect()),
             ahead: BTreeSet::new(),
             ends: Ends { tests: form.tests.clone(), found: Vec::new() },
         }
@@ -56,28 +55,15 @@ impl FramePart {
 
     pub(super) fn advance(&mut self, window: &Window<'_>) -> Plane {
         let Some(decoder) = &mut self.decoder else { return NONE };
-        let at = |planes: &[Plane], tick: usize| {
-            let bit = |slot: &usize| planes[*slot][tick / GROUP] >> (tick % GROUP) & 1;
-            self.slots.iter().enumerate().fold(0, |word, (line, slot)| word | bit(slot) << line)
-        };
-        let levels = |tick: usize| {
-            let unknown = if window.open { at(window.unknown, tick) } else { 0 };
-            Levels { high: at(window.planes, tick) & !unknown, unknown }
-        };
-        if window.start == 0 {
-            decoder.begin(Tick(0), levels(0));
+        let unknown = window.open.then_some(window.unknown);
+        let stretch = Stretch { planes: window.planes, unknown, len: window.len as usize };
+        if let Some(levels) = self.feeder.begin(stretch) {
+            decoder.begin(Tick(window.start), levels);
         }
-        let mut changes = NONE;
-        self.slots.iter().for_each(|slot| window.or_into(&mut changes, &window.changes(*slot)));
-        window.trim_to_past(&mut changes);
-        for (word, mut changes) in changes.into_iter().enumerate().take(window.words()) {
-            while changes != 0 {
-                let tick = word * GROUP + changes.trailing_zeros() as usize;
-                changes &= changes - 1;
-                // The sink never says stop.
-                let _ = decoder.change(Tick(window.start + tick as u64), levels(tick), &mut self.ends);
-            }
-        }
+        // The sink never says stop.
+        let _ = self.feeder.feed(stretch, |tick, levels| {
+            decoder.change(Tick(window.start + tick as u64), levels, &mut self.ends)
+        });
         let end = window.start + u64::from(window.len);
         let _ = decoder.pass(Tick(end), &mut self.ends);
         // A frame is found at its end at the latest, and perhaps before.
