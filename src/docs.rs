@@ -29,3 +29,7 @@ pub mod performance {}
 
 #[doc = include_str!("../docs/capture-file.md")]
 pub mod capture_file {}
+
+#[cfg(doctest)]
+#[doc = include_str!("../README.md")]
+pub mod read_me {}

@@ -6,17 +6,14 @@
 //! at this sample rate (and then it names the rate that decides), or not seen; and never wrong.
 //!
 //! ```
-//! use deep_tap::capture::{Capture, Trace};
+//! use deep_tap::capture::Capture;
 //! use deep_tap::event::Scope;
 //! use deep_tap::known::Rule;
 //! use deep_tap::limit::{Limit, Verdict, check};
-//! use deep_tap::line::Level;
-//! use deep_tap::time::TimeBase;
 //!
-//! // A write pulse of four ticks of 10 ns: its true width lies between 30 ns and 50 ns.
-//! let strobe = Trace::toggling(Level::High, [40, 44], 100)?;
-//! let base = TimeBase::from_rate("100 MS/s".parse()?)?;
-//! let capture = Capture::builder(base, 100).line("WE_N", strobe).build()?;
+//! // Samples at 100 MS/s with a write pulse of four: its true width lies between 30 ns and 50 ns.
+//! let samples = [1u8, 1, 1, 0, 0, 0, 0, 1, 1, 1];
+//! let capture = Capture::of_samples("100 MS/s", &["WE_N"], &samples)?;
 //!
 //! let verdict = |min: &str| -> deep_tap::Result<Verdict> {
 //!     let width = Limit::width("tWP", "WE_N low").min(min).bind(&Scope::of(&capture))?;
@@ -33,17 +30,20 @@
 //! A [`setup`] says what to record and what to check. An [`instrument`] delivers blocks of samples;
 //! [`scan`] turns them into traces, one per [line](mod@line); a [`capture`] is traces with a [`time`] base.
 //! An [`event`] is an instant described in one small language, the same for triggers, searches and
-//! limits. A [`limit`] is a row of a datasheet's timing table; checking it finds every occurrence
-//! and decides each exactly. [format](mod@format) reads and writes files; [bench](mod@bench) has a simulated board and
+//! limits. A [`limit`] is a row of a datasheet's timing table; checking it [pairs](pair) its events, works
+//! out what is [`known`] of each interval, and decides each exactly. A [`job`] is a record with its setup,
+//! where everything has a name. [format](mod@format) reads and writes files; [bench](mod@bench) has a simulated board and
 //! instrument that behave like real ones; [`draw`] makes pictures.
 //!
 //! # By task
 //!
 //! | to | see |
 //! |---|---|
+//! | make a capture of samples at hand | [`capture::Capture::of_samples`], `examples/first_samples.rs` |
+//! | open a capture or a dump with its setup, find things in it by name | [`job::Job`] |
 //! | read a setup with its limits files | [`setup::Setup`] |
 //! | ask whether a setup is possible, wise, able to decide | [`setup::Setup::plan`], [`plan::advice`], [`limit::BoundLimit::outlook`] |
-//! | record from an instrument | [`setup::Setup::record`], or without a setup [`instrument::Acquisition`] |
+//! | record from an instrument | [`setup::Setup::record`], or without a setup [`instrument::Acquisition`], `examples/first_instrument.rs` |
 //! | record more than fits into memory | [`format::dtap::Recorder`] |
 //! | see which lines are alive | [`measure::Activity`] |
 //! | know the voltages of analog lines, or of all by moving thresholds | [`measure::voltage_levels`], [`setup::Setup::sweep_levels`] |
@@ -54,14 +54,15 @@
 //! | read or write a simulation's dump | [`format::vcd`] |
 //! | search for an event | [`event::Program`], [`event::StreamSearch`] |
 //! | know how well an interval is known | [`known::Precision`], [`known::Span`] |
-//! | check limits | [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`]; each violation [`limit::violations`] |
+//! | write a limit in code | [`limit::Limit`] |
+//! | check limits | [`job::Job::check`], [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`]; each violation [`limit::violations`] |
 //! | measure intervals, pulses, jitter, with bounds | [`measure::chain`], [`measure::periods`], [`measure::widths`], [`measure::jitter`], [`measure::around`] |
 //! | compare bytes and orders of states with what is expected | [`expect::Expectation`] |
 //! | draw waveforms or a histogram | [`draw::Sheet`], [`draw::Histogram`], as text [`draw::Picture`] |
-//! | decode a serial bus | [`decode::decode`], [`decode::Frames`]; with one of your own `examples/own_decoder.rs` |
+//! | decode a serial bus | [`decode::SerialBus::frames`], several in order of time [`job::Job::frames`]; `examples/first_dump.rs`, with a decoder of your own `examples/own_decoder.rs` |
 //! | know registers behind a bus by name, in units | [`decode::Registers`] |
 //! | know why a bus is not read as it was meant | [`diagnose::diagnose`] |
-//! | pair requests with their answers | [`measure::answers`] |
+//! | pair requests with their answers | [`measure::answers`]; events of any two kinds [`pair`] |
 //! | ask a trace about a place | [`capture::Trace`] |
 //!
 //! # What is not here yet
