@@ -14,6 +14,8 @@ mod chunks_builder;
 mod crossing;
 mod merged;
 mod record;
+#[cfg(test)]
+mod tests;
 mod trace;
 
 pub use analog::{ANALOG_BLOCK, AnalogBuilder, AnalogSource, AnalogTrace, Extremes, StoredCodes};

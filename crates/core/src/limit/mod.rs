@@ -22,6 +22,8 @@ mod required;
 mod result;
 mod row;
 mod runs;
+#[cfg(test)]
+mod tests;
 mod violations;
 mod walk;
 

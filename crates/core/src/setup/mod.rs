@@ -13,6 +13,8 @@ mod registers;
 mod resolve;
 mod serial;
 mod source;
+#[cfg(test)]
+mod tests;
 mod wiring;
 
 pub use levels::{SweptLevel, SweptLine};

@@ -53,12 +53,14 @@ impl Reader {
         }
         let empty = DeTable::new();
         // After a syntax error the rest would only be misunderstood.
-        let broken = !self.problems.borrow().is_empty();
+        let slips = self.problems.borrow().len();
+        let broken = slips > 0;
         let table = if broken { &empty } else { table.get_ref() };
         let section = Section::new(self, table, 0..0, String::new());
         let result = read(&section);
-        if !broken {
-            section.finish();
+        match broken {
+            true => self.problems.borrow_mut().truncate(slips),
+            false => section.finish(),
         }
         result
     }
