@@ -4,8 +4,10 @@ use super::reader::Reader;
 use crate::error::{ErrorKind, Place};
 use crate::quantity::Time;
 
+type Understood = (Option<Time>, Option<String>, Option<bool>);
+
 /// Reads `pace`, `name` and `loud` of a text: what was understood, and each problem with the text it points at.
-fn read(text: &str) -> ((Option<Time>, Option<String>, Option<bool>), Vec<(String, String)>) {
+fn read(text: &str) -> (Understood, Vec<(String, String)>) {
     let reader = Reader::new("some.toml", text, ErrorKind::Setup);
     let understood = reader.read(|section| {
         let pace = section.parsed::<Time>("pace").map(|pace| pace.value);
