@@ -3,15 +3,15 @@
 //! All problems of all files are reported at once, each with its place and a remedy.
 
 mod draft;
-mod expect;
 mod figures;
+mod files;
 mod levels;
+mod load;
+mod names;
 mod parts;
 mod reader;
 mod record;
-mod registers;
-mod resolve;
-mod serial;
+mod section;
 mod source;
 #[cfg(test)]
 mod tests;
@@ -159,7 +159,7 @@ impl Setup {
     /// All problems at once: the first as the error, the others as its
     /// [`related`](Error::related).
     pub fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
-        resolve::load(name, texts)
+        load::load(name, texts)
     }
 
     /// Reads a setup file and the files it refers to.
@@ -185,8 +185,8 @@ impl Setup {
         self.parts.iter().flat_map(|p| &p.limits)
     }
 
-    fn names(&self) -> resolve::Names<'_> {
-        resolve::Names {
+    fn names(&self) -> names::Names<'_> {
+        names::Names {
             lines: &self.lines,
             analog: &self.analog,
             buses: &self.buses,
@@ -198,7 +198,7 @@ impl Setup {
     /// The names that an expression may use: lines, analog lines, buses and named events.
     pub fn scope(&self) -> Scope {
         let mut scope = Scope::new();
-        resolve::define_all(&mut scope, self.names());
+        names::define_all(&mut scope, self.names());
         scope
     }
 

@@ -1,24 +1,27 @@
 //! The sections of serial buses: their settings, and the lines they name.
 
+use super::bus::DraftBus;
+use super::line::{DraftLine, line_id};
 use crate::decode::{
     CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig, ParallelConfig, Parity,
-    Protocol, PulsesConfig, SpiConfig, SpiData, StopBits, Strobes, UartConfig,
+    Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits, Strobes, UartConfig,
 };
 use crate::error::{Error, ErrorKind, Place, suggest};
 use crate::line::{BitOrder, Level};
-use crate::quantity::{Frequency, Percent, Time};
-
-use super::reader::{Placed, Section};
+use crate::quantity::{Frequency, Percent, Rational, Time};
+use crate::setup::files::wrong;
+use crate::setup::reader::{Placed, Section};
+use crate::time::TimeBase;
 
 /// A serial bus as written: its name, what is spoken, and the names of the lines.
 #[derive(Clone, Debug)]
-pub(super) struct DraftSerial {
-    pub(super) name: Placed<String>,
-    pub(super) protocol: Protocol,
-    pub(super) lines: Vec<Placed<String>>,
+pub(in crate::setup) struct DraftSerial {
+    pub(in crate::setup) name: Placed<String>,
+    pub(in crate::setup) protocol: Protocol,
+    pub(in crate::setup) lines: Vec<Placed<String>>,
     /// Of a parallel bus, its data lines and its address lines: names of lines or of buses, most
     /// significant first.
-    pub(super) groups: [Vec<Placed<String>>; 2],
+    pub(in crate::setup) groups: [Vec<Placed<String>>; 2],
 }
 
 /// The levels that a key can name.
@@ -32,13 +35,67 @@ const PARITIES: [(&str, Parity); 5] = [
     ("space", Parity::Space),
 ];
 /// Which bit comes first; the first of each is the default.
-pub(super) const HIGHEST_FIRST: [(&str, BitOrder); 2] =
+pub(in crate::setup) const HIGHEST_FIRST: [(&str, BitOrder); 2] =
     [("highest-first", BitOrder::HighestFirst), ("lowest-first", BitOrder::LowestFirst)];
 const LOWEST_FIRST: [(&str, BitOrder); 2] =
     [("lowest-first", BitOrder::LowestFirst), ("highest-first", BitOrder::HighestFirst)];
 
+impl DraftSerial {
+    /// The bus on the board's lines. Groups may be named by a parallel bus.
+    pub(in crate::setup) fn resolve(
+        &self,
+        known: &[DraftLine],
+        buses: &[DraftBus],
+        problems: &mut Vec<Error>,
+    ) -> Option<SerialBus> {
+        // The decoder counts from the lowest line of a group, which the setup names last.
+        let [data, address] = [&self.groups[0], &self.groups[1]].map(|group| {
+            let named =
+                group.iter().flat_map(|name| match buses.iter().find(|b| b.name.value == name.value) {
+                    Some(bus) => bus.lines.clone(),
+                    None => vec![name.clone()],
+                });
+            let mut named: Vec<Placed<String>> = named.collect();
+            named.reverse();
+            named
+        });
+        let mut protocol = self.protocol.clone();
+        if let Protocol::Parallel(config) = &mut protocol {
+            (config.data, config.address) = (data.len() as u32, address.len() as u32);
+        }
+        // At a rate that is fast enough for anything, what is refused are the settings.
+        let fast = Time::from_rational(Rational::power_of_ten(-12).unwrap_or(Rational::ONE));
+        let measured = matches!(&protocol, Protocol::Uart(config) if config.bit_rate.is_none());
+        let refused = TimeBase::from_tick(fast).and_then(|base| protocol.decoder(base)).err();
+        if let Some(error) = refused.filter(|_| !measured) {
+            let help = error.help().unwrap_or("see docs/setup.md");
+            let message = format!("bus '{}': {}", self.name.value, error.message());
+            problems.push(wrong(&self.name.place, message, help));
+            return None;
+        }
+        let names: Vec<&Placed<String>> = self.lines.iter().chain(&data).chain(&address).collect();
+        let ids: Vec<_> = names.iter().map(|line| line_id(line, known, problems)).collect();
+        let lines = ids.into_iter().collect::<Option<Vec<_>>>()?;
+        for (number, line) in lines.iter().enumerate() {
+            if lines[..number].contains(line) {
+                let message =
+                    format!("bus '{}' has the line '{}' twice", self.name.value, names[number].value);
+                problems.push(wrong(&names[number].place, message, "name each line once"));
+                return None;
+            }
+        }
+        match SerialBus::of_lines(self.name.value.clone(), protocol, lines) {
+            Ok(bus) => Some(bus),
+            Err(error) => {
+                problems.push(wrong(&self.name.place, error.message(), error.help().unwrap_or_default()));
+                None
+            }
+        }
+    }
+}
+
 /// Reads a section that has a `kind`.
-pub(super) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Option<DraftSerial> {
+pub(in crate::setup) fn read_serial(section: &Section<'_>, kind: &Placed<String>) -> Option<DraftSerial> {
     let name = section.required("name", "name = \"console\"");
     let mut groups = [Vec::new(), Vec::new()];
     let (protocol, lines) = match kind.value.as_str() {

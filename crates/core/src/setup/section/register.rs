@@ -3,17 +3,30 @@
 use std::str::FromStr;
 
 use crate::decode::{Coding, Register};
-use crate::error::{Error, ErrorKind};
+use crate::error::{Error, ErrorKind, suggest};
 use crate::quantity::Rational;
 
-use super::reader::{Placed, Section};
-use super::serial::HIGHEST_FIRST;
+use super::serial::{DraftSerial, HIGHEST_FIRST};
+use crate::setup::files::wrong;
+use crate::setup::reader::{Placed, Section};
 
 /// A register as written, with the place of its bus's name.
 #[derive(Clone, Debug)]
-pub(super) struct DraftRegister {
-    pub(super) bus: Placed<String>,
-    pub(super) register: Register,
+pub(in crate::setup) struct DraftRegister {
+    pub(in crate::setup) bus: Placed<String>,
+    pub(in crate::setup) register: Register,
+}
+
+impl DraftRegister {
+    /// The register, whose bus is one of those with a kind.
+    pub(in crate::setup) fn resolve(&self, buses: &[DraftSerial], problems: &mut Vec<Error>) -> Register {
+        let (bus, known) = (&self.bus, buses.iter().map(|bus| bus.name.value.as_str()));
+        if known.clone().all(|name| name != bus.value) {
+            let message = format!("there is no bus with a kind that is called '{}'", bus.value);
+            problems.push(wrong(&bus.place, message, suggest(&bus.value, known, "bus")));
+        }
+        self.register.clone()
+    }
 }
 
 /// A number with any unit, or none.
@@ -47,7 +60,7 @@ fn decimal(text: &str) -> Option<Rational> {
 }
 
 /// Reads a register.
-pub(super) fn read_register(section: &Section<'_>) -> Option<DraftRegister> {
+pub(in crate::setup) fn read_register(section: &Section<'_>) -> Option<DraftRegister> {
     let bus = section.required("bus", "bus = \"rtc\"");
     let name = section.required("name", "name = \"seconds\"");
     let part = section.count("part");

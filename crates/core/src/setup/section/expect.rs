@@ -7,12 +7,12 @@ use crate::expect::{Expectation, Expected, Order, Payload, States};
 use crate::line::{Bus, LineId};
 use crate::quantity::Time;
 
-use super::reader::{NamedText, Placed, Section, moved};
+use crate::setup::reader::{NamedText, Placed, Section, moved};
 
 /// An expectation as written.
 #[derive(Clone, Debug)]
-pub(super) struct DraftExpectation {
-    pub(super) name: Placed<String>,
+pub(in crate::setup) struct DraftExpectation {
+    pub(in crate::setup) name: Placed<String>,
     bus: Option<Placed<String>>,
     lines: Option<Placed<Vec<Placed<String>>>>,
     text: Option<Placed<String>>,
@@ -29,7 +29,7 @@ pub(super) struct DraftExpectation {
 }
 
 /// Reads an expectation.
-pub(super) fn read_expectation(section: &Section<'_>) -> Option<DraftExpectation> {
+pub(in crate::setup) fn read_expectation(section: &Section<'_>) -> Option<DraftExpectation> {
     let name = section.required("name", "name = \"greeting\"");
     let draft = DraftExpectation {
         name: name?,
@@ -62,16 +62,20 @@ pub(super) fn read_expectation(section: &Section<'_>) -> Option<DraftExpectation
 }
 
 /// What names in an expectation may stand for.
-pub(super) struct Board<'a> {
-    pub(super) serial: &'a [SerialBus],
-    pub(super) buses: &'a [Bus],
-    pub(super) lines: Vec<(&'a str, LineId)>,
-    pub(super) scope: &'a Scope,
+pub(in crate::setup) struct Board<'a> {
+    pub(in crate::setup) serial: &'a [SerialBus],
+    pub(in crate::setup) buses: &'a [Bus],
+    pub(in crate::setup) lines: Vec<(&'a str, LineId)>,
+    pub(in crate::setup) scope: &'a Scope,
 }
 
 impl DraftExpectation {
     /// Binds it to the lines and buses of the board.
-    pub(super) fn resolve(&self, board: &Board<'_>, problems: &mut Vec<Error>) -> Option<Expectation> {
+    pub(in crate::setup) fn resolve(
+        &self,
+        board: &Board<'_>,
+        problems: &mut Vec<Error>,
+    ) -> Option<Expectation> {
         let before = problems.len();
         let what = if self.order.is_some() {
             self.states(board, problems).map(Expected::Order)

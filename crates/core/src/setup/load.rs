@@ -1,0 +1,112 @@
+//! From files to a setup: includes, names, limits files, and all problems at once.
+
+use super::Setup;
+use super::draft::{Draft, read_draft};
+use super::files::{Files, wrong};
+use super::names::{Names, check_names, define_all};
+use super::section::analog::resolve_analog;
+use super::section::expect::Board;
+use super::section::line::resolve_lines;
+use super::section::trigger::check_event;
+use super::source::{Texts, relative};
+use crate::capture::Attachment;
+use crate::decode::SerialBus;
+use crate::error::{Error, Place, Result};
+use crate::event::Scope;
+use crate::line::{Bus, LineId};
+
+/// Deepest nesting of includes.
+const DEEPEST: usize = 16;
+
+pub(super) fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
+    let mut files = Files { texts, read: Vec::new(), problems: Vec::new() };
+    let text = texts.read(name)?;
+    let mut open = Vec::new();
+    let draft = read_whole(&mut files, name, text, &mut open);
+    let setup = resolve(draft, &mut files);
+    let mut problems = files.problems;
+    // In the order of the files and of the lines in each.
+    let order: Vec<String> = setup.texts.iter().map(|t| texts.display(&t.name)).collect();
+    problems.sort_by_key(|problem| match problem.place() {
+        Some(Place::Text(at)) => (order.iter().position(|name| **name == *at.name), at.span.start),
+        _ => (None, 0),
+    });
+    match Error::many(problems) {
+        Some(error) => Err(error),
+        None => Ok(setup),
+    }
+}
+
+/// A file with all that it includes.
+fn read_whole(files: &mut Files<'_>, name: &str, text: String, open: &mut Vec<String>) -> Draft {
+    let (includes, own, problems) = read_draft(&files.texts.display(name), &text);
+    files.problems.extend(problems);
+    files.read.push(Attachment { name: name.to_string(), text });
+    open.push(name.to_string());
+    let mut whole = Draft::default();
+    for include in includes {
+        let target = relative(name, &include.value);
+        if open.contains(&target) || open.len() > DEEPEST {
+            let message = format!("'{}' includes itself, or too many files deep", include.value);
+            files.problems.push(wrong(&include.place, message, "take the include out"));
+            continue;
+        }
+        match files.text(&target, &include.place) {
+            Some(text) => whole.overlay(read_whole(files, &target, text, open)),
+            None => continue,
+        }
+    }
+    open.pop();
+    whole.overlay(own);
+    whole
+}
+
+/// What a draft means: names become lines and buses, texts become programs.
+fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
+    let problems = &mut files.problems;
+    let lines = resolve_lines(&draft.lines, problems);
+    let analog = resolve_analog(&draft.analog, problems);
+    let buses: Vec<Bus> = draft.buses.iter().filter_map(|bus| bus.resolve(&draft.lines, problems)).collect();
+    let serial = draft.serial.iter().filter_map(|bus| bus.resolve(&draft.lines, &draft.buses, problems));
+    let serial: Vec<SerialBus> = serial.collect();
+    let registers =
+        draft.registers.iter().map(|register| register.resolve(&draft.serial, problems)).collect();
+    let events: Vec<(String, String)> =
+        draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
+    let mut scope = Scope::new();
+    let names = Names { lines: &lines, analog: &analog, buses: &buses, serial: &serial, events: &events };
+    define_all(&mut scope, names);
+    check_names(&draft.names(), problems);
+    draft.events.iter().for_each(|(_, event)| check_event(event, &scope, problems));
+    let trigger = draft.trigger.as_ref().map(|trigger| trigger.resolve(&scope, problems));
+    let board = Board {
+        serial: &serial,
+        buses: &buses,
+        lines: lines.iter().enumerate().map(|(i, l)| (l.line.name.as_str(), LineId(i))).collect(),
+        scope: &scope,
+    };
+    let expectations = draft.expectations.iter().filter_map(|e| e.resolve(&board, problems)).collect();
+    let sampling = draft.sampling.resolve(problems);
+    let line_names: Vec<_> = draft.lines.iter().map(|line| &line.name).collect();
+    let bus_names: Vec<_> = draft.buses.iter().map(|bus| &bus.name).collect();
+    let parts = draft.parts.iter().filter_map(|part| part.resolve(&scope, &line_names, &bus_names, files));
+    let parts = parts.collect();
+    Setup {
+        title: draft.title,
+        connect: draft.connect.map(|c| c.value),
+        sampling,
+        time_out: draft.sampling.time_out,
+        uncertainty: draft.uncertainty,
+        lines,
+        analog,
+        stimuli: draft.stimuli,
+        serial,
+        registers,
+        buses,
+        events,
+        trigger,
+        parts,
+        expectations,
+        texts: std::mem::take(&mut files.read),
+    }
+}

@@ -1,0 +1,51 @@
+//! What has a name that an expression may use.
+
+use super::files::wrong;
+use super::reader::Placed;
+use super::{SetupAnalog, SetupLine};
+use crate::decode::SerialBus;
+use crate::error::Error;
+use crate::event::{Meaning, Scope};
+use crate::line::{AnalogId, Bus, LineId};
+
+/// What has a name that an expression may use.
+#[derive(Clone, Copy)]
+pub(super) struct Names<'a> {
+    pub(super) lines: &'a [SetupLine],
+    pub(super) analog: &'a [SetupAnalog],
+    pub(super) buses: &'a [Bus],
+    pub(super) serial: &'a [SerialBus],
+    pub(super) events: &'a [(String, String)],
+}
+
+pub(super) fn define_all(scope: &mut Scope, names: Names<'_>) {
+    for (i, line) in names.lines.iter().enumerate() {
+        scope.define(line.line.name.clone(), Meaning::Line(LineId(i)));
+    }
+    for (i, line) in names.analog.iter().enumerate() {
+        scope.define(line.line.name.clone(), Meaning::Analog(AnalogId(i)));
+    }
+    for bus in names.buses {
+        scope.define(bus.name.clone(), Meaning::Bus(bus.clone()));
+    }
+    for bus in names.serial {
+        scope.define(bus.name(), Meaning::Frames(bus.clone()));
+    }
+    for (name, event) in names.events {
+        scope.define(name.clone(), Meaning::Event(event.clone()));
+    }
+}
+
+/// Tells names that are used twice, or not usable. Each comes with what it is a name of.
+pub(super) fn check_names(all: &[(&str, &Placed<String>)], problems: &mut Vec<Error>) {
+    for (i, (what, name)) in all.iter().enumerate() {
+        if name.value.is_empty() || name.value.contains(['"', '\n', '\r']) {
+            let help = "use letters, digits and signs other than the double quote";
+            problems.push(wrong(&name.place, format!("this is not a name for a {what}"), help));
+        }
+        if let Some((other, _)) = all[..i].iter().find(|(_, n)| n.value == name.value) {
+            let message = format!("the name '{}' is used for a {other} and a {what}", name.value);
+            problems.push(wrong(&name.place, message, "rename one of them"));
+        }
+    }
+}

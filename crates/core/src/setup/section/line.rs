@@ -1,0 +1,92 @@
+//! The sections of lines.
+
+use crate::error::{Error, ErrorKind, suggest};
+use crate::line::{Input, Level, Line, LineId, Threshold};
+use crate::quantity::{Frequency, Time, Voltage};
+use crate::setup::SetupLine;
+use crate::setup::files::wrong;
+use crate::setup::reader::{Placed, Section};
+
+/// A line as written.
+#[derive(Clone, Debug)]
+pub(in crate::setup) struct DraftLine {
+    pub(in crate::setup) name: Placed<String>,
+    pub(in crate::setup) input: Option<Input>,
+    pub(in crate::setup) threshold: Option<Threshold>,
+    pub(in crate::setup) swing: Option<Voltage>,
+    pub(in crate::setup) fastest: Option<Frequency>,
+    pub(in crate::setup) rests: Option<Level>,
+}
+
+impl DraftLine {
+    pub(in crate::setup) fn read(section: &Section<'_>) -> Option<Self> {
+        let input = read_input(section);
+        let threshold = section.parsed::<Threshold>("threshold").map(|t| t.value);
+        let swing = section.parsed::<Voltage>("swing").map(|s| s.value);
+        let fastest = section.parsed::<Frequency>("fastest").map(|f| f.value);
+        let rests = section.parsed::<RestsText>("rests").map(|r| r.value.0);
+        let name = section.required("name", "name = \"ADC_SCLK\"")?;
+        Some(DraftLine { name, input, threshold, swing, fastest, rests })
+    }
+}
+
+fn read_input(section: &Section<'_>) -> Option<Input> {
+    section.number_or_text("input").map(|placed| match placed.value {
+        Ok(number) => Input::Number(number),
+        Err(signal) => Input::Signal(signal),
+    })
+}
+
+/// The level that a line rests at.
+struct RestsText(Level);
+
+impl std::str::FromStr for RestsText {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        match text.trim() {
+            "high" => Ok(RestsText(Level::High)),
+            "low" => Ok(RestsText(Level::Low)),
+            _ => Err(Error::new(ErrorKind::Quantity, format!("'{text}' is not a level"))
+                .with_help("a line rests \"high\" or \"low\"")),
+        }
+    }
+}
+
+/// All lines; two on one input are told.
+pub(in crate::setup) fn resolve_lines(drafts: &[DraftLine], problems: &mut Vec<Error>) -> Vec<SetupLine> {
+    let mut lines: Vec<SetupLine> = Vec::new();
+    for line in drafts {
+        let other = lines.iter().find(|l| l.line.input.is_some() && l.line.input == line.input);
+        if let (Some(other), Some(input)) = (other, &line.input) {
+            let message = format!("input {input} carries '{}' already", other.line.name);
+            problems.push(wrong(&line.name.place, message, "each line needs an input of its own"));
+        }
+        lines.push(SetupLine {
+            line: Line {
+                name: line.name.value.clone(),
+                input: line.input.clone(),
+                threshold: line.threshold,
+                extra: Time::ZERO,
+            },
+            swing: line.swing,
+            fastest: line.fastest,
+            rests: line.rests,
+        });
+    }
+    lines
+}
+
+/// The line of a name, which is told where there is none.
+pub(in crate::setup) fn line_id(
+    name: &Placed<String>,
+    lines: &[DraftLine],
+    problems: &mut Vec<Error>,
+) -> Option<LineId> {
+    let found = lines.iter().position(|l| l.name.value == name.value).map(LineId);
+    if found.is_none() {
+        let help = suggest(&name.value, lines.iter().map(|l| l.name.value.as_str()), "line");
+        problems.push(wrong(&name.place, format!("there is no line '{}'", name.value), help));
+    }
+    found
+}

@@ -1,0 +1,13 @@
+//! The sections of a setup file, one file each: as written, how they are read, and what they come to
+//! once all names are known.
+
+pub(super) mod analog;
+pub(super) mod bus;
+pub(super) mod expect;
+pub(super) mod line;
+pub(super) mod part;
+pub(super) mod register;
+pub(super) mod sampling;
+pub(super) mod serial;
+pub(super) mod stimulus;
+pub(super) mod trigger;
