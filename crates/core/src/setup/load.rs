@@ -7,6 +7,7 @@ use super::names::{Names, check_names, define_all};
 use super::section::analog::resolve_analog;
 use super::section::expect::Board;
 use super::section::line::resolve_lines;
+use super::section::part;
 use super::section::trigger::check_event;
 use super::source::{Texts, relative};
 use crate::capture::Attachment;
@@ -87,10 +88,12 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
     };
     let expectations = draft.expectations.iter().filter_map(|e| e.resolve(&board, problems)).collect();
     let sampling = draft.sampling.resolve(problems);
-    let line_names: Vec<_> = draft.lines.iter().map(|line| &line.name).collect();
-    let bus_names: Vec<_> = draft.buses.iter().map(|bus| &bus.name).collect();
-    let parts = draft.parts.iter().filter_map(|part| part.resolve(&scope, &line_names, &bus_names, files));
-    let parts = parts.collect();
+    let wires = part::Wires {
+        scope: &scope,
+        lines: draft.lines.iter().map(|line| &line.name).collect(),
+        buses: draft.buses.iter().map(|bus| &bus.name).collect(),
+    };
+    let parts = draft.parts.iter().filter_map(|part| part.resolve(&wires, files)).collect();
     Setup {
         title: draft.title,
         connect: draft.connect.map(|c| c.value),

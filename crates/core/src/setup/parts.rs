@@ -88,7 +88,7 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
     (read, reader.into_problems())
 }
 
-type Places = Vec<(&'static str, TextPlace)>;
+pub(super) type Places = Vec<(&'static str, TextPlace)>;
 
 fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Row, Places)> {
     let symbol = section.required("symbol", "symbol = \"tDH\"");

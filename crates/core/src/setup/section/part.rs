@@ -3,13 +3,21 @@
 use crate::capture::Attachment;
 use crate::error::{Error, ErrorKind, TextPlace, suggest};
 use crate::event::{Meaning, Scope, mentions};
-use crate::limit::{BoundLimit, Limit};
+use crate::limit::{BoundLimit, Limit, Part};
 use crate::line::LineId;
 use crate::setup::PlacedPart;
+use crate::setup::figures::Figures;
 use crate::setup::files::{Files, wrong};
-use crate::setup::parts::{read_part, unknown_pin};
+use crate::setup::parts::{Places, read_part, unknown_pin};
 use crate::setup::reader::{NamedText, Placed, Section, moved};
 use crate::setup::source::relative;
+
+/// What the pins of parts can be bound to: what the names mean, and those of lines and of buses.
+pub(in crate::setup) struct Wires<'a> {
+    pub(in crate::setup) scope: &'a Scope,
+    pub(in crate::setup) lines: Vec<&'a Placed<String>>,
+    pub(in crate::setup) buses: Vec<&'a Placed<String>>,
+}
 
 /// A part as written.
 #[derive(Clone, Debug)]
@@ -46,129 +54,136 @@ impl DraftPart {
         })
     }
 
-    /// The part with its limits bound to the board. `lines` and `buses` are the names of those.
-    pub(in crate::setup) fn resolve(
-        &self,
-        board: &Scope,
-        lines: &[&Placed<String>],
-        buses: &[&Placed<String>],
-        files: &mut Files<'_>,
-    ) -> Option<PlacedPart> {
-        // The name is relative to the file that mentions it, which a message place names in full.
-        let mentioned_in = files.read.iter().find(|a| *self.place.name == *files.texts.display(&a.name));
-        let mentioned_in = mentioned_in.map_or(String::new(), |a| a.name.clone());
-        let target = relative(&mentioned_in, &self.limits.value);
-        let text = match files.read.iter().find(|a| a.name == target) {
-            Some(known) => known.text.clone(),
-            None => {
-                let text = files.text(&target, &self.limits.place)?;
-                files.read.push(Attachment { name: target.clone(), text: text.clone() });
-                text
-            }
-        };
-        let (read, problems) = read_part(&files.texts.display(&target), &text);
+    /// The part with its limits bound to the board.
+    pub(in crate::setup) fn resolve(&self, board: &Wires<'_>, files: &mut Files<'_>) -> Option<PlacedPart> {
+        let (name, text) = self.limits_file(files)?;
+        let (read, problems) = read_part(&files.texts.display(&name), &text);
         let broken = !problems.is_empty();
         files.report_once(problems);
         let condition = self.conditions(&read.figures.conditions, &mut files.problems).map(str::to_string);
-        for value in read.figures.unknown_values(&self.values) {
-            let known: Vec<String> = read.figures.values.iter().map(|(name, _)| name.value.clone()).collect();
-            let help = suggest(&value.value, known.iter().map(String::as_str), "value of this part");
-            files.problems.push(wrong(
-                &value.place,
-                format!("the part has no value '{}'", value.value),
-                help,
-            ));
-        }
+        self.check_values(&read.figures, &mut files.problems);
         let places: Vec<_> =
             read.figures.rows.iter().map(|row| row.symbol.clone()).zip(read.places.clone()).collect();
         let (part, problems) = read.resolve(condition.as_deref(), &self.values);
         let broken = broken || !problems.is_empty();
         files.report_once(problems);
-        let mut pins = Scope::new();
-        let mut unwired = Vec::new();
-        for (pin, line) in &self.pins {
-            if part.pins.iter().all(|p| p.name != pin.value) && !broken {
-                files.problems.push(unknown_pin(&part, pin));
-            }
-            match &line.value {
-                None => unwired.push(pin.value.as_str()),
-                Some(name) => match board.get(name) {
-                    Some(
-                        meaning @ (Meaning::Line(_)
-                        | Meaning::Analog(_)
-                        | Meaning::Bus(_)
-                        | Meaning::Frames(_)),
-                    ) => {
-                        pins.define(pin.value.clone(), meaning.clone());
-                    }
-                    // A bus that is wrong itself has been complained about already.
-                    _ if buses.iter().any(|b| b.value == *name) => {
-                        pins.define(pin.value.clone(), Meaning::Line(LineId(0)));
-                    }
-                    _ => {
-                        let known = lines.iter().chain(buses);
-                        let help = suggest(name, known.map(|n| n.value.as_str()), "line or bus");
-                        let message = format!(
-                            "pin {} of {}: there is no line or bus '{name}'",
-                            pin.value, self.reference
-                        );
-                        files.problems.push(wrong(&line.place, message, help));
-                        // Stand in for it, so that this is the only complaint.
-                        pins.define(pin.value.clone(), Meaning::Line(LineId(0)));
-                    }
-                },
-            }
+        let problems = &mut files.problems;
+        if !broken {
+            let unknown = self.pins.iter().filter(|(pin, _)| part.pins.iter().all(|p| p.name != pin.value));
+            problems.extend(unknown.map(|(pin, _)| unknown_pin(&part, pin)));
         }
+        let pins = self.wired(board, problems);
+        self.check_bound(&part, problems)?;
+        self.check_only(&part, problems);
+        let (limits, not_wired) =
+            if broken { Default::default() } else { self.bind(&part, &pins, &places, problems) };
+        Some(PlacedPart { reference: self.reference.clone(), part, limits, not_wired })
+    }
+
+    /// The name and the text of the limits file.
+    fn limits_file(&self, files: &mut Files<'_>) -> Option<(String, String)> {
+        // The name is relative to the file that mentions it, which a message place names in full.
+        let mentioned_in = files.read.iter().find(|a| *self.place.name == *files.texts.display(&a.name));
+        let mentioned_in = mentioned_in.map_or(String::new(), |a| a.name.clone());
+        let name = relative(&mentioned_in, &self.limits.value);
+        if let Some(known) = files.read.iter().find(|a| a.name == name) {
+            return Some((name, known.text.clone()));
+        }
+        let text = files.text(&name, &self.limits.place)?;
+        files.read.push(Attachment { name: name.clone(), text: text.clone() });
+        Some((name, text))
+    }
+
+    /// Tells values that no formula of the part asks for.
+    fn check_values(&self, figures: &Figures, problems: &mut Vec<Error>) {
+        for value in figures.unknown_values(&self.values) {
+            let known = figures.values.iter().map(|(name, _)| name.value.as_str());
+            let help = suggest(&value.value, known, "value of this part");
+            problems.push(wrong(&value.place, format!("the part has no value '{}'", value.value), help));
+        }
+    }
+
+    /// What the pins are on the board.
+    fn wired(&self, board: &Wires<'_>, problems: &mut Vec<Error>) -> Scope {
+        let mut pins = Scope::new();
+        // Stands in for what is missing, so that it is complained about once.
+        let some_line = || Meaning::Line(LineId(0));
+        for (pin, line) in &self.pins {
+            let Some(name) = &line.value else { continue };
+            let meaning = match board.scope.get(name) {
+                Some(Meaning::Event(_)) | None if board.buses.iter().any(|bus| bus.value == *name) => {
+                    some_line()
+                }
+                Some(Meaning::Event(_)) | None => {
+                    let known = board.lines.iter().chain(&board.buses);
+                    let help = suggest(name, known.map(|n| n.value.as_str()), "line or bus");
+                    let (pin, part) = (&pin.value, &self.reference);
+                    let message = format!("pin {pin} of {part}: there is no line or bus '{name}'");
+                    problems.push(wrong(&line.place, message, help));
+                    some_line()
+                }
+                Some(meaning) => meaning.clone(),
+            };
+            pins.define(pin.value.clone(), meaning);
+        }
+        pins
+    }
+
+    /// Tells pins of the part that nothing is said about.
+    fn check_bound(&self, part: &Part, problems: &mut Vec<Error>) -> Option<()> {
         let bound = |name: &str| self.pins.iter().any(|(pin, _)| pin.value == name);
         let unbound: Vec<&str> = part.pins.iter().map(|p| p.name.as_str()).filter(|p| !bound(p)).collect();
-        if !unbound.is_empty() {
-            let (is, them) = if unbound.len() == 1 { ("pin", "it is") } else { ("pins", "they are") };
-            let message = format!(
-                "{} ({}): {is} {} not bound to a line",
-                self.reference,
-                part.name,
-                unbound.join(", ")
-            );
-            let help = format!(
-                "add to pins: {} = \"LINE\", or {} = false if {them} not wired; limits that need it are then left out",
-                unbound[0], unbound[0]
-            );
-            files.problems.push(wrong(&self.place, message, help));
-            return None;
+        let Some(first) = unbound.first() else { return Some(()) };
+        let (is, them) = if unbound.len() == 1 { ("pin", "it is") } else { ("pins", "they are") };
+        let (reference, name, all) = (&self.reference, &part.name, unbound.join(", "));
+        let message = format!("{reference} ({name}): {is} {all} not bound to a line");
+        let help = format!(
+            "add to pins: {first} = \"LINE\", or {first} = false if {them} not wired; limits that need it are then left out"
+        );
+        problems.push(wrong(&self.place, message, help));
+        None
+    }
+
+    /// Tells limits that are asked for and not there.
+    fn check_only(&self, part: &Part, problems: &mut Vec<Error>) {
+        let known = || part.limits.iter().map(|limit| limit.symbol.as_str());
+        let wanted = self.only.iter().flatten();
+        for only in wanted.filter(|only| known().all(|symbol| symbol != only.value)) {
+            let message = format!("{} has no limit '{}'", part.name, only.value);
+            problems.push(wrong(&only.place, message, suggest(&only.value, known(), "limit")));
         }
-        for only in self.only.iter().flatten() {
-            if part.limits.iter().all(|l| l.symbol != only.value) {
-                let help = suggest(&only.value, part.limits.iter().map(|l| l.symbol.as_str()), "limit");
-                files.problems.push(wrong(
-                    &only.place,
-                    format!("{} has no limit '{}'", part.name, only.value),
-                    help,
-                ));
-            }
-        }
-        let mut limits = Vec::new();
-        let mut not_wired = Vec::new();
-        for limit in &part.limits {
-            let places = places.iter().find(|(symbol, _)| *symbol == limit.symbol);
-            let places = places.map_or(&[][..], |(_, places)| places);
-            let chosen = self.only.as_ref().is_none_or(|only| only.iter().any(|o| o.value == limit.symbol));
-            if !chosen || broken {
-                continue;
-            }
-            if unwired.iter().any(|pin| limit_mentions(limit, pin)) {
+    }
+
+    /// The limits that are to be checked, and the symbols of those whose pins are not wired.
+    fn bind(
+        &self,
+        part: &Part,
+        pins: &Scope,
+        places: &[(String, Places)],
+        problems: &mut Vec<Error>,
+    ) -> (Vec<BoundLimit>, Vec<String>) {
+        let unwired = || self.pins.iter().filter(|(_, line)| line.value.is_none()).map(|(pin, _)| &pin.value);
+        let chosen = |limit: &&Limit| {
+            self.only.as_ref().is_none_or(|only| only.iter().any(|o| o.value == limit.symbol))
+        };
+        let (mut limits, mut not_wired) = (Vec::new(), Vec::new());
+        for limit in part.limits.iter().filter(chosen) {
+            if unwired().any(|pin| limit_mentions(limit, pin)) {
                 not_wired.push(limit.symbol.clone());
                 continue;
             }
-            match BoundLimit::bind(&self.reference, &part.name, limit, &pins) {
+            match BoundLimit::bind(&self.reference, &part.name, limit, pins) {
                 Ok(bound) => limits.push(bound),
                 Err(wrong) => {
+                    let places = places.iter().find(|(symbol, _)| *symbol == limit.symbol);
+                    let places = places.map_or(&[][..], |(_, places)| places);
                     let place = places.iter().find(|(key, _)| *key == wrong.key).or(places.first());
                     let place = place.map_or(&self.place, |(_, place)| place);
-                    files.problems.push(moved(wrong.error, ErrorKind::Limits, place));
+                    problems.push(moved(wrong.error, ErrorKind::Limits, place));
                 }
             }
         }
-        Some(PlacedPart { reference: self.reference.clone(), part, limits, not_wired })
+        (limits, not_wired)
     }
 
     /// The operating conditions that hold for a part: the chosen ones of those it has.
