@@ -64,6 +64,9 @@ pub(super) struct Told {
 
 /// Checks the limits of a record's setup, or those of them that are named.
 pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> Result<Checked, Failure> {
+    if !only.is_empty() {
+        loaded.limits(only).map_err(|error| error.about("--only"))?;
+    }
     let verdicts = loaded.check(only, rule)?;
     let capture = &loaded.capture;
     Ok(Checked {
