@@ -109,7 +109,25 @@ fn uses(text: &str) -> Vec<Use> {
         spread(&code[start + 4..start + end], &[], &mut paths);
         found.extend(paths.into_iter().map(|path| Use { path, passes_on: before.starts_with("pub") }));
     }
+    found.extend(code.lines().flat_map(written_out).map(|path| Use { path, passes_on: false }));
     found
+}
+
+/// Paths that a line of code writes out, as in `super::part::make()`.
+fn written_out(line: &str) -> Vec<Vec<String>> {
+    if line.trim_start().starts_with("use ") || line.trim_start().starts_with("pub") && line.contains(" use ")
+    {
+        return Vec::new();
+    }
+    let part_of_name = |c: char| c.is_alphanumeric() || c == '_' || c == ':';
+    let starts = line.match_indices("super::").chain(line.match_indices("crate::")).map(|(at, _)| at);
+    // A longer path that goes through it, and a visibility, are none.
+    let starts = starts.filter(|at| !line[..*at].ends_with(part_of_name) && !line[..*at].ends_with("in "));
+    let path = |at: usize| {
+        let text: String = line[at..].chars().take_while(|c| part_of_name(*c)).collect();
+        text.split("::").filter(|word| !word.is_empty()).map(str::to_string).collect()
+    };
+    starts.map(path).collect()
 }
 
 /// `a::{b, c::d}` as `a::b` and `a::c::d`.
@@ -242,9 +260,17 @@ fn no_files_know_each_other_in_a_circle() {
 /// What the test above stands on: names are followed to where they are made.
 #[test]
 fn declarations_are_read_as_the_compiler_reads_them() {
-    let found =
-        uses("use a::{b, c::{d, self}};\npub use e::F as G;\n// use x;\nlet because = 1;\npub(super) use h;");
+    let found = uses(
+        "use a::{b, c::{d, self}};\npub use e::F as G;\n// use x;\nlet because = 1;\npub(super) use h;\nlet i = super::super::j::k(l::m);\npub(in crate::n) fn o() {}",
+    );
     let told: Vec<(String, bool)> = found.iter().map(|u| (u.path.join("::"), u.passes_on)).collect();
-    let wanted = [("a::b", false), ("a::c::d", false), ("a::c::self", false), ("e::F", true), ("h", true)];
+    let wanted = [
+        ("a::b", false),
+        ("a::c::d", false),
+        ("a::c::self", false),
+        ("e::F", true),
+        ("h", true),
+        ("super::super::j::k", false),
+    ];
     assert_eq!(told, wanted.map(|(path, passes)| (path.to_string(), passes)));
 }

@@ -4,8 +4,8 @@ use std::collections::VecDeque;
 
 use deep_tap_core::line::Level;
 
-use crate::board::Instant;
 use crate::electric::Wave;
+use crate::instant::Instant;
 use crate::random::Random;
 
 /// When samples are taken: sample `k` at `phase + k * num / den` femtoseconds.

@@ -69,7 +69,7 @@ impl Digitizer {
             while self.waves.get(1).is_some_and(|wave| wave.start().0 <= at) {
                 self.waves.pop_front();
             }
-            let volts = self.waves.front().map_or(0.0, |wave| wave.volts(crate::board::Instant(at)));
+            let volts = self.waves.front().map_or(0.0, |wave| wave.volts(crate::instant::Instant(at)));
             let code = ((volts - self.zero) * self.gain + self.offset) / self.step;
             let most = f64::from(-self.least - 1);
             self.codes.push_back(code.round().clamp(f64::from(self.least), most) as i16);

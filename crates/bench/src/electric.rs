@@ -1,6 +1,6 @@
 //! Voltages over time: how a node goes from one voltage to the next.
 
-use crate::board::Instant;
+use crate::instant::Instant;
 
 /// How a node moves.
 #[derive(Clone, Copy, Debug, PartialEq)]

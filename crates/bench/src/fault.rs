@@ -6,8 +6,9 @@ use deep_tap_core::line::Level;
 use deep_tap_core::quantity::{SampleCount, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result, suggest};
 
-use crate::board::{BoardFault, Disturbance, Instant};
+use crate::board::{BoardFault, Disturbance};
 use crate::hookup::HookupFault;
+use crate::instant::Instant;
 
 /// A fault of any kind.
 #[derive(Clone, Debug, PartialEq)]

@@ -6,10 +6,11 @@ use deep_tap_core::instrument::Configuration;
 use deep_tap_core::line::Level;
 use deep_tap_core::trigger::Seen;
 
-use crate::board::{Board, Change, Instant, NodeId};
+use crate::board::{Board, Change, NodeId};
 use crate::comparator::{Clock, Comparator};
 use crate::digitizer::Digitizer;
 use crate::electric::Shape;
+use crate::instant::Instant;
 
 /// Share of a neighbour's step that a floating input sees, where it rests, in volts, and how fast
 /// it returns there.

@@ -7,10 +7,11 @@ use deep_tap_core::scan::{SampleBlock, SampleWidth};
 use deep_tap_core::trigger::Seen;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use crate::board::{Board, Instant, NodeId};
+use crate::board::{Board, NodeId};
 use crate::comparator::{Clock, Comparator};
 use crate::digitizer::Digitizer;
 use crate::hookup::{self, HookupFault, Lead};
+use crate::instant::Instant;
 use crate::models::Model;
 use crate::random::Random;
 use crate::run::{Channel, Run, State, Tap};

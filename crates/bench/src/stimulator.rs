@@ -6,7 +6,8 @@ use deep_tap_core::quantity::Rational;
 
 use crate::board::device::{Device, Queues};
 use crate::board::models::{Beat, Parity, Sender, Square};
-use crate::board::{Board, Instant, NodeId};
+use crate::board::{Board, NodeId};
+use crate::instant::Instant;
 use crate::random::Random;
 
 /// One stimulus, on its way.

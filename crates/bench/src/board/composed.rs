@@ -12,8 +12,9 @@ use super::device::{Device, Queues};
 use super::models::{
     Beat, Can, I2c, Jtag, Lights, OneHot, OneWire, Parity, Pulse, Sender, Shifter, Square, Steps, Writer,
 };
-use super::{Board, Change, Emit, Instant, NodeId};
+use super::{Board, Change, Emit, NodeId};
 use crate::electric::{Shape, Slope};
+use crate::instant::Instant;
 use crate::random::Random;
 
 /// A board composed of device models.

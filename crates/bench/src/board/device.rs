@@ -4,7 +4,8 @@ use std::collections::VecDeque;
 
 use deep_tap_core::line::Level;
 
-use super::{Change, Emit, Instant, NodeId};
+use super::{Change, Emit, NodeId};
+use crate::instant::Instant;
 
 /// Collects what devices do to nodes, ahead of time.
 #[derive(Default)]

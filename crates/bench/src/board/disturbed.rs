@@ -5,8 +5,9 @@ use std::collections::VecDeque;
 use deep_tap_core::line::Level;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use super::{Board, Change, Emit, Instant, NodeId};
+use super::{Board, Change, Emit, NodeId};
 use crate::electric::{Shape, Slope};
+use crate::instant::Instant;
 
 /// Something wrong at a node.
 #[derive(Clone, Debug, PartialEq)]

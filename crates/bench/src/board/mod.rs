@@ -5,7 +5,6 @@ mod bench_file;
 mod composed;
 pub(crate) mod device;
 mod disturbed;
-mod instant;
 pub(crate) mod models;
 mod script;
 mod tide_gauge;
@@ -13,13 +12,13 @@ mod tide_gauge;
 pub(crate) use bench::read_bench;
 pub use disturbed::Disturbance;
 pub(crate) use disturbed::Disturbed;
-pub use instant::Instant;
 pub use script::Script;
 pub use tide_gauge::{BoardFault, TideGauge};
 
 use deep_tap_core::line::Level;
 
 use crate::electric::Shape;
+use crate::instant::Instant;
 
 /// Which node of a board, counted from 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

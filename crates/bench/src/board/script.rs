@@ -5,7 +5,8 @@ use deep_tap_core::line::{Level, LineId};
 use deep_tap_core::quantity::Rational;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use super::{Board, Change, Emit, Instant, NodeId};
+use super::{Board, Change, Emit, NodeId};
+use crate::instant::Instant;
 
 /// A board whose changes are given.
 #[derive(Clone, Debug)]

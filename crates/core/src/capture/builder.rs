@@ -47,6 +47,11 @@ pub struct TraceBuilder {
 }
 
 impl Trace {
+    /// A line that kept one level.
+    pub fn constant(level: Level, len: u64) -> Trace {
+        TraceBuilder::new(level).finish(len)
+    }
+
     /// A trace of `len` ticks that has a level at tick 0 and the other one from each of these ticks on.
     ///
     /// ```

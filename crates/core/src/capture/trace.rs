@@ -134,11 +134,6 @@ impl Trace {
         whole
     }
 
-    /// A line that kept one level.
-    pub fn constant(level: Level, len: u64) -> Trace {
-        super::TraceBuilder::new(level).finish(len)
-    }
-
     /// Length in ticks.
     pub fn len(&self) -> u64 {
         self.len

@@ -16,7 +16,8 @@ use std::arch::x86_64::{
 };
 
 use super::SampleWidth;
-use super::planes::{GROUP, Plane, SPAN, folded, repeated};
+use super::planes::{GROUP, Plane, SPAN};
+use super::portable::{folded, repeated};
 
 /// As `Slicer::differing`; the length must be a multiple of 32 bytes.
 pub(super) fn differing(samples: &[u8], width: SampleWidth, word: u64) -> u64 {
@@ -47,7 +48,7 @@ pub(super) fn count_changes(plane: &[u64], before: bool) -> u64 {
 
 #[target_feature(enable = "avx2,popcnt")]
 fn count_changes_popcnt(plane: &[u64], before: bool) -> u64 {
-    super::planes::count_changes(plane, before)
+    super::portable::count_changes(plane, before)
 }
 
 /// As `Slicer::changes`, for the whole groups but the first, which has nothing before it here.

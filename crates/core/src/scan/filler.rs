@@ -3,7 +3,8 @@
 use rayon::prelude::*;
 
 use super::Samples;
-use super::planes::{GROUP, Plane, SPAN, Slicer};
+use super::planes::{GROUP, Plane, SPAN};
+use super::slicer::Slicer;
 use crate::capture::{CHUNK, Trace, TraceBuilder};
 use crate::line::Level;
 use crate::time::Tick;

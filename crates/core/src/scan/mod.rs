@@ -10,10 +10,13 @@ mod filler;
 mod memory;
 mod own;
 mod planes;
+mod portable;
 mod samples;
+mod slicer;
 
 pub(crate) use feeder::{Feeder, Stretch};
 pub use filler::{Filler, fill};
 pub use memory::Memory;
-pub(crate) use planes::{GROUP, Plane, SPAN, Slicer};
+pub(crate) use planes::{GROUP, Plane, SPAN};
 pub use samples::{SampleBlock, SampleWidth, Samples};
+pub(crate) use slicer::Slicer;

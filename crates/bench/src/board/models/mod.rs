@@ -6,8 +6,9 @@ pub(crate) use protocol::{Can, I2c, Jtag, Lights, OneWire, TwoWires};
 
 use deep_tap_core::quantity::Rational;
 
+use super::NodeId;
 use super::device::{Device, Queues};
-use super::{Instant, NodeId};
+use crate::instant::Instant;
 use crate::random::Random;
 
 /// Never again.

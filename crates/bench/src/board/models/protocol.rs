@@ -1,8 +1,9 @@
 //! Senders of protocols. They are written for themselves, and share nothing with what decodes them.
 
 use super::{Beat, NEVER};
+use crate::board::NodeId;
 use crate::board::device::{Device, Queues};
-use crate::board::{Instant, NodeId};
+use crate::instant::Instant;
 
 /// A controller that writes to a target, and reads from it if there is something to read, on two
 /// open-drain lines (UM10204, I2C-bus specification, 3.1).

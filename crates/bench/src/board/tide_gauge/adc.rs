@@ -1,8 +1,9 @@
 //! The pressure converter and the controller that talks to it over SPI, mode 0.
 
 use super::node;
+use crate::board::NodeId;
 use crate::board::device::{Device, Queues};
-use crate::board::{Instant, NodeId};
+use crate::instant::Instant;
 use crate::random::Random;
 
 const CS_N: NodeId = node("ADC_CS_N");

@@ -1,9 +1,10 @@
 //! The parallel memory and the controller that writes into it.
 
 use super::node;
+use crate::board::NodeId;
 use crate::board::device::{Device, Queues};
-use crate::board::{Instant, NodeId};
 use crate::electric::{Shape, Slope};
+use crate::instant::Instant;
 use crate::random::Random;
 
 const CE_N: NodeId = node("MEM_CE_N");

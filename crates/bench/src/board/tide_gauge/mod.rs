@@ -18,8 +18,9 @@ use deep_tap_core::line::Level;
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use super::device::{Device, Queues};
-use super::{Board, Change, Emit, Instant, NodeId};
+use super::{Board, Change, Emit, NodeId};
 use crate::electric::Shape;
+use crate::instant::Instant;
 use crate::random::Random;
 
 /// A way in which the board misbehaves.

@@ -1,9 +1,10 @@
 //! The rail, its supervisor, and what a floating write enable does while the rail ramps.
 
 use super::{POWER_GOOD, POWER_ON, node};
+use crate::board::NodeId;
 use crate::board::device::{Device, Queues};
-use crate::board::{Instant, NodeId};
 use crate::electric::{Shape, Slope};
+use crate::instant::Instant;
 
 const WE_N: NodeId = node("MEM_WE_N");
 const PGOOD: NodeId = node("PGOOD");

@@ -2,9 +2,10 @@
 //! second, the modem on the controller area network, and the chain of status lights.
 
 use super::node;
+use crate::board::NodeId;
 use crate::board::device::{Device, Queues};
 use crate::board::models::{Beat, Can, Lights, Parity, Sender, Square, TwoWires};
-use crate::board::{Instant, NodeId};
+use crate::instant::Instant;
 use crate::random::Random;
 
 const SCL: NodeId = node("RTC_SCL");
