@@ -8,6 +8,7 @@ mod load;
 mod output;
 mod picture;
 mod quantities;
+mod said;
 mod tables;
 
 use std::process::ExitCode;

@@ -6,12 +6,11 @@ use deep_tap_core::limit::Required;
 use deep_tap_core::measure::Bin;
 use deep_tap_core::quantity::{Quantity, Unit};
 use deep_tap_core::quantity::{Rational, Time};
-use serde::Serialize;
 
 use crate::canvas::{Anchor, Drawing, Ink, text_width};
 
 /// How many values lie where, and what is required of them.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Histogram {
     /// The bins, in rising order and of one width.
     pub bins: Vec<HistogramBin>,
@@ -20,7 +19,7 @@ pub struct Histogram {
 }
 
 /// One bin: values from one to another, which itself is not in it any more.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct HistogramBin {
     /// The smallest value.
     pub from: Quantity,

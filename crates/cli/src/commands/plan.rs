@@ -48,7 +48,11 @@ struct SaidLimit {
     required: String,
     /// Whether it looks at voltages of analog lines.
     analog: bool,
-    #[serde(flatten)]
+    can_pass: bool,
+    can_fail: bool,
+    /// How far inside the limit a measured interval must be to pass.
+    distance: Option<Time>,
+    #[serde(skip)]
     outlook: Outlook,
     /// The lowest rate of the instrument that can decide it either way, when this one cannot.
     deciding_rate: Option<f64>,
@@ -167,6 +171,9 @@ fn said_limit(
         what: limit.limit.what.clone(),
         required: limit.limit.required.to_string(),
         analog: limit.is_analog(),
+        can_pass: outlook.can_pass,
+        can_fail: outlook.can_fail,
+        distance: outlook.distance,
         outlook,
         deciding_rate: rate.map(Rate::to_f64),
         rate,

@@ -1,7 +1,5 @@
 //! One place where a limit applies, and what was measured there.
 
-use serde::Serialize;
-
 use super::judge::Verdict;
 use crate::known::Span;
 use crate::quantity::{Bounds, Frequency, Rational, Time, Voltage};
@@ -9,8 +7,7 @@ use crate::quantity::{Quantity, Unit};
 use crate::time::{Tick, TimeBase};
 
 /// Why an occurrence could not be decided.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Doubt {
     /// The limit lies within the uncertainty of the measured interval.
     Resolution,
@@ -21,7 +18,7 @@ pub enum Doubt {
 }
 
 /// One place where a limit applies.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Occurrence {
     /// The earlier end.
     pub start: Tick,
@@ -36,8 +33,7 @@ pub struct Occurrence {
 }
 
 /// What was measured at one place.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Measured {
     /// An interval.

@@ -1,7 +1,5 @@
 //! What can be said about a limit before anything is recorded.
 
-use serde::Serialize;
-
 use super::bound::{BoundLimit, Programs};
 use super::judge::Judge;
 use super::kind::Kind;
@@ -11,7 +9,7 @@ use crate::quantity::{Rate, Rational, Time};
 use crate::time::{Resolution, TimeBase};
 
 /// Whether a sample rate can decide a limit.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Outlook {
     /// Whether any measured interval would prove that the limit is kept.
     pub can_pass: bool,

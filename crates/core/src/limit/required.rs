@@ -2,13 +2,11 @@
 
 use std::fmt;
 
-use serde::Serialize;
-
 use crate::quantity::{Quantity, Rational, Time};
 
 /// The required range. At least one end is given, but for the limits of kind `stable`, which ask for
 /// no value; both ends are of the unit of the limit's kind.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Required {
     /// Not less than this.
     pub min: Option<Quantity>,

@@ -2,8 +2,6 @@
 
 use std::fmt;
 
-use serde::Serialize;
-
 use super::judge::Verdict;
 use super::kind::Kind;
 use super::occurrence::{Doubt, Occurrence};
@@ -12,7 +10,7 @@ use crate::quantity::{Bounds, Rate, Time};
 use crate::quantity::{Quantity, Unit};
 
 /// How many occurrences ended how.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Counts {
     /// Occurrences in all.
     pub seen: u64,
@@ -27,7 +25,7 @@ pub struct Counts {
 }
 
 /// The measured values of all occurrences.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Statistics {
     /// The smallest.
     pub min: Quantity,
@@ -38,8 +36,7 @@ pub struct Statistics {
 }
 
 /// At which sample rate an inconclusive measurement would be decided.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Deciding {
     /// At this rate, the lowest sufficient one that the instrument has (or, where its rates are
     /// not known, the exact one).
@@ -68,8 +65,7 @@ impl fmt::Display for Deciding {
 }
 
 /// Why a limit as a whole is inconclusive.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reason {
     /// The worst occurrence is in doubt.
     Occurrence(Doubt),
@@ -84,7 +80,7 @@ pub enum Reason {
 }
 
 /// The verdict on one limit, with everything needed to believe it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct LimitResult {
     /// The part's reference on the board.
     pub reference: String,

@@ -1,15 +1,12 @@
 //! The same limits over several captures.
 
-use serde::Serialize;
-
 use super::judge::Verdict;
 use super::result::{Counts, LimitResult, Statistics};
 
 /// One limit over several captures.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct OverRuns {
     /// The limit over all occurrences of all captures; its worst occurrence is the worst of all.
-    #[serde(flatten)]
     pub result: LimitResult,
     /// The capture that has the worst occurrence, counted from 0 in the order they were added.
     pub worst_run: usize,

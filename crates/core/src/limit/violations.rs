@@ -2,8 +2,6 @@
 
 use std::ops::ControlFlow;
 
-use serde::Serialize;
-
 use super::bound::BoundLimit;
 use super::judge::Verdict;
 use super::occurrence::{Occurrence, Visited};
@@ -13,7 +11,7 @@ use crate::known::Rule;
 use crate::quantity::Rational;
 
 /// The violations of one limit in a capture.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Violations {
     /// How many there are.
     pub count: u64,
@@ -24,7 +22,7 @@ pub struct Violations {
 }
 
 /// Violations in a row: no occurrence between them is anything else.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Streak {
     /// The first of them.
     pub first: Occurrence,

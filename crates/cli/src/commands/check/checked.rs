@@ -13,6 +13,7 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::errors::Failure;
 use crate::output::Mark;
+use crate::said;
 
 /// The verdicts on a record, as JSON has them: times in seconds, shares in percent, rates in samples per
 /// second.
@@ -25,6 +26,7 @@ pub(crate) struct Checked {
     pub(super) rule: Rule,
     pub(super) history: Vec<String>,
     pub(crate) verdict: Verdict,
+    #[serde(serialize_with = "said::limits::each")]
     pub(crate) results: Vec<LimitResult>,
     /// What became of what was expected besides timing.
     pub(super) expectations: Vec<Met>,

@@ -11,6 +11,7 @@ use super::table::{cells, explanation};
 use crate::Outcome;
 use crate::errors::Failure;
 use crate::output::Grid;
+use crate::said;
 
 /// The results of several captures.
 #[derive(Default)]
@@ -28,6 +29,7 @@ impl Serialize for Over {
         struct All<'a> {
             files: &'a [String],
             verdict: Verdict,
+            #[serde(serialize_with = "said::limits::over")]
             results: &'a [OverRuns],
             captures: &'a [Checked],
         }

@@ -20,6 +20,7 @@ use crate::errors::Failure;
 use crate::output::{Grid, Out, write_table};
 use crate::picture;
 use crate::quantities::{plain, seconds};
+use crate::said;
 
 /// Most bins of a histogram.
 const MOST_BINS: usize = 40;
@@ -30,12 +31,14 @@ const WIDTH: u32 = 900;
 #[derive(Serialize)]
 struct Said {
     file: String,
+    #[serde(serialize_with = "said::limits::one")]
     result: LimitResult,
     /// In the limit's unit.
     percentile_1: Option<f64>,
     percentile_50: Option<f64>,
     percentile_99: Option<f64>,
     deviation: Option<f64>,
+    #[serde(serialize_with = "said::histograms::one")]
     histogram: Histogram,
 }
 

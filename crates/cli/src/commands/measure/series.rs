@@ -15,6 +15,7 @@ use serde::Serialize;
 use crate::args;
 use crate::output::Grid;
 use crate::quantities::seconds;
+use crate::said;
 use deep_tap::quantity::{estimate, outward};
 
 /// Most bins of a histogram.
@@ -40,6 +41,7 @@ pub(super) struct Series {
     pub(super) duty: Option<Estimate>,
     pub(super) jitter: Option<Jitter>,
     pub(super) averages: Option<Averages>,
+    #[serde(serialize_with = "said::histograms::some")]
     pub(super) histogram: Option<Histogram>,
     #[serde(skip)]
     tick: Time,
