@@ -11,6 +11,7 @@ use crate::args;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Out, remark, wrapped, write_table};
+use crate::said;
 
 /// What was found, as JSON has it.
 #[derive(Serialize)]
@@ -25,7 +26,7 @@ struct Found {
 struct FoundFinding {
     /// Seconds.
     seconds: Option<Time>,
-    #[serde(flatten)]
+    #[serde(flatten, serialize_with = "said::frames::finding")]
     finding: Finding,
 }
 

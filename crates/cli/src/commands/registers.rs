@@ -13,6 +13,7 @@ use crate::commands::diagnose;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Grid, Out, write_table};
+use crate::said;
 
 /// One access, as JSON has it.
 #[derive(Serialize)]
@@ -24,7 +25,7 @@ struct Said {
     /// In the register's unit.
     value: Option<f64>,
     unit: String,
-    #[serde(flatten)]
+    #[serde(flatten, serialize_with = "said::frames::access")]
     access: Access,
 }
 

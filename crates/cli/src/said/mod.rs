@@ -3,5 +3,8 @@
 //!
 //! Times are in seconds, voltages in volts, shares in percent, rates in samples per second.
 
+pub(crate) mod expectations;
+pub(crate) mod frames;
 pub(crate) mod histograms;
 pub(crate) mod limits;
+pub(crate) mod measures;

@@ -3,12 +3,10 @@
 use std::fmt;
 use std::ops::Range;
 
-use serde::Serialize;
-
 use crate::time::Tick;
 
 /// One unit on a bus.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Frame {
     /// What kind of unit it is, in the words of its standard, such as `byte` or `break`.
     pub kind: &'static str,
@@ -48,7 +46,7 @@ impl fmt::Display for Frame {
 }
 
 /// A part of a frame with a meaning of its own.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Field {
     /// Its name, such as `data` or `address`.
     pub name: &'static str,
@@ -87,8 +85,7 @@ impl Field {
 }
 
 /// What a field is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum FieldKind {
     /// What is carried.
     Data,
@@ -101,7 +98,7 @@ pub enum FieldKind {
 }
 
 /// Something on the wire that is not as the standard says.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fault {
     /// A word for it, such as `parity`, to count and search by.
     pub kind: &'static str,

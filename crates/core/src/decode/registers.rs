@@ -2,8 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use serde::Serialize;
-
 use super::{Protocol, SpiData};
 use crate::bus::{Field, Frame};
 use crate::line::BitOrder;
@@ -94,7 +92,7 @@ impl Register {
 }
 
 /// One register read or written.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Access {
     /// Its first tick.
     pub start: Tick,

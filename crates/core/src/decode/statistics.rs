@@ -3,8 +3,6 @@
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 
-use serde::Serialize;
-
 use crate::bus::{FieldKind, Frame, FrameSink};
 use crate::time::Tick;
 
@@ -24,7 +22,7 @@ use crate::time::Tick;
 /// assert_eq!((seen.frames, seen.faulty, seen.busy), (2, 1, 150));
 /// assert_eq!(seen.gaps.unwrap().longest, 50);
 /// ```
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FrameStatistics {
     /// All frames.
     pub frames: u64,
@@ -46,7 +44,7 @@ pub struct FrameStatistics {
 
 /// Stretches between frames, in ticks; a frame that begins before the one before it ends makes one of
 /// zero.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Gaps {
     /// How many.
     pub count: u64,

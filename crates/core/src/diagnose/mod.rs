@@ -14,8 +14,6 @@ mod uart;
 
 use std::fmt;
 
-use serde::Serialize;
-
 use sight::Sight;
 
 use crate::capture::Capture;
@@ -30,8 +28,7 @@ use crate::time::Tick;
 const ENOUGH_SAMPLES: f64 = 8.0;
 
 /// How sure a finding is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Sureness {
     /// The signal shows it.
     Certain,
@@ -52,7 +49,7 @@ impl fmt::Display for Sureness {
 }
 
 /// Something about a bus that is not as the setup says, or not as it should be.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Finding {
     /// The bus.
     pub bus: String,

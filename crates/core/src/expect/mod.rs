@@ -6,8 +6,6 @@ mod payload;
 pub use order::{Broken, Order, OrderResult, States, Stay};
 pub use payload::{Difference, Payload, PayloadResult};
 
-use serde::Serialize;
-
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::limit::Verdict;
@@ -32,7 +30,7 @@ pub enum Expected {
 }
 
 /// What became of an expectation.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Met {
     /// Its name.
     pub name: String,
@@ -43,8 +41,7 @@ pub struct Met {
 }
 
 /// In which way an expectation was met, or was not.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Detail {
     /// Of a sequence.

@@ -1,7 +1,5 @@
 //! The order in which states may follow each other.
 
-use serde::Serialize;
-
 use crate::capture::Capture;
 use crate::known::{Instants, Precision, Rule};
 use crate::limit::Verdict;
@@ -83,7 +81,7 @@ impl States {
 }
 
 /// How states followed each other.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct OrderResult {
     /// Pass: every transition is allowed. Fail: one is not. Not seen: nothing ever changed.
     pub verdict: Verdict,
@@ -98,7 +96,7 @@ pub struct OrderResult {
 }
 
 /// A transition that is not allowed.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Broken {
     /// The state before; `None` for the one that the record begins in.
     pub from: Option<String>,
@@ -109,7 +107,7 @@ pub struct Broken {
 }
 
 /// How long a state lasted, each time from its beginning to its end.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Stay {
     /// The state.
     pub state: String,

@@ -2,8 +2,6 @@
 
 use std::ops::ControlFlow;
 
-use serde::Serialize;
-
 use crate::bus::{FieldKind, Frame, FrameSink};
 use crate::capture::Capture;
 use crate::decode::SerialBus;
@@ -34,7 +32,7 @@ pub struct Payload {
 }
 
 /// How a bus's bytes compare with what is expected.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct PayloadResult {
     /// Pass: all came, and nothing that must not. Fail: a difference. Inconclusive: the record ends
     /// before all came. Not seen: nothing came at all, or what it waits for never happened.
@@ -52,7 +50,7 @@ pub struct PayloadResult {
 }
 
 /// Where a sequence first differs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Difference {
     /// Which it is, counted from 0.
     pub place: u64,

@@ -2,8 +2,6 @@
 
 use std::ops::Range;
 
-use serde::Serialize;
-
 use super::distribution::Distribution;
 use crate::capture::Capture;
 use crate::event::{Hit, TimedProgram};
@@ -14,7 +12,7 @@ use crate::quantity::{Bounds, Estimate, Time};
 use crate::time::{Tick, TimeBase};
 
 /// One of many intervals: how long it is, what is known of that, and where it begins.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Measure {
     /// As counted.
     pub value: Time,

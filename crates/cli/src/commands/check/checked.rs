@@ -29,6 +29,7 @@ pub(crate) struct Checked {
     #[serde(serialize_with = "said::limits::each")]
     pub(crate) results: Vec<LimitResult>,
     /// What became of what was expected besides timing.
+    #[serde(serialize_with = "said::expectations::each")]
     pub(super) expectations: Vec<Met>,
     /// Limits left out because a pin they need is not wired.
     pub(super) not_wired: Vec<String>,

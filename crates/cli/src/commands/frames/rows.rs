@@ -11,6 +11,7 @@ use super::{JobFrame, Listing, told, value};
 use crate::args::{self, Format};
 use crate::errors::Failure;
 use crate::output::Out;
+use crate::said;
 
 /// A frame as JSON has it, an object a line: `at` and `until` in seconds, the rest in ticks.
 #[derive(Serialize)]
@@ -18,7 +19,7 @@ struct Said<'a> {
     bus: &'a str,
     at: Time,
     until: Time,
-    #[serde(flatten)]
+    #[serde(flatten, serialize_with = "said::frames::frame")]
     frame: &'a Frame,
 }
 

@@ -13,6 +13,7 @@ use serde::Serialize;
 use super::series::{self, Series};
 use crate::args;
 use crate::output::Grid;
+use crate::said;
 use deep_tap::quantity::estimate;
 
 /// What was measured of a line.
@@ -25,9 +26,13 @@ pub(super) struct MeasuredLine {
     pub(super) frequency: Option<Estimate>,
     /// Share of the time from the first to the last rising edge for which it is high, in percent.
     pub(super) duty: Option<Estimate>,
+    #[serde(serialize_with = "said::measures::some")]
     shortest_high: Option<Measure>,
+    #[serde(serialize_with = "said::measures::some")]
     longest_high: Option<Measure>,
+    #[serde(serialize_with = "said::measures::some")]
     shortest_low: Option<Measure>,
+    #[serde(serialize_with = "said::measures::some")]
     longest_low: Option<Measure>,
     /// High and low pulses and periods, where the line is measured in full.
     #[serde(skip_serializing_if = "Vec::is_empty")]

@@ -28,12 +28,17 @@ pub(super) struct Series {
     pub(super) count: u64,
     /// Events that found no partner, and pulses cut off.
     pub(super) unpaired: u64,
+    #[serde(serialize_with = "said::measures::some")]
     pub(super) min: Option<Measure>,
     pub(super) mean: Option<Estimate>,
+    #[serde(serialize_with = "said::measures::some")]
     pub(super) max: Option<Measure>,
     pub(super) deviation: Option<Estimate>,
+    #[serde(serialize_with = "said::measures::some")]
     pub(super) percentile_1: Option<Measure>,
+    #[serde(serialize_with = "said::measures::some")]
     pub(super) percentile_50: Option<Measure>,
+    #[serde(serialize_with = "said::measures::some")]
     pub(super) percentile_99: Option<Measure>,
     /// One by the mean, where one interval begins with the end of the one before.
     pub(super) frequency: Option<Estimate>,
