@@ -21,6 +21,7 @@ use crate::args::{self, Format};
 use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
 use crate::errors::Failure;
 use crate::output::{Grid, Mark, Out, remark, write_table};
+use crate::said;
 
 /// How often the view is renewed.
 const RENEW: Duration = Duration::from_millis(400);
@@ -45,7 +46,7 @@ struct Said {
 struct SaidLine {
     name: String,
     input: Option<String>,
-    #[serde(flatten)]
+    #[serde(flatten, serialize_with = "said::lines::activity")]
     activity: LineActivity,
     /// Mean rate of full periods, in hertz, over the recent seconds.
     frequency: f64,

@@ -14,6 +14,7 @@ use crate::args;
 use crate::connect::{connect, rate_option};
 use crate::errors::Failure;
 use crate::output::{Grid, Mark, Out, write_table};
+use crate::said;
 
 /// What the plan says, as a program reads it.
 #[derive(Serialize)]
@@ -37,6 +38,7 @@ struct Said {
 struct SaidTrigger {
     text: String,
     on_board: bool,
+    #[serde(serialize_with = "said::triggers::states")]
     states: deep_tap::event::StateTable,
 }
 

@@ -7,4 +7,6 @@ pub(crate) mod expectations;
 pub(crate) mod frames;
 pub(crate) mod histograms;
 pub(crate) mod limits;
+pub(crate) mod lines;
 pub(crate) mod measures;
+pub(crate) mod triggers;

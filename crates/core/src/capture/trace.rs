@@ -4,15 +4,13 @@ use std::fmt;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
-use serde::Serialize;
-
 use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
 use crate::line::{Level, LineId};
 use crate::time::Tick;
 
 /// A change of level.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Edge {
     /// The first tick that shows the new level.
     pub tick: Tick,

@@ -1,12 +1,9 @@
 //! One occurrence, and how sure it is.
 
-use serde::Serialize;
-
 use crate::time::Tick;
 
 /// How sure it is that an occurrence really happened.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Certainty {
     /// It happened.
     Certain,
@@ -17,7 +14,7 @@ pub enum Certainty {
 }
 
 /// One occurrence of an event.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Hit {
     /// The tick at which it is seen.
     pub tick: Tick,

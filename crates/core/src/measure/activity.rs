@@ -1,12 +1,10 @@
 //! Which lines are alive, from samples as they arrive.
 
-use serde::Serialize;
-
 use crate::line::Level;
 use crate::scan::{GROUP, Plane, SPAN, Samples, Slicer};
 
 /// What one line did.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LineActivity {
     /// Its last level; unknown before the first sample.
     pub level: Level,

@@ -1,7 +1,5 @@
 //! What a line does around an instant.
 
-use serde::Serialize;
-
 use crate::capture::{Capture, Edge};
 use crate::known::{Instants, Precision, Rule};
 use crate::line::{Level, LineId};
@@ -9,7 +7,7 @@ use crate::quantity::{Bounds, Percent, Rational, Time};
 use crate::time::Tick;
 
 /// A value as counted, and what is known of it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Counted<Q = Time> {
     /// As counted.
     pub value: Q,

@@ -2,8 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use serde::Serialize;
-
 /// Values below this are counted in a table, the others in a tree.
 const TABLE: i64 = 1 << 14;
 
@@ -25,7 +23,7 @@ pub struct Distribution {
 }
 
 /// Part of a histogram.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Bin {
     /// The smallest value in it.
     pub from: i64,

@@ -2,8 +2,6 @@
 
 use std::ops::Range;
 
-use serde::Serialize;
-
 use super::intervals::{Intervals, periods};
 use crate::capture::Capture;
 use crate::event::TimedProgram;
@@ -16,7 +14,7 @@ use crate::time::Tick;
 const FEWEST: u64 = 20;
 
 /// How steady a repeating event is, in seconds. The names are those of JESD65B and IEEE 2414.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Jitter {
     /// Root mean square of what the periods differ from their mean by.
     pub period_rms: Estimate,
@@ -37,7 +35,7 @@ pub struct Jitter {
 }
 
 /// Averages over so many periods each, one after the other.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Averages {
     /// Periods of each.
     pub over: u64,

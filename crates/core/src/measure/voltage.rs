@@ -2,8 +2,6 @@
 
 use std::ops::Range;
 
-use serde::Serialize;
-
 use crate::capture::AnalogTrace;
 use crate::quantity::{Rational, Voltage};
 use crate::time::Tick;
@@ -12,7 +10,7 @@ use crate::time::Tick;
 ///
 /// Low and high level are the most frequent code in the lower and in the upper half of what was
 /// seen (IEEE 181-2011, 5.2, the histogram method).
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct VoltageLevels {
     /// The low level.
     pub low: Voltage,
@@ -101,7 +99,7 @@ fn place(code: i16) -> usize {
 }
 
 /// A way from one voltage to another.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Transition {
     /// Whether it goes up.
     pub rises: bool,

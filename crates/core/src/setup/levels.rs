@@ -4,8 +4,6 @@
 
 use std::ops::ControlFlow;
 
-use serde::Serialize;
-
 use super::{RecordOptions, Setup};
 use crate::error::{Error, ErrorKind, Result};
 use crate::instrument::{Bank, Instrument};
@@ -15,7 +13,7 @@ use crate::quantity::{Rational, Time, Voltage};
 use crate::time::Tick;
 
 /// What a sweep of the threshold shows of a line.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct SweptLine {
     /// Its name.
     pub name: String,
@@ -30,7 +28,7 @@ pub struct SweptLine {
 }
 
 /// Between which thresholds a level lies.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct SweptLevel {
     /// Not below this; `None` when it may be below the lowest threshold.
     pub above: Option<Voltage>,

@@ -1,7 +1,5 @@
 //! What every logic instrument can wait for by itself.
 
-use serde::Serialize;
-
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Direction, LineEdge, Program};
 
@@ -56,7 +54,7 @@ impl QualifiedEdge {
 }
 
 /// What an instrument saw while it waited for its trigger.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Seen {
     /// How often the trigger's edge came, whatever the levels.
     pub edges: u64,

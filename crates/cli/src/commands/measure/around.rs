@@ -14,6 +14,7 @@ use crate::args;
 use crate::errors::Failure;
 use crate::output::{Grid, Out, write_table};
 use crate::quantities::seconds;
+use crate::said;
 use deep_tap::quantity::{estimate, uncertain};
 
 /// The lines around a place: times in seconds, frequency in hertz, duty in percent.
@@ -30,7 +31,9 @@ struct SaidLine {
     level: Level,
     since: Option<Time>,
     until: Option<Time>,
+    #[serde(serialize_with = "said::measures::counted")]
     pulse: Option<Counted>,
+    #[serde(serialize_with = "said::measures::counted")]
     period: Option<Counted>,
     frequency: Option<Estimate>,
     duty: Option<Estimate>,

@@ -13,6 +13,7 @@ use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
 use crate::errors::Failure;
 use crate::load::parse_time;
 use crate::output::{Grid, Mark, Out, progress_bar, write_table};
+use crate::said;
 
 /// What the sweep says, as JSON has it: voltages in volts.
 #[derive(Serialize)]
@@ -23,7 +24,7 @@ struct Said {
 
 #[derive(Serialize)]
 struct SaidLine {
-    #[serde(flatten)]
+    #[serde(flatten, serialize_with = "said::lines::swept")]
     swept: SweptLine,
     threshold: Option<Voltage>,
     proposal: Option<Voltage>,

@@ -44,7 +44,9 @@ pub(super) struct Series {
     pub(super) frequency: Option<Estimate>,
     /// Of a line: the share of its periods for which it is high, in percent.
     pub(super) duty: Option<Estimate>,
+    #[serde(serialize_with = "said::measures::jitter")]
     pub(super) jitter: Option<Jitter>,
+    #[serde(serialize_with = "said::measures::averages")]
     pub(super) averages: Option<Averages>,
     #[serde(serialize_with = "said::histograms::some")]
     pub(super) histogram: Option<Histogram>,

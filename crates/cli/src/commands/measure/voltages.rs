@@ -8,11 +8,13 @@ use deep_tap::time::Tick;
 use serde::Serialize;
 
 use crate::output::Grid;
+use crate::said;
 
 /// What was measured of an analog line: voltages in volts, times in seconds.
 #[derive(Serialize)]
 pub(super) struct MeasuredLine {
     line: String,
+    #[serde(serialize_with = "said::lines::levels")]
     levels: Option<VoltageLevels>,
     amplitude: Option<f64>,
     rise: Ways,

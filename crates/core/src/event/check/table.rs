@@ -2,8 +2,6 @@
 
 use std::fmt::Write;
 
-use serde::Serialize;
-
 use super::states::{Action, State, StateMachine, Wait};
 use crate::event::syntax::{Event, Step, StepLimit};
 
@@ -27,14 +25,14 @@ use crate::event::syntax::{Event, Step, StepLimit};
 /// assert!(table.states[1].arms[1].fires);
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct StateTable {
     /// The states.
     pub states: Vec<StateRow>,
 }
 
 /// One state.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StateRow {
     /// Its name.
     pub name: String,
@@ -43,7 +41,7 @@ pub struct StateRow {
 }
 
 /// One thing that a state waits for.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ArmRow {
     /// What, in words.
     pub when: String,
