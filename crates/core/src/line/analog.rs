@@ -3,14 +3,11 @@
 use std::fmt;
 use std::str::FromStr;
 
-use serde::Serialize;
-
 use crate::error::{Error, ErrorKind, Result};
 use crate::quantity::{Rational, Voltage};
 
 /// Which analog line of a capture or setup, counted from 0.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(transparent)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct AnalogId(pub usize);
 
 /// A named voltage.

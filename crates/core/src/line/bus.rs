@@ -12,8 +12,7 @@ use crate::error::{Error, ErrorKind, Result, suggest};
 pub(crate) const MAX_BUS_LINES: usize = 64;
 
 /// Which bus of a capture or setup, counted from 0.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(transparent)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct BusId(pub usize);
 
 /// How a value is written.

@@ -68,8 +68,7 @@ impl fmt::Display for Level {
 }
 
 /// Which line of a capture or setup, counted from 0.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(transparent)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct LineId(pub usize);
 
 /// Where a line comes from.
