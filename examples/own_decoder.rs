@@ -8,11 +8,10 @@
 use std::ops::ControlFlow;
 
 use deep_tap::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
-use deep_tap::capture::{Capture, TraceBuilder};
+use deep_tap::capture::{Capture, Trace};
 use deep_tap::decode::{CustomProtocol, Protocol, SerialBus};
 use deep_tap::event::{Meaning, Program, Scope};
-use deep_tap::line::Levels;
-use deep_tap::line::{Level, Line};
+use deep_tap::line::{Level, Levels};
 use deep_tap::time::{Tick, TimeBase};
 
 const GATE: usize = 0;
@@ -88,17 +87,10 @@ impl CustomProtocol for Counter {
 }
 
 fn main() -> deep_tap::Result<()> {
-    let line = |ticks: &[u64]| -> deep_tap::Result<_> {
-        let mut line = TraceBuilder::new(Level::Low);
-        for tick in ticks {
-            let level = line.level().opposite();
-            line.push_edge(Tick(*tick), level)?;
-        }
-        Ok(line.finish(200))
-    };
+    let line = |ticks: &[u64]| Trace::toggling(Level::Low, ticks.iter().copied(), 200);
     let capture = Capture::builder(TimeBase::from_rate("1 MS/s".parse()?)?, 200)
-        .line(Line::named("GATE"), line(&[10, 60, 100, 150])?)
-        .line(Line::named("PULSES"), line(&[20, 22, 30, 32, 40, 42, 70, 72])?)
+        .line("GATE", line(&[10, 60, 100, 150])?)
+        .line("PULSES", line(&[20, 22, 30, 32, 40, 42, 70, 72])?)
         .build()?;
     let lines = [("gate", capture.line_named("GATE")?), ("pulses", capture.line_named("PULSES")?)];
     let bus = SerialBus::new("counter", Protocol::custom(Counter), lines)?;

@@ -206,3 +206,32 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn samples_at_hand_become_lines_or_an_error_that_says_why() {
+    use deep_tap::capture::Capture;
+    use deep_tap::line::Level;
+    use deep_tap::time::Tick;
+    let samples: Vec<u16> = (0..200_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 16) as u16).collect();
+    let capture = Capture::of_samples("10 MS/s", &["A", "B", "C"], &samples).unwrap();
+    for (bit, name) in ["A", "B", "C"].iter().enumerate() {
+        let trace = capture.trace(capture.line_named(name).unwrap());
+        for at in (0..samples.len()).step_by(997).chain([65_535, 65_536]) {
+            assert_eq!(
+                trace.level_at(Tick(at as u64)),
+                Level::from(samples[at] >> bit & 1 == 1),
+                "{name} at {at}"
+            );
+        }
+    }
+    let nine = ["a", "b", "c", "d", "e", "f", "g", "h", "i"];
+    assert!(Capture::of_samples("10 MS/s", &nine, &[0u8]).unwrap_err().message().contains("8 bits"));
+    assert!(Capture::of_samples("10 MHz", &["a"], &[0u8]).is_err(), "hertz are no samples per second");
+    assert!(Capture::of_samples("0 S/s", &["a"], &[0u8]).is_err());
+    assert!(Capture::of_samples("1 S/s", &["a", "a"], &[0u8]).is_err(), "one name twice");
+    let group = |lines: &[&str]| {
+        Capture::of_samples("1 S/s", &["a", "b"], &[0u8])?.into_builder().group("G", lines)?.build()
+    };
+    assert!(group(&["b", "a"]).is_ok());
+    assert!(group(&["a", "a"]).is_err() && group(&[]).is_err() && group(&["z"]).is_err());
+}

@@ -272,3 +272,51 @@ fn state_machines_are_checked_as_a_whole() {
         assert!(problems.iter().any(|p| p.contains(wanted)), "{to}: {problems:?}");
     }
 }
+
+/// A limit made in code is the one that a file describes.
+#[test]
+fn limits_made_in_code_are_those_of_a_file() {
+    use deep_tap::limit::{Limit, Mark, Which};
+    let mark = |text: &str| text.parse::<Mark>().unwrap();
+    let made = [
+        (
+            "kind = \"setup\"\ndata = \"D changes\"\nreference = \"C rises\"",
+            Limit::setup("t", "D changes", "C rises"),
+        ),
+        (
+            "kind = \"hold\"\ndata = \"D changes\"\nreference = \"C rises\"",
+            Limit::hold("t", "D changes", "C rises"),
+        ),
+        (
+            "kind = \"width\"\npulse = \"C low\"\nwhile = \"D high\"",
+            Limit::width("t", "C low").only_while("D high"),
+        ),
+        ("kind = \"period\"\nevent = \"C rises\"", Limit::period("t", "C rises")),
+        (
+            "kind = \"delay\"\nfrom = \"C rises\"\nto = \"D rises\"\ngroup = \"g\"",
+            Limit::delay("t", "C rises", "D rises").group("g"),
+        ),
+        ("kind = \"skew\"\nfrom = \"C rises\"\nto = \"D rises\"", Limit::skew("t", "C rises", "D rises")),
+        (
+            "kind = \"rise-time\"\nline = \"A\"\nlow = \"10 %\"\nhigh = \"90 %\"",
+            Limit::rise_time("t", "A", mark("10 %"), mark("90 %")),
+        ),
+        (
+            "kind = \"fall-time\"\nline = \"A\"\nlow = \"1 V\"\nhigh = \"2 V\"",
+            Limit::fall_time("t", "A", mark("1 V"), mark("2 V")),
+        ),
+        ("kind = \"level\"\nline = \"A\"\nlevel = \"high\"", Limit::level("t", "A", Which::High)),
+    ];
+    let board = "[sampling]\nrate = \"1 MS/s\"\nlength = \"1 s\"\n[[line]]\nname = \"C\"\n[[line]]\nname = \"D\"\n[[analog]]\nname = \"A\"\ninput = 0\n[[part]]\nlimits = \"p.toml\"\nreference = \"U1\"\npins = { C = \"C\", D = \"D\", A = \"A\" }\n";
+    for (text, limit) in made {
+        let min = if text.contains("level") { "1 V" } else { "5 ns" };
+        let part = format!(
+            "part = \"P\"\nsource = \"made up\"\n[pins]\nC = \"\"\nD = \"\"\nA = \"\"\n[[limit]]\nsymbol = \"t\"\nwhat = \"w\"\nmin = \"{min}\"\n{text}\n"
+        );
+        let setup =
+            load(&[("s.toml", board), ("p.toml", &part)]).unwrap_or_else(|told| panic!("{text}: {told:?}"));
+        assert_eq!(setup.limits().next().unwrap().limit, limit.what("w").min(min).build().unwrap(), "{text}");
+    }
+    assert!(Limit::width("t", "C low").min("5 V").build().is_err(), "a width is no voltage");
+    assert!(Limit::width("t", "C low").min("fast").build().is_err(), "this is no quantity");
+}

@@ -63,8 +63,8 @@ impl Picture {
         }
         if view.start >= view.end || view.end.0 > capture.len() {
             let base = capture.base();
-            let first = base.time_of(Tick(0)).rounded(base.tick());
-            let last = base.time_of(Tick(capture.len())).rounded(base.tick());
+            let first = base.text_of(Tick(0));
+            let last = base.text_of(Tick(capture.len()));
             return Err(Error::new(ErrorKind::Unknown, "there is nothing to draw in this range of time")
                 .with_help(format!("the record goes from {first} to {last}")));
         }

@@ -163,7 +163,7 @@ impl Demo<'_> {
     /// The same violation and all values of its limit, as pictures.
     fn pictures(&mut self, path: &Path, failed: &LimitResult) -> Result<(), Failure> {
         let ending = if cfg!(feature = "png") { "png" } else { "svg" };
-        let limit = format!("{}.{}", failed.reference, failed.symbol);
+        let limit = failed.name();
         let (late, values) =
             (self.path(&format!("late.{ending}")), self.path(&format!("conversion.{ending}")));
         let lines = "ADC_CS_N,ADC_SCLK,ADC_MOSI,ADC_MISO,adc";
@@ -287,12 +287,8 @@ impl Demo<'_> {
             _ => None,
         };
         let Some(rate) = checked.results.iter().filter_map(rate_of).max() else { return Ok(()) };
-        let open: Vec<String> = checked
-            .results
-            .iter()
-            .filter(|r| rate_of(r).is_some())
-            .map(|r| format!("{}.{}", r.reference, r.symbol))
-            .collect();
+        let open: Vec<String> =
+            checked.results.iter().filter(|r| rate_of(r).is_some()).map(LimitResult::name).collect();
         self.heading(5, &format!("Decide what was inconclusive, at the rate the table names: {rate}"))?;
         let path = self.path("tide-gauge-faster.dtap");
         self.command(&format!(

@@ -125,7 +125,7 @@ impl Patient<'_> {
             seen.is_some_and(|seen| seen.is_clean() && seen.frames * 2 >= stated.frames)
         });
         if let Some(edge) = entry {
-            let at = self.capture.base().time_of(edge.tick).rounded(self.capture.base().tick());
+            let at = self.capture.base().text_of(edge.tick);
             let what = format!(
                 "the record begins within a byte, and no rest follows that tells where one begins; from {at} on \
                  it is read without a fault"

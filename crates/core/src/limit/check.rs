@@ -259,6 +259,7 @@ impl Tally<'_> {
             verdict,
             reason,
             worst,
+            tick: base.tick(),
             bounds,
             at: worst.map(|w| base.time_of(w.start)),
             measured,

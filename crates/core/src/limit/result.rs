@@ -6,8 +6,7 @@ use super::judge::Verdict;
 use super::kind::Kind;
 use super::occurrence::{Doubt, Occurrence};
 use super::required::Required;
-use crate::quantity::{Bounds, Rate, Time};
-use crate::quantity::{Quantity, Unit};
+use crate::quantity::{Bounds, Quantity, Rate, Time, Unit, uncertain};
 
 /// How many occurrences ended how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -106,6 +105,8 @@ pub struct LimitResult {
     pub reason: Option<Reason>,
     /// The worst occurrence: of those with the worst verdict, the one with the least margin.
     pub worst: Option<Occurrence>,
+    /// The tick of the record that has the worst occurrence.
+    pub tick: Time,
     /// What is known of the worst occurrence's true value.
     pub bounds: Option<Bounds<Quantity>>,
     /// When the worst occurrence begins.
@@ -122,13 +123,24 @@ pub struct LimitResult {
     pub decided: Option<Deciding>,
 }
 
+impl LimitResult {
+    /// What people call the limit: the part's reference and its symbol, as in `U5.tWP`; the symbol alone
+    /// where it is bound to no part.
+    pub fn name(&self) -> String {
+        match self.reference.as_str() {
+            "" => self.symbol.clone(),
+            reference => format!("{reference}.{}", self.symbol),
+        }
+    }
+}
+
 impl fmt::Display for LimitResult {
     /// One line: the limit, the verdict, the worst occurrence, and the rate that decides.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let part = if self.reference.is_empty() { String::new() } else { format!("{}.", self.reference) };
-        write!(f, "{part}{} {}: {}", self.symbol, self.required, self.verdict)?;
+        write!(f, "{} {}: {}", self.name(), self.required, self.verdict)?;
         if let Some((measured, bounds)) = self.measured.zip(self.bounds) {
-            write!(f, ", the worst of {} is {measured}, known as {bounds}", self.counts.seen)?;
+            let worst = uncertain(measured, bounds, self.tick);
+            write!(f, ", the worst of {} is {worst}", self.counts.seen)?;
         }
         self.decided.map_or(Ok(()), |decided| write!(f, "; {decided}"))
     }

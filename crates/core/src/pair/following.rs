@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together};
+use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together, give};
 use super::party::{Feed, Party, Pulled};
 use crate::event::{Certainty, Hit};
 
@@ -48,12 +48,7 @@ impl Following {
                 return ControlFlow::Continue(Advance::Waiting);
             }
             starts.pass();
-            match self.partners[..] {
-                [Partner { tick, certain: true, .. }] if start.is_certain() => {
-                    pairs.certain(start.tick, tick)?;
-                }
-                _ => pairs.open(start, &self.partners)?,
-            }
+            give(start, &self.partners, pairs)?;
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together};
+use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together, give};
 use super::party::{Feed, Party, Pulled};
 use crate::event::Hit;
 
@@ -38,12 +38,7 @@ impl Nearest {
                 return ControlFlow::Continue(Advance::Waiting);
             }
             events.pass();
-            match self.partners[..] {
-                [Partner { tick, certain: true, .. }] if event.is_certain() => {
-                    pairs.certain(event.tick, tick)?;
-                }
-                _ => pairs.open(event, &self.partners)?,
-            }
+            give(event, &self.partners, pairs)?;
         }
     }
 

@@ -41,6 +41,15 @@ pub trait Pairs {
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()>;
 }
 
+/// Gives an event out with its partners: as a certain pair where nothing is open.
+#[inline]
+pub(super) fn give(event: Hit, partners: &[Partner], pairs: &mut impl Pairs) -> ControlFlow<()> {
+    match partners {
+        [Partner { tick, certain: true, .. }] if event.is_certain() => pairs.certain(event.tick, *tick),
+        _ => pairs.open(event, partners),
+    }
+}
+
 /// Where a pairing stands when it returns.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Advance {

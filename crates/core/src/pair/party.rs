@@ -51,11 +51,6 @@ impl<F: Feed> Party<F> {
         Party { feed, word: MarkWord::default(), left: 0, ahead: None, first: None, more: VecDeque::new() }
     }
 
-    /// The feed.
-    pub fn feed_mut(&mut self) -> &mut F {
-        &mut self.feed
-    }
-
     /// Makes sure that there is something left of the present word.
     #[inline]
     fn fill(&mut self) -> Pulled<()> {

@@ -49,7 +49,7 @@ impl Checked {
         }
         let mut notes: Vec<String> = self.results.iter().filter_map(explanation).collect();
         let never = self.results.iter().filter(|r| r.verdict == Verdict::NotSeen && r.counts.unpaired == 0);
-        let never: Vec<String> = never.map(|r| format!("{}.{}", r.reference, r.symbol)).collect();
+        let never: Vec<String> = never.map(LimitResult::name).collect();
         if !never.is_empty() {
             notes.push(format!(
                 "not seen, which is not a pass, since its events never occurred: {}",
@@ -85,7 +85,7 @@ impl Checked {
                 .results
                 .iter()
                 .filter(|r| matches!(r.decided, Some(Deciding::Rate(_))))
-                .map(|r| format!("{}.{}", r.reference, r.symbol))
+                .map(LimitResult::name)
                 .collect();
             let output =
                 format!("{}.dtap", rate.to_string().replace(" S/s", "").replace("S/s", "").replace(' ', ""));
