@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 const ORDER: &[&[&str]] = &[
     &["error"],
     &["quantity"],
-    &["time"],
+    &["reader", "time"],
     &["line"],
     &["capture"],
     &["scan", "known", "bus"],

@@ -326,7 +326,7 @@ fn what_the_outputs_send_acts_on_the_board_when_it_should() {
 fn mistakes_in_a_bench_file_are_told_with_their_place() {
     let node = "node = [{ name = \"CLK\" }]\n";
     for (board, message, help) in [
-        ("node = 3", "invalid type", "docs/bench.md"),
+        ("node = 3", "'node' is a number; it should be a list of tables", ""),
         ("node = [{ name = \"A\" }, { name = \"A\" }]", "two nodes are called 'A'", "rename"),
         (
             &format!("{node}clock = [{{ node = \"CLJ\", frequency = \"1 MHz\" }}]"),
@@ -335,13 +335,21 @@ fn mistakes_in_a_bench_file_are_told_with_their_place() {
         ),
         (
             &format!("{node}clock = [{{ node = \"CLK\", frequency = \"1 MS/s\" }}]"),
-            "is not a unit of a frequency",
-            "docs/bench.md",
+            "'MS/s' is not a unit of a frequency",
+            "400 kHz",
         ),
-        (&format!("{node}clock = [{{ node = \"CLK\", frequency = \"0 Hz\" }}]"), "not above zero", "higher"),
-        (&format!("{node}klock = []"), "unknown field `klock`", "docs/bench.md"),
-        (&format!("faults = [\"stuck:CLX:low\"]\n{node}"), "no node 'CLX'", "CLK"),
-        (&format!("faults = [\"late-data\"]\n{node}"), "has no fault 'late-data'", "tide gauge"),
+        (
+            &format!("{node}clock = [{{ node = \"CLK\", frequency = \"0 Hz\" }}]"),
+            "not above zero",
+            "in between",
+        ),
+        (&format!("{node}klock = []"), "there is no key 'klock'", "did you mean 'clock'?"),
+        (&format!("faults = [\"stuck:CLX:low\"]\n{node}"), "board.toml:2:11: there is no node 'CLX'", "CLK"),
+        (
+            &format!("faults = [\"late-data\"]\n{node}"),
+            "board.toml:2:11: this board has no fault 'late-data'",
+            "tide gauge",
+        ),
         (&format!("faults = [\"glitch:CLK\"]\n{node}"), "not complete", "glitch:NODE:WIDTH:TIME"),
         (
             &format!(
@@ -362,6 +370,31 @@ fn mistakes_in_a_bench_file_are_told_with_their_place() {
         let told = format!("{} [{}]", error, error.help().unwrap_or_default());
         assert!(told.contains(message) && told.contains(help), "{board}: {told}");
     }
+    let all = format!(
+        "{node}clock = [{{ node = \"CLK\", frequncy = \"1 MHz\", duty = \"0.3\" }}]\nuart = [{{ node = \"TX\", bit-rate = \"9600 Hz\", data-bits = 9 }}]\n[instrument]\nname = 8"
+    );
+    let error = on_board(&all, "", &["CLK"]).unwrap_err();
+    let told = |error: &deep_tap::Error| {
+        let place = error.place().map(ToString::to_string).unwrap_or_default();
+        let at = place.split_once(".toml:").map_or(place.as_str(), |(_, at)| at).to_string();
+        format!("{at}: {}", error.message())
+    };
+    let all: Vec<String> = std::iter::once(&error).chain(error.related()).map(told).collect();
+    assert_eq!(
+        all,
+        [
+            "3:10: [[clock]] 'CLK' has no 'frequency'",
+            "3:26: there is no key 'frequncy' in [[clock]] 'CLK'",
+            "3:53: '0.3' has no unit: a percentage is in %",
+            "4:9: this sender has nothing to send",
+            "4:18: there is no node 'TX'",
+            "4:58: 'data-bits' is 9; it should be a whole number from 5 to 8",
+            "5:1: [instrument] has no 'inputs'",
+            "5:1: [instrument] has no 'thresholds'",
+            "5:1: [instrument] has no 'highest'",
+            "6:8: 'name' is a number; it should be a text in quotes"
+        ]
+    );
     let own = format!(
         "{node}[instrument]\nname = \"MY-8\"\ninputs = 8\nthresholds = \"0 V .. 3 V\"\nhighest = \"5 V\"\nrates = [\"100 MS/s\"]\ntrigger-levels = 2"
     );

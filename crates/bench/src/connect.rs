@@ -38,9 +38,7 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
     {
         options.no_board_faults("this board")?;
         let bench = read_bench(&folder.join(file), options.stand_in.seed)?;
-        let faults = bench.faults.join(",");
-        options.faults(&faults)?;
-        options.no_board_faults("this board")?;
+        bench.faults.into_iter().for_each(|fault| options.fault(fault));
         options.stand_in.own = bench.instrument;
         Box::new(bench.board)
     } else if let Some(board) = target.strip_prefix("bench:") {
@@ -110,6 +108,15 @@ impl Options {
         }
     }
 
+    /// A fault that is not of the demo board.
+    fn fault(&mut self, fault: AnyFault) {
+        match fault {
+            AnyFault::Hookup(fault) => self.stand_in.faults.push(fault),
+            AnyFault::Node(node, what) => self.nodes.push((node, what)),
+            AnyFault::Board(_) => {}
+        }
+    }
+
     /// A list of faults replaces those that the board has by itself.
     fn faults(&mut self, names: &str) -> Result<()> {
         let mut board = Vec::new();
@@ -119,8 +126,7 @@ impl Options {
                 "all" => board.extend(BoardFault::ALL.iter().map(|(fault, _)| *fault)),
                 name => match name.parse()? {
                     AnyFault::Board(fault) => board.push(fault),
-                    AnyFault::Hookup(fault) => self.stand_in.faults.push(fault),
-                    AnyFault::Node(node, what) => self.nodes.push((node, what)),
+                    elsewhere => self.fault(elsewhere),
                 },
             }
         }

@@ -55,20 +55,16 @@ impl Stimulator {
 fn device(signal: &Waveform, start: Instant) -> Option<Box<dyn Device>> {
     let node = NodeId(0);
     Some(match signal {
-        Waveform::Pulses { frequency, duty, length } => {
-            let thousandths = duty.to_fraction().checked_mul(Rational::from(1000))?.round().clamp(0, 1000);
-            Box::new(Square {
-                node,
-                start,
-                until: length
-                    .map_or(Instant(i64::MAX / 2), |length| start + Instant::after(length) - Instant(1)),
-                period: Beat::new(frequency.to_rational().recip()?)?,
-                duty: u64::try_from(thousandths).ok()?,
-                jitter: Instant(0),
-                random: Random::new(0),
-                done: 0,
-            })
-        }
+        Waveform::Pulses { frequency, duty, length } => Box::new(Square {
+            node,
+            start,
+            until: length.map_or(Instant(i64::MAX / 2), |length| start + Instant::after(length) - Instant(1)),
+            period: Beat::new(frequency.to_rational().recip()?)?,
+            duty: Square::thousandths(*duty),
+            jitter: Instant(0),
+            random: Random::new(0),
+            done: 0,
+        }),
         Waveform::Bytes { bytes, bit_rate } => Box::new(Sender {
             node,
             start,

@@ -2,9 +2,9 @@
 //!
 //! This crate knows no terminal, no argument parser, no printing and no sockets.
 //!
-//! Order of knowledge, left never knows right: `quantity` → `time` → `line` → `capture` → `scan`, `known`,
-//! `bus` → `decode` → `event` → `trigger`, `pair` → `measure` → `limit` → `expect` → `instrument` → `plan`
-//! → `setup` → `format`, `diagnose` → `job`.
+//! Order of knowledge, left never knows right: `quantity` → `reader`, `time` → `line` → `capture` →
+//! `scan`, `known`, `bus` → `decode` → `event` → `trigger`, `pair` → `measure` → `limit` → `expect` →
+//! `instrument` → `plan` → `setup` → `format`, `diagnose` → `job`.
 
 pub mod bus;
 pub mod capture;
@@ -23,6 +23,7 @@ pub mod measure;
 pub mod pair;
 pub mod plan;
 pub mod quantity;
+pub mod reader;
 pub mod scan;
 pub mod setup;
 pub mod time;

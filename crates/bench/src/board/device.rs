@@ -6,6 +6,7 @@ use deep_tap_core::line::Level;
 
 use super::{Change, Emit, NodeId};
 use crate::instant::Instant;
+use crate::random::Random;
 
 /// Collects what devices do to nodes, ahead of time.
 #[derive(Default)]
@@ -54,4 +55,6 @@ pub(crate) trait Device: Send {
     fn next(&self) -> Instant;
     /// Does it.
     fn step(&mut self, queues: &mut Queues);
+    /// What is left to chance is drawn from this.
+    fn chance(&mut self, _: Random) {}
 }

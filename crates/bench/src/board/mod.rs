@@ -1,17 +1,16 @@
 //! Boards in continuous time.
 
-mod bench;
-mod bench_file;
 mod composed;
 pub(crate) mod device;
 mod disturbed;
+mod file;
 pub(crate) mod models;
 mod script;
 mod tide_gauge;
 
-pub(crate) use bench::read_bench;
 pub use disturbed::Disturbance;
 pub(crate) use disturbed::Disturbed;
+pub(crate) use file::read_bench;
 pub use script::Script;
 pub use tide_gauge::{BoardFault, TideGauge};
 

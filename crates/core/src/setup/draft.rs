@@ -1,6 +1,5 @@
 //! One setup file as written, with the place of everything, before names mean anything.
 
-use super::reader::{Placed, Reader};
 use super::section::analog::DraftAnalog;
 use super::section::bus::DraftBus;
 use super::section::expect::{DraftExpectation, read_expectation};
@@ -14,6 +13,7 @@ use super::section::trigger::DraftTrigger;
 use crate::error::{Error, ErrorKind};
 use crate::instrument::Stimulus;
 use crate::quantity::Time;
+use crate::reader::{Placed, Reader};
 
 /// A setup as written; where files include each other, laid over each other.
 #[derive(Clone, Debug, Default)]

@@ -5,7 +5,7 @@ use crate::error::{Error, ErrorKind, Place, Result, suggest};
 use crate::limit::{Kind, Operand, Required, evaluate, evaluate_any};
 use crate::quantity::{Quantity, Unit};
 
-use super::reader::{NamedText, OneOrEach, Placed, moved};
+use crate::reader::{NamedText, OneOrEach, Placed, moved};
 
 /// The figures of one limit.
 #[derive(Clone, Debug, Default)]

@@ -9,12 +9,9 @@ mod levels;
 mod load;
 mod names;
 mod parts;
-mod reader;
 mod record;
 mod section;
 mod source;
-#[cfg(test)]
-mod tests;
 mod wiring;
 
 pub use levels::{SweptLevel, SweptLine};

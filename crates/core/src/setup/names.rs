@@ -1,12 +1,12 @@
 //! What has a name that an expression may use.
 
 use super::files::wrong;
-use super::reader::Placed;
 use super::{SetupAnalog, SetupLine};
 use crate::decode::SerialBus;
 use crate::error::Error;
 use crate::event::{Meaning, Scope};
 use crate::line::{AnalogId, Bus, LineId};
+use crate::reader::Placed;
 
 /// What has a name that an expression may use.
 #[derive(Clone, Copy)]

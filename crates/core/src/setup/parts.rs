@@ -6,7 +6,7 @@ use crate::limit::{Events, Kind, Limit, Mark, Part, Pin, Required, Which};
 use crate::quantity::{Frequency, Percent, Rational};
 
 use super::figures::{Figures, Row};
-use super::reader::{NamedText, OneOrEach, Placed, Reader, Section, moved};
+use crate::reader::{NamedText, OneOrEach, Placed, Reader, Section, moved};
 
 /// A part as its file has it, its figures not worked out yet.
 pub(super) struct ReadPart {
@@ -69,9 +69,7 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
             if let Some((limit, row, limit_places)) = read {
                 if limits.iter().any(|l| l.symbol == limit.symbol) {
                     let message = format!("there are two limits called '{}'", limit.symbol);
-                    let error =
-                        Error::new(ErrorKind::Limits, message).with_help("give each a symbol of its own");
-                    reader.report(error.at(Place::Text(section.place())));
+                    section.complain(message, "give each a symbol of its own");
                 }
                 limits.push(limit);
                 figures.rows.push(row);
@@ -106,8 +104,7 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
                     }
                     false => suggest(&name.value, conditions.iter().map(String::as_str), "conditions"),
                 };
-                let error = Error::new(ErrorKind::Limits, message).with_help(help);
-                section.reader.report(error.at(Place::Text(name.place.clone())));
+                section.refuse(&name.place, message, help);
             }
         }
         figure
@@ -117,7 +114,7 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
     let mut places: Places = vec![("limit", section.place())];
     if let Some(condition) = &condition {
         if let Err(error) = Condition::parse(&condition.value) {
-            section.reader.report(moved(error, ErrorKind::Limits, &condition.place));
+            section.report(moved(error, ErrorKind::Limits, &condition.place));
         }
         places.push(("while", condition.place.clone()));
     }
@@ -153,7 +150,7 @@ fn read_kind(section: &Section<'_>) -> Option<Kind> {
     match kind.value.parse::<Kind>() {
         Ok(parsed) => Some(parsed),
         Err(error) => {
-            section.reader.report(error.at(Place::Text(kind.place)));
+            section.report(error.at(Place::Text(kind.place)));
             None
         }
     }
@@ -241,7 +238,7 @@ fn check_event(section: &Section<'_>, key: &str, text: &Placed<String>) {
         _ => Event::parse(&text.value).map(|_| ()),
     };
     if let Err(error) = outcome {
-        section.reader.report(moved(error, ErrorKind::Limits, &text.place));
+        section.report(moved(error, ErrorKind::Limits, &text.place));
     }
 }
 

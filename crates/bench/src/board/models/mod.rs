@@ -4,7 +4,7 @@ mod protocol;
 
 pub(crate) use protocol::{Can, I2c, Jtag, Lights, OneWire, TwoWires};
 
-use deep_tap_core::quantity::Rational;
+use deep_tap_core::quantity::{Percent, Rational};
 
 use super::NodeId;
 use super::device::{Device, Queues};
@@ -13,6 +13,19 @@ use crate::random::Random;
 
 /// Never again.
 const NEVER: Instant = Instant(i64::MAX);
+
+/// A device as it is described, from which one is made each time the board is switched on.
+pub(crate) trait Model: Send {
+    fn switched_on(&self, chance: Random) -> Box<dyn Device>;
+}
+
+impl<D: Device + Clone + 'static> Model for D {
+    fn switched_on(&self, chance: Random) -> Box<dyn Device> {
+        let mut device = self.clone();
+        device.chance(chance);
+        Box::new(device)
+    }
+}
 
 /// A number of equal stretches of time, exact over any length.
 #[derive(Clone, Copy, Debug)]
@@ -43,6 +56,7 @@ impl Beat {
 }
 
 /// A square wave: a clock, or pulses of a given width.
+#[derive(Clone)]
 pub(crate) struct Square {
     pub(crate) node: NodeId,
     pub(crate) start: Instant,
@@ -56,7 +70,19 @@ pub(crate) struct Square {
     pub(crate) done: u64,
 }
 
+impl Square {
+    /// A duty cycle as it is kept.
+    pub(crate) fn thousandths(duty: Percent) -> u64 {
+        let thousandths = duty.to_fraction().checked_mul(Rational::from(1000));
+        thousandths.map_or(0, |duty| duty.round().clamp(0, 1000) as u64)
+    }
+}
+
 impl Device for Square {
+    fn chance(&mut self, random: Random) {
+        self.random = random;
+    }
+
     fn next(&self) -> Instant {
         let at = self.start + self.period.times(self.done) - self.jitter;
         if at > self.until { NEVER } else { at }
@@ -74,6 +100,7 @@ impl Device for Square {
 }
 
 /// A node that goes from one voltage to the next.
+#[derive(Clone)]
 pub(crate) struct Steps {
     pub(crate) node: NodeId,
     pub(crate) start: Instant,
@@ -98,6 +125,7 @@ impl Device for Steps {
 }
 
 /// One line after another is high, and none at the same time.
+#[derive(Clone)]
 pub(crate) struct OneHot {
     pub(crate) nodes: Vec<NodeId>,
     pub(crate) start: Instant,
@@ -123,6 +151,7 @@ impl Device for OneHot {
 }
 
 /// One pulse.
+#[derive(Clone)]
 pub(crate) struct Pulse {
     pub(crate) node: NodeId,
     pub(crate) at: Instant,
@@ -152,6 +181,7 @@ pub(crate) enum Parity {
 }
 
 /// Sends bytes with start and stop bits, the lowest bit first, and rests high.
+#[derive(Clone)]
 pub(crate) struct Sender {
     pub(crate) node: NodeId,
     pub(crate) start: Instant,
@@ -202,6 +232,7 @@ impl Device for Sender {
 
 /// Shifts words out with a clock while selected: data changes with one clock edge, and is taken with
 /// the other.
+#[derive(Clone)]
 pub(crate) struct Shifter {
     pub(crate) clock: NodeId,
     pub(crate) data: NodeId,
@@ -242,6 +273,7 @@ impl Device for Shifter {
 }
 
 /// Writes counting values to counting addresses.
+#[derive(Clone)]
 pub(crate) struct Writer {
     pub(crate) address: Vec<NodeId>,
     pub(crate) data: Vec<NodeId>,

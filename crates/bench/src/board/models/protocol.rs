@@ -7,6 +7,7 @@ use crate::instant::Instant;
 
 /// A controller that writes to a target, and reads from it if there is something to read, on two
 /// open-drain lines (UM10204, I2C-bus specification, 3.1).
+#[derive(Clone)]
 pub(crate) struct I2c {
     pub(crate) clock: NodeId,
     pub(crate) data: NodeId,
@@ -115,6 +116,7 @@ impl Device for I2c {
 }
 
 /// A node of a CAN bus, and another one that acknowledges (ISO 11898-1, 10.4): dominant is low.
+#[derive(Clone)]
 pub(crate) struct Can {
     pub(crate) node: NodeId,
     pub(crate) start: Instant,
@@ -191,6 +193,7 @@ impl Device for Can {
 
 /// A controller of a JTAG port that resets it, scans an instruction, and scans data (IEEE 1149.1,
 /// figure 6-1).
+#[derive(Clone)]
 pub(crate) struct Jtag {
     pub(crate) clock: NodeId,
     pub(crate) mode: NodeId,
@@ -246,6 +249,7 @@ impl Device for Jtag {
 
 /// A controller and a sensor on one line with a pull-up: reset, presence, and bytes, the lowest bit
 /// first, at standard speed.
+#[derive(Clone)]
 pub(crate) struct OneWire {
     pub(crate) node: NodeId,
     pub(crate) start: Instant,
@@ -284,6 +288,7 @@ impl Device for OneWire {
 
 /// Sends the colours of a chain of lights: the length of each pulse is a bit, the highest first, and
 /// a long low resets the chain.
+#[derive(Clone)]
 pub(crate) struct Lights {
     pub(crate) node: NodeId,
     pub(crate) start: Instant,

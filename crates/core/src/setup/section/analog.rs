@@ -1,11 +1,11 @@
 //! The sections of analog lines.
 
-use crate::error::{Error, ErrorKind, Place};
+use crate::error::Error;
 use crate::line::{AnalogLine, VoltageRange};
 use crate::quantity::Voltage;
+use crate::reader::{Placed, Section};
 use crate::setup::SetupAnalog;
 use crate::setup::files::wrong;
-use crate::setup::reader::{Placed, Section};
 
 /// An analog line as written.
 #[derive(Clone, Debug)]
@@ -25,8 +25,7 @@ impl DraftAnalog {
         let input = match input {
             Some(Placed { value: Ok(number), .. }) => number,
             Some(Placed { place, .. }) => {
-                let error = Error::new(ErrorKind::Setup, "an analog input is given by its number");
-                section.reader.report(error.with_help("write input = 0").at(Place::Text(place)));
+                section.refuse(&place, "an analog input is given by its number", "write input = 0");
                 return None;
             }
             None => {
@@ -35,9 +34,8 @@ impl DraftAnalog {
             }
         };
         if let Some(negative) = hysteresis.as_ref().filter(|h| h.value < Voltage::ZERO) {
-            let error = Error::new(ErrorKind::Setup, "a hysteresis is not negative");
-            let error = error.with_help("give how far the voltage must come back, such as \"20 mV\"");
-            section.reader.report(error.at(Place::Text(negative.place.clone())));
+            let help = "give how far the voltage must come back, such as \"20 mV\"";
+            section.refuse(&negative.place, "a hysteresis is not negative", help);
         }
         Some(DraftAnalog { name, input, range, hysteresis: hysteresis.map_or(Voltage::ZERO, |h| h.value) })
     }

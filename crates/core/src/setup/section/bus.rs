@@ -1,10 +1,10 @@
 //! The sections of buses of parallel lines.
 
 use super::line::{DraftLine, line_id};
-use crate::error::{Error, ErrorKind, Place, TextPlace};
+use crate::error::{Error, TextPlace};
 use crate::line::{Bus, BusError, Input, Level, Radix};
+use crate::reader::{Placed, Section};
 use crate::setup::files::wrong;
-use crate::setup::reader::{Placed, Section};
 
 /// A bus as written.
 #[derive(Clone, Debug)]
@@ -31,9 +31,8 @@ impl DraftBus {
                 "rises" => Some((clock, true)),
                 "falls" => Some((clock, false)),
                 other => {
-                    let error = Error::new(ErrorKind::Setup, format!("'{other}' is not an edge"));
-                    let error = error.with_help("it is \"rises\" or \"falls\"");
-                    section.reader.report(error.at(Place::Text(edge.place)));
+                    let message = format!("'{other}' is not an edge");
+                    section.refuse(&edge.place, message, "it is \"rises\" or \"falls\"");
                     None
                 }
             }

@@ -7,7 +7,7 @@ use crate::expect::{Expectation, Expected, Order, Payload, States};
 use crate::line::{Bus, LineId};
 use crate::quantity::Time;
 
-use crate::setup::reader::{NamedText, Placed, Section, moved};
+use crate::reader::{NamedText, Placed, Section, moved};
 
 /// An expectation as written.
 #[derive(Clone, Debug)]

@@ -3,9 +3,9 @@
 use crate::error::{Error, ErrorKind, suggest};
 use crate::line::{Input, Level, Line, LineId, Threshold};
 use crate::quantity::{Frequency, Time, Voltage};
+use crate::reader::{Placed, Section};
 use crate::setup::SetupLine;
 use crate::setup::files::wrong;
-use crate::setup::reader::{Placed, Section};
 
 /// A line as written.
 #[derive(Clone, Debug)]

@@ -5,11 +5,11 @@ use crate::error::{Error, ErrorKind, TextPlace, suggest};
 use crate::event::{Meaning, Scope, mentions};
 use crate::limit::{BoundLimit, Limit, Part};
 use crate::line::LineId;
+use crate::reader::{NamedText, Placed, Section, moved};
 use crate::setup::PlacedPart;
 use crate::setup::figures::Figures;
 use crate::setup::files::{Files, wrong};
 use crate::setup::parts::{Places, read_part, unknown_pin};
-use crate::setup::reader::{NamedText, Placed, Section, moved};
 use crate::setup::source::relative;
 
 /// What the pins of parts can be bound to: what the names mean, and those of lines and of buses.

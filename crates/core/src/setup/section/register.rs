@@ -7,8 +7,8 @@ use crate::error::{Error, ErrorKind, suggest};
 use crate::quantity::Rational;
 
 use super::serial::{DraftSerial, HIGHEST_FIRST};
+use crate::reader::{Placed, Section};
 use crate::setup::files::wrong;
-use crate::setup::reader::{Placed, Section};
 
 /// A register as written, with the place of its bus's name.
 #[derive(Clone, Debug)]

@@ -3,9 +3,9 @@
 use crate::error::{Error, ErrorKind};
 use crate::plan::{Before, Length, Speed};
 use crate::quantity::{Percent, Rate, SampleCount, Time};
+use crate::reader::{Placed, Section};
 use crate::setup::Sampling;
 use crate::setup::files::wrong;
-use crate::setup::reader::{Placed, Section};
 
 /// What is to be recorded, as written.
 #[derive(Clone, Debug, Default)]
@@ -24,7 +24,7 @@ impl DraftSampling {
         let samples = section.parsed::<SampleCount>("samples");
         if let (Some(_), Some(samples)) = (&length, &samples) {
             let message = "both 'length' and 'samples' say how long the record is";
-            section.reader.report(wrong(&samples.place, message, "keep one of them"));
+            section.refuse(&samples.place, message, "keep one of them");
         }
         DraftSampling {
             speed: speed.map(|s| Placed { value: s.value.0, place: s.place }),

@@ -6,11 +6,11 @@ use crate::decode::{
     CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig, ParallelConfig, Parity,
     Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits, Strobes, UartConfig,
 };
-use crate::error::{Error, ErrorKind, Place, suggest};
+use crate::error::{Error, suggest};
 use crate::line::{BitOrder, Level};
 use crate::quantity::{Frequency, Percent, Rational, Time};
+use crate::reader::{Placed, Section};
 use crate::setup::files::wrong;
-use crate::setup::reader::{Placed, Section};
 use crate::time::TimeBase;
 
 /// A serial bus as written: its name, what is spoken, and the names of the lines.
@@ -146,9 +146,8 @@ pub(in crate::setup) fn read_serial(section: &Section<'_>, kind: &Placed<String>
             read_parallel(section)?
         }
         other => {
-            let error = Error::new(ErrorKind::Setup, format!("'{other}' is not a kind of bus"));
-            let error = error.with_help(suggest(other, Protocol::NAMES, "kind of bus"));
-            section.reader.report(error.at(Place::Text(kind.place.clone())));
+            let help = suggest(other, Protocol::NAMES, "kind of bus");
+            section.refuse(&kind.place, format!("'{other}' is not a kind of bus"), help);
             return None;
         }
     };
@@ -259,7 +258,7 @@ fn read_jtag(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let clock = section.required("tck", "tck = \"TCK\"");
     let mode = section.required("tms", "tms = \"TMS\"");
     let (to, from, reset) = (section.text("tdi"), section.text("tdo"), section.text("trst"));
-    let chain = section.numbers("chain").unwrap_or_default();
+    let chain = section.numbers("chain", 0..=u32::MAX).unwrap_or_default();
     let data = match (&to, &from) {
         (Some(_), Some(_)) => JtagData::Both,
         (Some(_), None) => JtagData::Tdi,

@@ -1,19 +1,14 @@
 //! The sections of what is sent out.
 
-use crate::error::{Error, ErrorKind, Place};
 use crate::instrument::{Begins, Stimulus, Waveform};
 use crate::quantity::{Frequency, Percent, Rational, Time};
-use crate::setup::reader::{Placed, Section};
+use crate::reader::{Placed, Section};
 
 pub(in crate::setup) fn read_stimulus(section: &Section<'_>) -> Option<Stimulus> {
     let output = section.number_or_text("output");
     let at = section.parsed::<Time>("at");
     let after_trigger = section.parsed::<Time>("after-trigger");
     let length = section.parsed::<Time>("length").map(|l| l.value);
-    let wrong = |message: &str, help: &str| {
-        let error = Error::new(ErrorKind::Setup, message).with_help(help);
-        section.reader.report(error.at(Place::Text(section.place())));
-    };
     let pulses = section.section("pulses").map(|pulses| {
         let frequency = pulses.parsed::<Frequency>("frequency").map(|f| f.value);
         let duty = pulses
@@ -36,14 +31,15 @@ pub(in crate::setup) fn read_stimulus(section: &Section<'_>) -> Option<Stimulus>
     });
     let begins = match (at, after_trigger) {
         (Some(_), Some(_)) => {
-            wrong("both 'at' and 'after-trigger' say when the stimulus begins", "keep one of them");
+            section
+                .complain("both 'at' and 'after-trigger' say when the stimulus begins", "keep one of them");
             return None;
         }
         (None, Some(after)) => Begins::AfterTrigger(after.value),
         (at, None) => Begins::AfterArming(at.map_or(Time::ZERO, |at| at.value)),
     };
     if begins.delay() < Time::ZERO {
-        wrong("a stimulus cannot begin before that", "give a time that is not negative");
+        section.complain("a stimulus cannot begin before that", "give a time that is not negative");
         return None;
     }
     let Some(Placed { value: Ok(output), .. }) = output else {
@@ -54,7 +50,7 @@ pub(in crate::setup) fn read_stimulus(section: &Section<'_>) -> Option<Stimulus>
         (Some(pulses), None) => pulses?,
         (None, Some(bytes)) => bytes?,
         _ => {
-            wrong(
+            section.complain(
                 "a stimulus sends either pulses or bytes",
                 "add pulses = { frequency = \"1 kHz\", duty = \"25 %\" } or bytes = { text = \"status\\r\", bit-rate = \"9600 Hz\" }",
             );

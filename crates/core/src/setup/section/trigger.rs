@@ -1,10 +1,10 @@
 //! The section of the trigger.
 
-use crate::error::{Error, ErrorKind, Place, TextPlace};
+use crate::error::{Error, ErrorKind, TextPlace};
 use crate::event::{Action, Arm, Program, Scope, State, StateMachine, Wait};
 use crate::quantity::{SampleCount, Time};
+use crate::reader::{Placed, Section, moved};
 use crate::setup::Trigger;
-use crate::setup::reader::{Placed, Section, moved};
 
 /// A trigger as written.
 #[derive(Clone, Debug)]
@@ -43,8 +43,8 @@ impl DraftTrigger {
         }
         match (event, states.is_empty()) {
             (Some(event), false) => {
-                let error = Error::new(ErrorKind::Setup, "the trigger is both an event and a state machine");
-                section.reader.report(error.with_help("keep one of them").at(Place::Text(event.place)));
+                let message = "the trigger is both an event and a state machine";
+                section.refuse(&event.place, message, "keep one of them");
                 None
             }
             (Some(event), true) => Some(DraftTrigger::Event(event)),
@@ -83,19 +83,15 @@ fn read_arm(section: &Section<'_>) -> Option<(Arm, TextPlace)> {
     let times = section.parsed::<SampleCount>("times").map_or(1, |t| t.value.0);
     let go = section.text("go").map(|g| g.value);
     let fire = section.flag("fire").unwrap_or(false);
-    let wrong = |message: &str, help: &str| {
-        let error = Error::new(ErrorKind::Setup, message).with_help(help);
-        section.reader.report(error.at(Place::Text(section.place())));
-    };
     let (wait, place) = match (on, after) {
         (Some(on), None) if times > 0 => (Wait::Event { text: on.value, times }, on.place),
         (Some(_), None) => {
-            wrong("an event cannot be waited for 0 times", "give a count from 1 on");
+            section.complain("an event cannot be waited for 0 times", "give a count from 1 on");
             return None;
         }
         (None, Some(after)) => (Wait::After(after.value), section.place()),
         _ => {
-            wrong("an arm waits for an event or for a time", "give it either 'on' or 'after'");
+            section.complain("an arm waits for an event or for a time", "give it either 'on' or 'after'");
             return None;
         }
     };
@@ -103,7 +99,7 @@ fn read_arm(section: &Section<'_>) -> Option<(Arm, TextPlace)> {
         (go, true) => Action::Fire(go),
         (Some(go), false) => Action::Go(go),
         (None, false) => {
-            wrong("this arm does nothing", "add go = \"STATE\" or fire = true");
+            section.complain("this arm does nothing", "add go = \"STATE\" or fire = true");
             return None;
         }
     };
