@@ -117,7 +117,7 @@ fn no_verdict_about_a_voltage_is_ever_wrong_and_its_bounds_hold_the_truth() {
         let bounds = result.bounds.unwrap();
         assert!(bounds.contain(truth.into()), "seed {seed}: {truth} not in {bounds:?}");
         // No wider than what 26 mV either way at both ends, and a sample, make of it.
-        let width = bounds.hi.to_f64() - bounds.lo.to_f64();
+        let width = bounds.hi.unwrap().to_f64() - bounds.lo.to_f64();
         assert!(width < 4.0 * (0.026 / 3000.0 + 0.4e-6) + 1e-6, "seed {seed}: {width}");
         match result.verdict {
             Verdict::Pass => passed += u32::from(truth <= max) * 2 - 1,

@@ -82,7 +82,7 @@ impl Drawn {
         let (lo, hi) = self.by_hand(ticks, one_input, own);
         let hand = (seconds(lo), seconds(hi));
         for (who, bounds) in all {
-            assert_eq!((bounds.lo, bounds.hi), hand, "{who}: {ticks} ticks of {self:?}");
+            assert_eq!((bounds.lo, bounds.hi.unwrap()), hand, "{who}: {ticks} ticks of {self:?}");
         }
     }
 }
@@ -167,13 +167,13 @@ proptest! {
             ("periods", periods(&capture, &a, capture.range()).min().unwrap().bounds),
             ("around", found),
         ]);
-        prop_assert!((mean.lo - found.lo.to_f64()).abs() < 1e-15 && (mean.hi - found.hi.to_f64()).abs() < 1e-15);
+        prop_assert!((mean.lo - found.lo.to_f64()).abs() < 1e-15 && (mean.hi - found.hi.unwrap().to_f64()).abs() < 1e-15);
 
         // A share of one.
         let share = checked(&capture, Kind::Duty, pulse).map(Quantity::to_rational);
         prop_assert_eq!(share, there.duty.unwrap().bounds.map(Percent::to_fraction));
         let first = measure::duty(&capture, LineId(0), Tick(0)..Tick(101 + drawn.period)).unwrap();
-        prop_assert!((share.lo.to_f64() - first.lo).abs() < 1e-12 && (share.hi.to_f64() - first.hi).abs() < 1e-12);
+        prop_assert!((share.lo.to_f64() - first.lo).abs() < 1e-12 && (share.hi.unwrap().to_f64() - first.hi).abs() < 1e-12);
 
         // To a voltage, whose sample comes eight ticks after the one before.
         let crossing = "RAIL rises through 1.5 V";

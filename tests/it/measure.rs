@@ -64,7 +64,7 @@ fn the_truth_lies_within_the_bounds_of_every_statistic() {
             (all.percentile(99.0), sorted[(sorted.len() as f64 * 0.99).ceil() as usize - 1]),
         ] {
             let bounds = measure.unwrap().bounds;
-            let known = Estimate { value: 0.0, lo: bounds.lo.to_f64(), hi: bounds.hi.to_f64() };
+            let known = Estimate { value: 0.0, lo: bounds.lo.to_f64(), hi: bounds.hi.unwrap().to_f64() };
             inside(known, truth, "order statistic");
         }
         let average = mean(&true_periods);

@@ -100,7 +100,7 @@ fn widest(capture: &Capture, span: &Span, bounds: &Bounds<Quantity>) -> Time {
     let resolution = capture.resolution();
     let two = Rational::from(2);
     let tick = capture.base().tick().to_rational();
-    let longest = bounds.hi.to_rational().abs().max(bounds.lo.to_rational().abs());
+    let longest = bounds.hi.unwrap().to_rational().abs().max(bounds.lo.to_rational().abs());
     let clock = longest.checked_mul(resolution.accuracy.to_fraction()).unwrap();
     let skew = if span.is_one_input() { Rational::ZERO } else { resolution.skew.to_rational() };
     let half = tick.checked_add(skew).and_then(|s| s.checked_add(clock)).unwrap();
@@ -151,7 +151,7 @@ fn compare(truth: &Truth, capture: &Capture, limit: &Limit, tally: &mut Tally) {
             _ => false,
         };
         if single {
-            let width = bounds.hi.to_rational().checked_sub(bounds.lo.to_rational()).unwrap();
+            let width = bounds.hi.unwrap().to_rational().checked_sub(bounds.lo.to_rational()).unwrap();
             assert!(
                 Time::from_rational(width) <= widest(capture, &span, &bounds),
                 "bounds too wide: {}",

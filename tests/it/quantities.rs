@@ -55,7 +55,7 @@ proptest! {
     fn a_printed_uncertainty_covers_the_true_one_and_hardly_more(ps in 0i64..10_000_000_000, half in 1i64..1_000_000_000) {
         let quantity = |ps| Quantity::Time(Time::from_ps(ps));
         let (lo, hi) = (quantity(ps - half), quantity(ps + half));
-        let bounds = Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false };
+        let bounds = Bounds { lo, hi: Some(hi), lo_exclusive: false, hi_exclusive: false };
         let precise = uncertain(quantity(ps), bounds, Time::from_ps(half));
         let (value, lo, hi) = (ps as f64, (ps - half) as f64, (ps + half) as f64);
         let rough = estimate(Estimate { value, lo, hi }.times(1e-12), "s");

@@ -37,7 +37,7 @@ struct Took {
     request_at: Option<Time>,
     took: Time,
     from: Time,
-    to: Time,
+    to: Option<Time>,
 }
 
 pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failure> {
@@ -96,7 +96,7 @@ fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
         found.mean.map_or(String::new(), |mean| format!("{:e}", mean.value)),
         seconds(found.longest.as_ref().map(|took| took.took)),
         seconds(found.longest.as_ref().map(|took| took.from)),
-        seconds(found.longest.as_ref().map(|took| took.to)),
+        seconds(found.longest.as_ref().and_then(|took| took.to)),
     ];
     vec![head.map(str::to_string).to_vec(), row]
 }
@@ -110,9 +110,10 @@ fn text(capture: &Capture, seen: &Answers, found: &Found<'_>) -> String {
         format!("{} requests, {} answered          {}\n", found.requests, found.answered, found.file);
     for (name, took) in [("soonest", &found.shortest), ("latest", &found.longest)] {
         let Some(took) = took else { continue };
-        let known = match took.from == took.to {
-            true => String::new(),
-            false => format!(", {} to {}", took.from.rounded(tick), took.to.rounded(tick)),
+        let known = match took.to {
+            Some(to) if took.from == to => String::new(),
+            Some(to) => format!(", {} to {}", took.from.rounded(tick), to.rounded(tick)),
+            None => format!(", {} or more", took.from.rounded(tick)),
         };
         let asked = took.request_at.map_or(String::new(), |at| at.rounded(tick));
         text.push_str(&format!("{name:<10}{}{known}, asked at {asked}\n", took.took.rounded(tick)));

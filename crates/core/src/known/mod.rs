@@ -23,7 +23,7 @@
 //! // A pulse of four ticks of 10 ns: its true width lies between 30 ns and 50 ns.
 //! let span = Precision::of(&capture, Rule::Proven).among(&edges);
 //! let bounds = span.bounds(4).unwrap();
-//! assert_eq!((bounds.lo.to_string(), bounds.hi.to_string()), ("30 ns".into(), "50 ns".into()));
+//! assert_eq!((bounds.lo.to_string(), bounds.hi.unwrap().to_string()), ("30 ns".into(), "50 ns".into()));
 //! assert!(bounds.lo_exclusive && bounds.hi_exclusive);
 //! // The counted value taken for the true one.
 //! let span = Precision::of(&capture, Rule::Measured).among(&edges);

@@ -128,7 +128,7 @@ impl Span {
         let hi = hi.checked_mul(tick)?.checked_mul(hi_clock)?.checked_add(self.blur)?;
         Some(Bounds {
             lo: Time::from_rational(lo),
-            hi: Time::from_rational(hi),
+            hi: Some(Time::from_rational(hi)),
             lo_exclusive: self.end_early > 0,
             hi_exclusive: self.start_early > 0,
         })
@@ -165,7 +165,7 @@ impl Span {
         };
         let exclusive = early > Rational::ZERO;
         let (lo, hi) = (lo.max(Rational::ZERO), hi.min(Rational::ONE));
-        Some(Bounds { lo, hi, lo_exclusive: exclusive, hi_exclusive: exclusive })
+        Some(Bounds { lo, hi: Some(hi), lo_exclusive: exclusive, hi_exclusive: exclusive })
     }
 }
 

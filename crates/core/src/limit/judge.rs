@@ -40,11 +40,14 @@ impl Required {
     /// The decision about a value of which this is known, in the unit of the ends, a share as a fraction.
     pub fn decide(&self, known: Bounds<Rational>) -> Verdict {
         let (min, max) = (self.min.map(Quantity::to_rational), self.max.map(Quantity::to_rational));
-        let under = min.is_some_and(|min| known.hi < min || (known.hi_exclusive && known.hi == min));
+        let below = |hi: Rational, min| hi < min || (known.hi_exclusive && hi == min);
+        let under = min.zip(known.hi).is_some_and(|(min, hi)| below(hi, min));
         let over = max.is_some_and(|max| known.lo > max || (known.lo_exclusive && known.lo == max));
         if under || over {
             Verdict::Fail
-        } else if min.is_none_or(|min| known.lo >= min) && max.is_none_or(|max| known.hi <= max) {
+        } else if min.is_none_or(|min| known.lo >= min)
+            && max.is_none_or(|max| known.hi.is_some_and(|hi| hi <= max))
+        {
             Verdict::Pass
         } else {
             Verdict::Inconclusive

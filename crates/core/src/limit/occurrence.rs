@@ -101,14 +101,20 @@ impl Measured {
             }
             Measured::Bits { bits, ticks, nominal } => {
                 let took = span.bounds(*ticks)?;
-                let (lo, hi) = (deviation(*bits, took.hi, *nominal)?, deviation(*bits, took.lo, *nominal)?);
+                let of = |took: Time| deviation(*bits, took, *nominal);
+                // What may take any length of time is of any lower rate.
+                let lo = took.hi.map_or(Some(Rational::from(-1)), of)?;
+                let hi = if took.lo > Time::ZERO { Some(of(took.lo)?) } else { None };
                 let (lo_exclusive, hi_exclusive) = (took.hi_exclusive, took.lo_exclusive);
                 Some(Bounds { lo, hi, lo_exclusive, hi_exclusive }.map(|value| Unit::Percent.of(value)))
             }
             Measured::Voltage { voltage, error } => {
                 let (voltage, error) = (voltage.to_rational(), error.to_rational());
                 let (lo, hi) = (voltage.checked_sub(error)?, voltage.checked_add(error)?);
-                Some(Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false }.map(|v| Unit::Voltage.of(v)))
+                Some(
+                    Bounds { lo, hi: Some(hi), lo_exclusive: false, hi_exclusive: false }
+                        .map(|v| Unit::Voltage.of(v)),
+                )
             }
         }
     }

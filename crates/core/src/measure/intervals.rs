@@ -124,7 +124,7 @@ impl Intervals {
         if let Some((first, last)) = self.span {
             let all = self.known.length(last.since(first))?;
             let each = |time: Time| time.to_f64() / self.count() as f64;
-            return Some(Estimate { value, lo: each(all.lo), hi: each(all.hi) });
+            return Some(Estimate { value, lo: each(all.lo), hi: all.hi.map_or(f64::INFINITY, each) });
         }
         Some(self.off_by(value, value))
     }
@@ -234,7 +234,7 @@ pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estim
     let edges = Instants::edges_of(line);
     let span = Precision::of(capture, Rule::Proven).among(&edges);
     let known = span.share(pulses, high, whole).filter(|_| pulses > 0)?;
-    Some(Estimate { value: high as f64 / whole as f64, lo: known.lo.to_f64(), hi: known.hi.to_f64() })
+    Some(Estimate { value: high as f64 / whole as f64, lo: known.lo.to_f64(), hi: known.hi?.to_f64() })
 }
 
 /// From each first event to the second after it, from there to the third, and so on, each before the next

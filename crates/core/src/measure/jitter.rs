@@ -6,8 +6,7 @@ use super::intervals::{Intervals, periods};
 use crate::capture::Capture;
 use crate::event::TimedProgram;
 use crate::known::{Precision, Rule};
-use crate::quantity::Estimate;
-use crate::quantity::Time;
+use crate::quantity::{Bounds, Estimate, Time};
 use crate::time::Tick;
 
 /// Fewest periods of which a drift is told.
@@ -158,8 +157,8 @@ fn drift(all: &Intervals, hits: impl Iterator<Item = Tick>) -> Option<Estimate> 
     let part = |from: Tick, to: Tick| steady.bounds(to.since(from));
     let (first, last) = (part(a, b)?, part(c, d)?);
     let value = d.since(c) as f64 / b.since(a) as f64 - 1.0;
-    let lo = last.lo.to_f64() / first.hi.to_f64() - 1.0;
-    let hi = last.hi.to_f64() / first.lo.to_f64() - 1.0;
+    let hi = |bounds: Bounds| bounds.hi.map_or(f64::INFINITY, Time::to_f64);
+    let (lo, hi) = (last.lo.to_f64() / hi(first) - 1.0, hi(last) / first.lo.to_f64() - 1.0);
     Some(Estimate { value, lo, hi })
 }
 
@@ -178,8 +177,11 @@ pub fn averages(capture: &Capture, event: &TimedProgram, range: Range<Tick>, ove
             let ticks = hit.tick.since(begin);
             let Some(bounds) = span.length(ticks) else { continue };
             let each = |time: Time| time.to_f64() / over as f64;
-            let value =
-                Estimate { value: each(span.counted(ticks)), lo: each(bounds.lo), hi: each(bounds.hi) };
+            let value = Estimate {
+                value: each(span.counted(ticks)),
+                lo: each(bounds.lo),
+                hi: bounds.hi.map_or(f64::INFINITY, each),
+            };
             all.count += 1;
             if all.min.is_none_or(|min| value.value < min.value) {
                 all.min = Some(value);

@@ -11,12 +11,15 @@ use super::units::Time;
 
 /// A value and what is known of it: `41 ns ± 10 ns`, or from where to where where it is not even.
 pub fn uncertain(measured: Quantity, bounds: Bounds<Quantity>, tick: Time) -> String {
-    let (lo, hi) = (bounds.lo, bounds.hi);
+    let unit = measured.unit();
+    let resolution = resolution(measured, bounds, tick);
+    let lo = bounds.lo;
+    let Some(hi) = bounds.hi else {
+        return format!("{} or more", lo.rounded(tenth(resolution)));
+    };
     if lo == hi {
         return exact(measured);
     }
-    let unit = measured.unit();
-    let resolution = resolution(measured, bounds, tick);
     let (below, above) = (measured.to_f64() - lo.to_f64(), hi.to_f64() - measured.to_f64());
     if (above - below).abs() < above.abs().max(below.abs()) * 2e-2 {
         format!("{} ± {}", measured.rounded(resolution), outward(above.max(below), unit))
@@ -32,7 +35,8 @@ pub fn resolution(measured: Quantity, bounds: Bounds<Quantity>, tick: Time) -> Q
     match measured.unit() {
         Unit::Time => tick.into(),
         unit => {
-            let open = bounds.hi.to_rational().checked_sub(bounds.lo.to_rational());
+            let hi = bounds.hi.unwrap_or(measured);
+            let open = hi.to_rational().checked_sub(bounds.lo.to_rational());
             let half = open.and_then(|open| open.checked_div(Rational::from(2)));
             unit.of(half.unwrap_or(Rational::ZERO))
         }

@@ -129,7 +129,8 @@ fn told(loaded: &Job, result: &LimitResult, occurrence: &Occurrence, span: &Span
         at: base.time_of(occurrence.start),
         value,
         lo: bounds.map(|b| b.lo),
-        hi: bounds.map(|b| b.hi),
+        hi: bounds.and_then(|b| b.hi),
+        bounds,
         margin: margin.map(|margin| result.unit.of(margin)),
         tick: base.tick(),
     }
@@ -137,8 +138,7 @@ fn told(loaded: &Job, result: &LimitResult, occurrence: &Occurrence, span: &Span
 
 impl Told {
     fn known(&self) -> Option<(Quantity, Bounds<Quantity>)> {
-        let (lo, hi) = self.lo.zip(self.hi)?;
-        Some((self.value?, Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false }))
+        self.value.zip(self.bounds)
     }
 
     fn text(&self) -> String {

@@ -6,8 +6,7 @@ use deep_tap::expect::Met;
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
-use deep_tap::quantity::Quantity;
-use deep_tap::quantity::{Rate, Time};
+use deep_tap::quantity::{Bounds, Quantity, Rate, Time};
 use serde::Serialize;
 
 use crate::Outcome;
@@ -60,6 +59,8 @@ pub(super) struct Told {
     pub(super) value: Option<Quantity>,
     pub(super) lo: Option<Quantity>,
     pub(super) hi: Option<Quantity>,
+    #[serde(skip)]
+    pub(super) bounds: Option<Bounds<Quantity>>,
     pub(super) margin: Option<Quantity>,
     #[serde(skip)]
     pub(super) tick: Time,

@@ -66,7 +66,7 @@ impl<'a> Rows<'a> {
                     Cell::Number(Some(capture.base().time_of(occurrence.start).to_f64())),
                     number(occurrence.value(capture.base())),
                     number(bounds.map(|b| b.lo)),
-                    number(bounds.map(|b| b.hi)),
+                    number(bounds.and_then(|b| b.hi)),
                     Cell::Text(word(occurrence.verdict)),
                 ];
                 match self.0.row(&row) {

@@ -146,7 +146,7 @@ impl Checked {
                 r.verdict.to_string().to_lowercase(),
                 plain(r.measured),
                 plain(r.bounds.map(|b| b.lo)),
-                plain(r.bounds.map(|b| b.hi)),
+                plain(r.bounds.and_then(|b| b.hi)),
                 seconds(r.at),
                 plain(r.margin),
                 r.counts.seen.to_string(),

@@ -51,7 +51,12 @@ pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -
     let line = |line: &deep_tap::line::LineId| {
         let there = around(capture, *line, at);
         let frequency = there.period.map(|Counted { value, bounds }| {
-            Estimate { value: value.to_f64(), lo: bounds.lo.to_f64(), hi: bounds.hi.to_f64() }.recip()
+            Estimate {
+                value: value.to_f64(),
+                lo: bounds.lo.to_f64(),
+                hi: bounds.hi.map_or(f64::INFINITY, Time::to_f64),
+            }
+            .recip()
         });
         let percent = |share: deep_tap::quantity::Percent| share.to_fraction().to_f64() * 100.0;
         SaidLine {
@@ -65,7 +70,7 @@ pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -
             duty: there.duty.map(|Counted { value, bounds }| Estimate {
                 value: percent(value),
                 lo: percent(bounds.lo),
-                hi: percent(bounds.hi),
+                hi: bounds.hi.map_or(100.0, percent),
             }),
         }
     };

@@ -138,9 +138,10 @@ impl Series {
     }
 }
 
-/// How far a length may be off.
+/// How far a length may be off, but for how much longer it may be where that is open.
 fn off(measure: Measure) -> Time {
-    let above = measure.bounds.hi.to_rational().checked_sub(measure.value.to_rational());
+    let hi = measure.bounds.hi.unwrap_or(measure.value);
+    let above = hi.to_rational().checked_sub(measure.value.to_rational());
     let below = measure.value.to_rational().checked_sub(measure.bounds.lo.to_rational());
     Time::from_rational(above.max(below).unwrap_or(Rational::ZERO))
 }
@@ -149,6 +150,7 @@ fn off(measure: Measure) -> Time {
 pub(super) fn length(measure: Option<Measure>) -> String {
     let Some(measure) = measure else { return "-".to_string() };
     match off(measure) {
+        off if measure.bounds.hi.is_none() => format!("{} or more", measure.bounds.lo.rounded(off)),
         Time::ZERO => measure.value.to_string(),
         off => format!("{} ± {}", measure.value.rounded(off), outward(off.to_f64(), Unit::Time)),
     }
@@ -227,10 +229,10 @@ pub(super) fn rows(all: &[Series]) -> Vec<Vec<String>> {
     for series in all {
         let mut row = vec![series.what.clone(), series.count.to_string(), series.unpaired.to_string()];
         let ends = |measure: Option<Measure>| {
-            let part = |pick: fn(Measure) -> Time| seconds(measure.map(pick));
+            let part = |pick: fn(Measure) -> Option<Time>| seconds(measure.and_then(pick));
             [
-                part(|m| m.value),
-                part(|m| m.bounds.lo),
+                part(|m| Some(m.value)),
+                part(|m| Some(m.bounds.lo)),
                 part(|m| m.bounds.hi),
                 seconds(measure.and_then(|m| m.at)),
             ]

@@ -143,7 +143,7 @@ impl Walk<'_> {
             let at = |sign| voltage.to_rational().checked_add(known(sign)?);
             let bounds = at(-1).zip(at(1));
             bounds.map_or(Verdict::Inconclusive, |(lo, hi)| {
-                required.decide(Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false })
+                required.decide(Bounds { lo, hi: Some(hi), lo_exclusive: false, hi_exclusive: false })
             })
         };
         // Each end is judged by both limits; the one that is nearer to a limit, or farther beyond, is told.
