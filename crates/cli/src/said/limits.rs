@@ -28,6 +28,8 @@ struct SaidResult<'a> {
     counts: SaidCounts,
     statistics: Option<SaidStatistics>,
     decided: Option<SaidDeciding>,
+    /// No pulse this short is taken to have hidden between two samples.
+    taken_for_granted: Option<Time>,
 }
 
 /// The required range, in the unit of the limit.
@@ -59,6 +61,7 @@ enum SaidDoubt {
     Resolution,
     Order,
     Unknown,
+    Hidden,
 }
 
 /// One place where a limit applies, in ticks of its record.
@@ -69,6 +72,7 @@ struct SaidOccurrence {
     measured: SaidMeasured,
     verdict: deep_tap::limit::Verdict,
     doubt: Option<SaidDoubt>,
+    certain: bool,
 }
 
 #[derive(Serialize)]
@@ -101,6 +105,7 @@ struct SaidCounts {
     passed: u64,
     failed: u64,
     inconclusive: u64,
+    possible: u64,
     unpaired: u64,
 }
 
@@ -135,6 +140,7 @@ impl From<Doubt> for SaidDoubt {
             Doubt::Resolution => SaidDoubt::Resolution,
             Doubt::Order => SaidDoubt::Order,
             Doubt::Unknown => SaidDoubt::Unknown,
+            Doubt::Hidden => SaidDoubt::Hidden,
         }
     }
 }
@@ -170,14 +176,15 @@ impl From<Occurrence> for SaidOccurrence {
             measured: of.measured.into(),
             verdict: of.verdict,
             doubt: of.doubt.map(Into::into),
+            certain: of.certain,
         }
     }
 }
 
 impl From<Counts> for SaidCounts {
     fn from(of: Counts) -> Self {
-        let Counts { seen, passed, failed, inconclusive, unpaired } = of;
-        SaidCounts { seen, passed, failed, inconclusive, unpaired }
+        let Counts { seen, passed, failed, inconclusive, possible, unpaired } = of;
+        SaidCounts { seen, passed, failed, inconclusive, possible, unpaired }
     }
 }
 
@@ -219,6 +226,7 @@ impl<'a> From<&'a LimitResult> for SaidResult<'a> {
             counts: of.counts.into(),
             statistics: of.statistics.map(Into::into),
             decided: of.decided.map(Into::into),
+            taken_for_granted: of.granted,
         }
     }
 }

@@ -244,7 +244,7 @@ fn plan_answers_before_anything_is_recorded() {
     let (code, text) = plan(&[]);
     assert_eq!(code, 3, "some limits cannot be decided: {text}");
     for wanted in [
-        "possible, 5 of 14 limits cannot be decided either way          setups/tide-gauge.toml, 100 MS/s\n",
+        "possible, 7 of 14 limits cannot be decided either way          setups/tide-gauge.toml, 100 MS/s\n",
         "window      25 ms: 5 ms before the trigger, 20 ms from it on\n",
         "memory      2.5 M samples of 67.108864 M samples on board (3.7 %)\n",
         "waiting  on 'RESET_N rises while PGOOD high'  fires\n",
@@ -320,6 +320,8 @@ fn glitches_are_counted_and_taken_out_only_when_asked() {
         ["convert", "tide-gauge.dtap", "clean.dtap", "--remove-below", "25 ns", "--lines", "MEM_WE_N"];
     assert_eq!(run(&clean).0, 0);
     let (code, text) = run(&["check", "clean.dtap", "--only", "tWP"]);
-    assert_eq!(code, 0);
+    // What was seen before is not forgotten: where a pulse of one sample was, others may have been missed.
+    assert_eq!(code, 3);
+    assert!(text.contains("MEM_WE_N may have pulses that this record does not show"), "{text}");
     assert!(text.contains("history: pulses shorter than 25 ns removed: 5 (MEM_WE_N 5)"), "{text}");
 }

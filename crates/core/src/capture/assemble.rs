@@ -7,7 +7,9 @@ use super::crossing::{Crossings, spread};
 use super::record::{Attachment, Capture, DamageLog, Origin};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::line::{AnalogLine, AnalogScale, Bus, Crossing, Line, Side, Threshold};
+use crate::line::{
+    AnalogLine, AnalogScale, Bus, Crossing, Line, LineId, Narrowest, PulseWidths, Side, Threshold,
+};
 use crate::quantity::Voltage;
 use crate::time::{Resolution, TimeBase};
 
@@ -187,15 +189,24 @@ impl CaptureBuilder {
         let capture = &mut self.capture;
         let ids = wanted.iter().map(|(name, _)| capture.line_named(name)).collect::<Result<Vec<_>>>()?;
         capture.traces = ids.iter().map(|id| Arc::clone(&capture.traces[id.0])).collect();
-        capture.lines = wanted.into_iter().map(|(_, line)| line).collect();
+        // What was seen of a line stays true of it under any description.
+        let seen = |id: &LineId| capture.lines[id.0].pulses.seen;
+        let described = |(id, (_, line)): (&LineId, (String, Line))| {
+            let pulses = PulseWidths { seen: Narrowest::of(seen(id), line.pulses.seen), ..line.pulses };
+            Line { pulses, ..line }
+        };
+        capture.lines = ids.iter().zip(wanted).map(described).collect();
         capture.buses.clear();
         Ok(self)
     }
 
-    /// Gives lines other traces: one entry per line, `None` keeps what it has.
+    /// Gives lines other traces: one entry per line, `None` keeps what it has. How narrow the pulses of
+    /// the old ones were is kept with the lines.
     pub fn replace_traces(mut self, traces: Vec<Option<Trace>>) -> Self {
-        for (old, new) in self.capture.traces.iter_mut().zip(traces) {
+        let lines = self.capture.lines.iter_mut().zip(&mut self.capture.traces);
+        for ((line, old), new) in lines.zip(traces) {
             if let Some(new) = new {
+                line.pulses.seen = Narrowest::of(line.pulses.seen, old.narrowest());
                 *old = Arc::new(new);
             }
         }

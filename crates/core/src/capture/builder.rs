@@ -257,7 +257,7 @@ impl TraceBuilder {
         self.close(border);
         self.border = border + CHUNK;
         let edges = std::mem::take(&mut self.edges_done);
-        Trace { segments: std::mem::take(&mut self.done), len: border, edges }
+        Trace::of(std::mem::take(&mut self.done), border, edges)
     }
 
     /// The finished trace of `len` ticks; edges at or after `len` do not exist by contract of the
@@ -266,6 +266,6 @@ impl TraceBuilder {
         let border = self.open_start;
         self.close(border);
         let len = if self.edges_done == 0 { len } else { len.max(self.next) };
-        Trace { segments: self.done, len, edges: self.edges_done }
+        Trace::of(self.done, len, self.edges_done)
     }
 }

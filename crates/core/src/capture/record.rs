@@ -7,7 +7,9 @@ use super::analog::AnalogTrace;
 use super::crossing::{Crossings, spread};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::line::{AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Signal, Value};
+use crate::line::{
+    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Narrowest, Signal, Value,
+};
 use crate::quantity::{Rate, Time, Voltage};
 use crate::time::{Resolution, Tick, TimeBase};
 
@@ -158,6 +160,17 @@ impl Capture {
             Some((line, analog)) => analog.levels(crossing.gate(analog.scale(), line.hysteresis), self.len),
             None => Trace::constant(Level::Unknown, self.len),
         }
+    }
+
+    /// The narrowest pulse of a line, as the record shows it or did before it was worked on; or the
+    /// narrowest stretch beyond a crossing.
+    pub fn narrowest(&self, of: impl Into<Signal>) -> Option<Narrowest> {
+        let of = of.into();
+        let seen = match of {
+            Signal::Line(line) => self.lines.get(line.0).and_then(|line| line.pulses.seen),
+            Signal::Crossing(_) => None,
+        };
+        Narrowest::of(seen, self.trace(of).narrowest())
     }
 
     /// The traces of all lines, in the order of their ids.

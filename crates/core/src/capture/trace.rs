@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
-use crate::line::{Level, LineId};
+use crate::line::{Level, LineId, Narrowest};
 use crate::time::Tick;
 
 /// A change of level.
@@ -88,6 +88,7 @@ pub struct Trace {
     pub(super) segments: Vec<Segment>,
     pub(super) len: u64,
     pub(super) edges: u64,
+    pub(super) narrowest: OnceLock<Option<Narrowest>>,
 }
 
 /// Without the edges, of which there can be millions.
@@ -97,7 +98,14 @@ impl fmt::Debug for Trace {
     }
 }
 
+/// Edges that are looked at together.
+const STEPS: usize = 4096;
+
 impl Trace {
+    pub(super) fn of(segments: Vec<Segment>, len: u64, edges: u64) -> Trace {
+        Trace { segments, len, edges, narrowest: OnceLock::new() }
+    }
+
     /// A trace whose segments are fetched on first touch. `segments` are in order of time and
     /// start at tick 0; `edges` is the total number of edges.
     pub fn from_stored(
@@ -116,12 +124,12 @@ impl Trace {
             store: OnceLock::new(),
             source: Some((Arc::clone(source), line, block)),
         });
-        Trace { segments: segments.collect(), len, edges }
+        Trace::of(segments.collect(), len, edges)
     }
 
     /// Puts continuations behind each other.
     pub(crate) fn join(parts: impl IntoIterator<Item = Trace>) -> Trace {
-        let mut whole = Trace { segments: Vec::new(), len: 0, edges: 0 };
+        let mut whole = Trace::of(Vec::new(), 0, 0);
         for part in parts {
             let before = whole.edges;
             let moved = |s: Segment| Segment { edges_before: s.edges_before + before, ..s };
@@ -145,6 +153,39 @@ impl Trace {
     /// Number of edges in the whole record.
     pub fn edge_count(&self) -> u64 {
         self.edges
+    }
+
+    /// The narrowest pulse, high or low, between two edges of known levels; `None` without any. Looks at
+    /// every edge when it is asked for the first time.
+    pub fn narrowest(&self) -> Option<Narrowest> {
+        *self.narrowest.get_or_init(|| self.find_narrowest())
+    }
+
+    fn find_narrowest(&self) -> Option<Narrowest> {
+        let mut edges = self.edges(Tick(0)..Tick(self.len));
+        let mut found: Option<Narrowest> = None;
+        let (mut level, mut last) = (self.level_at(Tick(0)), None);
+        let mut steps = Vec::new();
+        loop {
+            edges.fill(STEPS, &mut steps);
+            if steps.is_empty() {
+                return found;
+            }
+            for (tick, to) in steps.drain(..) {
+                let known = level != Level::Unknown && to != Level::Unknown;
+                if let Some(start) = last.filter(|_| known) {
+                    let ticks = tick - start;
+                    if found.is_none_or(|narrow| ticks < narrow.ticks) {
+                        found = Some(Narrowest { ticks, at: Tick(start) });
+                        // None is narrower.
+                        if ticks <= 1 {
+                            return found;
+                        }
+                    }
+                }
+                (level, last) = (to, known.then_some(tick));
+            }
+        }
     }
 
     /// Bytes of memory that the edges loaded so far take.

@@ -3,8 +3,10 @@
 use super::Job;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expect::Met;
-use crate::known::Rule;
+use crate::known::{Rule, hiding_lines};
 use crate::limit::{LimitResult, Verdict, check_all, overall};
+use crate::line::Signal;
+use crate::quantity::Time;
 
 /// The verdicts on a record.
 #[derive(Clone, Debug)]
@@ -18,6 +20,11 @@ pub struct Verdicts {
     pub expectations: Vec<Met>,
     /// Limits left out because a pin that they need is not wired, as `U5.tWP`.
     pub not_wired: Vec<String>,
+    /// No line that a limit looks at is taken to have had a pulse this short that fell between two samples,
+    /// though that is not stated of all of them.
+    pub granted: Option<Time>,
+    /// What has to be said of the lines of limits that may have hidden pulses.
+    pub remarks: Vec<String>,
 }
 
 impl Job {
@@ -33,7 +40,14 @@ impl Job {
             let message = "the setup binds no limits, so there is nothing to check";
             return Err(Error::new(ErrorKind::Setup, message).with_help(help));
         }
+        let mut signals: Vec<Signal> = limits.iter().flat_map(|limit| limit.signals()).collect();
+        signals.sort_unstable();
+        signals.dedup();
         let results = check_all(&self.capture, limits, rule)?;
+        let remarks = match rule {
+            Rule::Proven => hiding_lines(&self.capture, &signals),
+            Rule::Measured => Vec::new(),
+        };
         let named = |name: &str| names.is_empty() || names.iter().any(|n| n.as_ref() == name);
         let expected = setup.expectations.iter().filter(|e| named(&e.name));
         let expectations = expected.map(|e| e.check(&self.capture)).collect::<Result<Vec<Met>>>()?;
@@ -42,6 +56,13 @@ impl Job {
             .parts
             .iter()
             .flat_map(|part| part.not_wired.iter().map(move |symbol| format!("{}.{symbol}", part.reference)));
-        Ok(Verdicts { overall: overall(verdicts), not_wired: left_out.collect(), results, expectations })
+        Ok(Verdicts {
+            overall: overall(verdicts),
+            not_wired: left_out.collect(),
+            granted: results.iter().filter_map(|result| result.granted).max(),
+            remarks,
+            results,
+            expectations,
+        })
     }
 }

@@ -8,6 +8,7 @@
 //! - [`Instants`] says what the instants of an event are read from;
 //! - [`Span`] is what both make of the intervals between two kinds of instants: their
 //!   [bounds](Span::bounds), [shares](Span::share), and whether the order is certain;
+//! - [`Hiding`] is why a line may have had pulses that the record does not show;
 //! - [`Precedence`] says within how many ticks edges may have come in another order.
 //!
 //! ```
@@ -31,12 +32,14 @@
 //! # Ok::<(), deep_tap_core::Error>(())
 //! ```
 
+mod hiding;
 mod instants;
 mod precedence;
 mod precision;
 mod rule;
 mod span;
 
+pub use hiding::{Hiding, hiding_lines};
 pub use instants::Instants;
 pub use precedence::Precedence;
 pub use precision::Precision;

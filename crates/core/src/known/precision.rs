@@ -2,8 +2,8 @@
 
 use super::{Instants, Precedence, Rule, Span};
 use crate::capture::Capture;
-use crate::line::Signal;
-use crate::quantity::{Rational, Time, Voltage};
+use crate::line::{PulseWidths, Signal};
+use crate::quantity::{Percent, Rational, Time, Voltage};
 use crate::time::{Resolution, TimeBase};
 
 /// How precisely the instants of one record are known, seen under a rule.
@@ -21,7 +21,7 @@ enum Lines<'a> {
     /// What the record itself shows.
     Of(&'a Capture),
     /// Nothing is recorded yet: crossings may lie anywhere between two analog samples.
-    Planned { analog_step: Time },
+    Planned { analog_step: Time, pulses: &'a [PulseWidths] },
 }
 
 impl<'a> Precision<'a> {
@@ -34,8 +34,46 @@ impl<'a> Precision<'a> {
     /// That of a record to be made, whose analog lines are sampled in steps of this time. What the error
     /// of a voltage adds depends on how fast it moves, and is known with the capture only.
     pub fn planned(base: TimeBase, resolution: &Resolution, analog_step: Time) -> Precision<'static> {
-        let lines = Lines::Planned { analog_step };
+        let lines = Lines::Planned { analog_step, pulses: &[] };
         Precision { base, resolution: *resolution, rule: Rule::Proven, lines }
+    }
+
+    /// The same where this is stated of the lines, in the order of their ids, before anything is recorded.
+    #[must_use]
+    pub fn stating<'b>(self, stated: &'b [PulseWidths]) -> Precision<'b>
+    where
+        'a: 'b,
+    {
+        let lines = match self.lines {
+            Lines::Of(capture) => Lines::Of(capture),
+            Lines::Planned { analog_step, .. } => Lines::Planned { analog_step, pulses: stated },
+        };
+        Precision { lines, ..self }
+    }
+
+    pub(super) fn capture(&self) -> Option<&'a Capture> {
+        match self.lines {
+            Lines::Of(capture) => Some(capture),
+            Lines::Planned { .. } => None,
+        }
+    }
+
+    pub(super) fn analog_step(&self) -> Option<Time> {
+        match self.lines {
+            Lines::Of(_) => None,
+            Lines::Planned { analog_step, .. } => Some(analog_step),
+        }
+    }
+
+    pub(super) fn planned_pulses(&self) -> &'a [PulseWidths] {
+        match self.lines {
+            Lines::Of(_) => &[],
+            Lines::Planned { pulses, .. } => pulses,
+        }
+    }
+
+    pub(super) fn accuracy(&self) -> Percent {
+        self.resolution.accuracy
     }
 
     /// The clock of the record.
@@ -73,6 +111,8 @@ impl<'a> Precision<'a> {
             blur: self.sum([self.resolution.extra.to_rational(), skew, self.own(from), self.own(to)]),
             accuracy: self.resolution.accuracy.to_fraction(),
             one_input,
+            shorter: false,
+            longer: false,
         }
     }
 
@@ -119,7 +159,7 @@ impl<'a> Precision<'a> {
                 capture.crossing_spread(crossing, level_error)
             }
             (Lines::Planned { .. }, Signal::Line(_)) => Time::ZERO,
-            (Lines::Planned { analog_step }, Signal::Crossing(_)) => analog_step,
+            (Lines::Planned { analog_step, .. }, Signal::Crossing(_)) => analog_step,
         };
         time.to_rational()
     }

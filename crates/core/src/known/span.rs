@@ -22,13 +22,25 @@ pub struct Span {
     /// Largest relative error of the time base.
     pub(super) accuracy: Rational,
     pub(super) one_input: bool,
+    /// Whether pulses that the record does not show may make them shorter, or longer.
+    pub(super) shorter: bool,
+    pub(super) longer: bool,
 }
 
 impl Span {
     /// That of instants which are all exactly at their ticks.
     pub fn exact(base: TimeBase) -> Span {
         let (blur, accuracy) = (Rational::ZERO, Rational::ZERO);
-        Span { base, start_early: 0, end_early: 0, blur, accuracy, one_input: false }
+        Span {
+            base,
+            start_early: 0,
+            end_early: 0,
+            blur,
+            accuracy,
+            one_input: false,
+            shorter: false,
+            longer: false,
+        }
     }
 
     /// The same where the longer of the two early ends may be either.
@@ -36,6 +48,18 @@ impl Span {
     pub fn either_way(self) -> Span {
         let early = self.start_early.max(self.end_early);
         Span { start_early: early, end_early: early, ..self }
+    }
+
+    /// The same where pulses that the record does not show may make intervals shorter than they seem, or
+    /// longer.
+    #[must_use]
+    pub fn hiding(self, shorter: bool, longer: bool) -> Span {
+        Span { shorter, longer, ..self }
+    }
+
+    /// Whether pulses that the record does not show may make intervals other than they seem.
+    pub fn hides(&self) -> bool {
+        self.shorter || self.longer
     }
 
     /// The same with a perfect time base, to compare intervals of one record with each other.
@@ -121,14 +145,18 @@ impl Span {
         let tick = self.base.tick().to_rational();
         let (slower, faster) = self.clocks()?;
         let lo = Rational::from(fewest.checked_sub(i64::from(self.end_early))?);
-        let hi = Rational::from(most.checked_add(i64::from(self.start_early))?);
         let lo_clock = if lo.is_negative() { slower } else { faster };
-        let hi_clock = if hi.is_negative() { faster } else { slower };
         let lo = lo.checked_mul(tick)?.checked_mul(lo_clock)?.checked_sub(self.blur)?;
-        let hi = hi.checked_mul(tick)?.checked_mul(hi_clock)?.checked_add(self.blur)?;
+        let lo = if self.shorter { lo.min(Rational::ZERO) } else { lo };
+        let mut hi = None;
+        if !self.longer && most < BEYOND {
+            let ticks = Rational::from(most.checked_add(i64::from(self.start_early))?);
+            let clock = if ticks.is_negative() { faster } else { slower };
+            hi = Some(ticks.checked_mul(tick)?.checked_mul(clock)?.checked_add(self.blur)?);
+        }
         Some(Bounds {
             lo: Time::from_rational(lo),
-            hi: Some(Time::from_rational(hi)),
+            hi: hi.map(Time::from_rational),
             lo_exclusive: self.end_early > 0,
             hi_exclusive: self.start_early > 0,
         })
@@ -152,6 +180,10 @@ impl Span {
     /// `(part + 1) / whole`: it grows with `u0` and `u2` and falls with `u1`. The error of the time base
     /// cancels. Each further pulse adds two edges.
     pub fn share(&self, pulses: u64, part: i64, whole: i64) -> Option<Bounds<Rational>> {
+        if self.hides() {
+            let (lo, hi) = (Rational::ZERO, Some(Rational::ONE));
+            return Some(Bounds { lo, hi, lo_exclusive: false, hi_exclusive: false });
+        }
         let blur = self.base.ticks_in(Time::from_rational(self.blur))?;
         let early = Rational::from(i64::from(self.early()));
         let pulses = Rational::new(i128::from(pulses), 1)?;
@@ -174,11 +206,17 @@ impl Span {
 impl Span {
     /// The fewest ticks of which the shortest possible length is at least this.
     pub(crate) fn first_certainly_at_least(&self, length: Time) -> Option<i64> {
+        if self.shorter && length > Time::ZERO {
+            return Some(clamp(i128::MAX));
+        }
         Some(clamp(self.lo_ticks(length)?.ceil() + i128::from(self.end_early)))
     }
 
     /// The fewest ticks of which the shortest possible length is more than this.
     pub(crate) fn first_certainly_above(&self, length: Time) -> Option<i64> {
+        if self.shorter && length >= Time::ZERO {
+            return Some(clamp(i128::MAX));
+        }
         let ticks = self.lo_ticks(length)?;
         // The shortest length itself is excluded when the end may be early: then reaching it is enough.
         let first = if self.end_early > 0 { ticks.ceil() } else { ticks.floor() + 1 };
@@ -187,11 +225,17 @@ impl Span {
 
     /// The most ticks of which the longest possible length is at most this.
     pub(crate) fn last_certainly_at_most(&self, length: Time) -> Option<i64> {
+        if self.longer {
+            return Some(clamp(i128::MIN));
+        }
         Some(clamp(self.hi_ticks(length)?.floor() - i128::from(self.start_early)))
     }
 
     /// The most ticks of which the longest possible length is less than this.
     pub(crate) fn last_certainly_below(&self, length: Time) -> Option<i64> {
+        if self.longer {
+            return Some(clamp(i128::MIN));
+        }
         let ticks = self.hi_ticks(length)?;
         let last = if self.start_early > 0 { ticks.floor() } else { ticks.ceil() - 1 };
         Some(clamp(last - i128::from(self.start_early)))
@@ -204,12 +248,14 @@ impl Span {
             // Two edges of one input are always recorded in their order.
             return Some((1, 1));
         }
-        let certain = self.first_certainly_at_least(Time::ZERO)?;
+        // Of what is seen: what is not is no event that could be in any order.
+        let seen = self.hiding(false, false);
+        let certain = seen.first_certainly_at_least(Time::ZERO)?;
         if self.is_exact() {
             let certain = certain + i64::from(!together);
             return Some((certain, certain));
         }
-        Some((certain, self.last_certainly_below(Time::ZERO)?.saturating_add(1)))
+        Some((certain, seen.last_certainly_below(Time::ZERO)?.saturating_add(1)))
     }
 
     /// By which factors the time base may stretch and shrink a length.
@@ -237,6 +283,9 @@ impl Span {
         self.base.ticks_in(Time::from_rational(seconds))
     }
 }
+
+/// Counted ticks that stand for any number: as far as a partner may lie that the record does not reach.
+pub(crate) const BEYOND: i64 = 1 << 61;
 
 fn clamp(ticks: i128) -> i64 {
     // Far outside any record either way, and safe to add to.

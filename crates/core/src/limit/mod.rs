@@ -12,7 +12,9 @@
 
 mod bound;
 mod check;
+mod deciding;
 mod formula;
+mod hidden;
 mod judge;
 mod kind;
 mod occurrence;
@@ -22,6 +24,7 @@ mod required;
 mod result;
 mod row;
 mod runs;
+mod tally;
 #[cfg(test)]
 mod tests;
 mod violations;

@@ -15,6 +15,8 @@ pub enum Doubt {
     Order,
     /// A line involved has an unknown level within the occurrence.
     Unknown,
+    /// A line involved may have had pulses that the record does not show.
+    Hidden,
 }
 
 /// One place where a limit applies.
@@ -30,6 +32,9 @@ pub struct Occurrence {
     pub verdict: Verdict,
     /// Why it is inconclusive, if it is.
     pub doubt: Option<Doubt>,
+    /// Whether it certainly is one: its start happened and does not belong to another, and what must hold
+    /// does.
+    pub certain: bool,
 }
 
 /// What was measured at one place.

@@ -42,10 +42,8 @@ impl BoundLimit {
         }
         let span = self.span_within(precision);
         let (judge, together) = (Judge::new(required, &span)?, self.together(&span)?);
-        // An answer that may have come before its start can pass: if it did, there is no occurrence.
-        // A change of data that is not certainly in order leaves it open which one counts.
+        // What is not certainly in order leaves it open which one counts, or whether there is one.
         let counted = match self.limit.kind() {
-            Kind::Delay | Kind::Recovery => together.possible_from,
             // Either order is one.
             Kind::Skew => 0,
             _ => together.certain_from,

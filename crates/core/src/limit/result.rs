@@ -19,6 +19,8 @@ pub struct Counts {
     pub failed: u64,
     /// Of these, inconclusive.
     pub inconclusive: u64,
+    /// Those that are not certain to be occurrences; they are not among `seen`.
+    pub possible: u64,
     /// Starting events that found no partner, and pulses cut off by an end of the record.
     pub unpaired: u64,
 }
@@ -68,8 +70,8 @@ impl fmt::Display for Deciding {
 pub enum Reason {
     /// The worst occurrence is in doubt.
     Occurrence(Doubt),
-    /// All pulses seen pass, but shorter ones than a tick may have been missed, and the limit
-    /// forbids them.
+    /// All that was seen passes, but a line may have had pulses that the record does not show, and with
+    /// them occurrences that were missed; or the limit forbids just what is taken not to have happened.
     HiddenPulses,
     /// A tick of the record is longer than a duration in its events.
     TooSlow,
@@ -121,6 +123,9 @@ pub struct LimitResult {
     pub statistics: Option<Statistics>,
     /// For an inconclusive result, the rate that would decide it.
     pub decided: Option<Deciding>,
+    /// No line that it looks at is taken to have had a pulse as short as this, high or low, that fell
+    /// between two samples, though that is not stated of all of them.
+    pub granted: Option<Time>,
 }
 
 impl LimitResult {

@@ -85,6 +85,7 @@ fn sum(a: Counts, b: Counts) -> Counts {
         passed: a.passed + b.passed,
         failed: a.failed + b.failed,
         inconclusive: a.inconclusive + b.inconclusive,
+        possible: a.possible + b.possible,
         unpaired: a.unpaired + b.unpaired,
     }
 }

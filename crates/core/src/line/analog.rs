@@ -3,6 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
+use super::pulse_widths::PulseWidths;
 use crate::error::{Error, ErrorKind, Result};
 use crate::quantity::{Rational, Voltage};
 
@@ -19,12 +20,19 @@ pub struct AnalogLine {
     pub input: Option<u32>,
     /// How far the voltage must come back from a level before it can cross it again.
     pub hysteresis: Voltage,
+    /// How short its stretches beyond a level can be.
+    pub pulses: PulseWidths,
 }
 
 impl AnalogLine {
     /// An analog line known by name only, without hysteresis.
     pub fn named(name: impl Into<String>) -> Self {
-        AnalogLine { name: name.into(), input: None, hysteresis: Voltage::ZERO }
+        AnalogLine {
+            name: name.into(),
+            input: None,
+            hysteresis: Voltage::ZERO,
+            pulses: PulseWidths::default(),
+        }
     }
 }
 

@@ -4,12 +4,14 @@ mod analog;
 mod bus;
 mod crossing;
 mod levels;
+mod pulse_widths;
 mod threshold;
 
 pub use analog::{AnalogId, AnalogLine, AnalogScale, VoltageRange};
 pub use bus::{BitOrder, Bus, BusError, BusId, Radix, Value};
 pub use crossing::{Crossing, Gate, Side, Signal};
 pub use levels::Levels;
+pub use pulse_widths::{Narrowest, PulseWidths};
 pub use threshold::{LogicFamily, Threshold};
 
 use std::fmt;
@@ -107,6 +109,8 @@ pub struct Line {
     /// How much less well than those of others its edges are known, as where it is made from an
     /// analog line.
     pub extra: Time,
+    /// How short its pulses can be.
+    pub pulses: PulseWidths,
 }
 
 impl From<&str> for Line {
@@ -119,6 +123,12 @@ impl From<&str> for Line {
 impl Line {
     /// A line known by name only.
     pub fn named(name: impl Into<String>) -> Self {
-        Line { name: name.into(), input: None, threshold: None, extra: Time::ZERO }
+        Line {
+            name: name.into(),
+            input: None,
+            threshold: None,
+            extra: Time::ZERO,
+            pulses: PulseWidths::default(),
+        }
     }
 }

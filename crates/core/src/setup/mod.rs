@@ -30,7 +30,7 @@ use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
 use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
-use crate::quantity::{Frequency, Rate, Time, Voltage};
+use crate::quantity::{Rate, Time, Voltage};
 use crate::time::Resolution;
 
 /// Everything that one acquisition needs.
@@ -130,8 +130,6 @@ pub struct SetupLine {
     pub line: Line,
     /// Highest voltage on it, if stated.
     pub swing: Option<Voltage>,
-    /// Fastest signal on it, if stated.
-    pub fastest: Option<Frequency>,
     /// The level it rests at while nothing goes on, if stated.
     pub rests: Option<Level>,
 }

@@ -266,7 +266,7 @@ fn wanted_input(line: &super::SetupLine) -> WantedInput {
         },
         threshold: line.line.threshold.map(crate::line::Threshold::voltage),
         swing: line.swing,
-        fastest: line.fastest,
+        fastest: line.line.pulses.fastest,
     }
 }
 

@@ -73,7 +73,9 @@ impl Setup {
         // Lines seen to fit and not to fit, when the signals are looked for so many pins beside.
         let judged = |pins: i64| {
             let (mut fits, mut misfits) = (0, 0);
-            for line in self.lines.iter().filter(|line| line.fastest.is_some() || line.rests.is_some()) {
+            for line in
+                self.lines.iter().filter(|line| line.line.pulses.fastest.is_some() || line.rests.is_some())
+            {
                 let wanted = number(line).map(|number| number - pins);
                 let seen = self.lines.iter().position(|other| wanted.is_some() && number(other) == wanted);
                 let Some(seen) = seen.and_then(|place| activity.lines().get(place)) else { continue };
@@ -105,7 +107,7 @@ fn stated(
     position: u64,
     rate: Rate,
 ) -> Option<Misfit> {
-    if let Some(fastest) = line.fastest.map(Frequency::to_f64) {
+    if let Some(fastest) = line.line.pulses.fastest.map(Frequency::to_f64) {
         let frequency = edges as f64 / 2.0 * rate.to_f64() / (samples as f64).max(1.0);
         if seen.edges == 0 {
             return Some(Misfit::Silent);

@@ -30,6 +30,10 @@ pub(crate) struct Checked {
     /// What became of what was expected besides timing.
     #[serde(serialize_with = "said::expectations::each")]
     pub(super) expectations: Vec<Met>,
+    /// No line of a limit is taken to have had a pulse this short that hid between two samples.
+    pub(super) taken_for_granted: Option<Time>,
+    /// What has to be said of lines that may have hidden pulses.
+    pub(super) remarks: Vec<String>,
     /// Limits left out because a pin they need is not wired.
     pub(super) not_wired: Vec<String>,
     /// Every violation, where that was asked for.
@@ -83,9 +87,22 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
         verdict: verdicts.overall,
         results: verdicts.results,
         expectations: verdicts.expectations,
+        taken_for_granted: verdicts.granted,
+        remarks: verdicts.remarks,
         not_wired: verdicts.not_wired,
         violations: None,
     })
+}
+
+impl Checked {
+    /// What the verdicts rest on, in a sentence each.
+    pub(super) fn assumptions(&self) -> Vec<String> {
+        let granted = self.taken_for_granted.map(|time| {
+            let time = time.rounded(self.tick);
+            format!("taken for granted: no line has a pulse of {time} or less; state 'shortest' to have it checked")
+        });
+        granted.into_iter().chain(self.remarks.iter().cloned()).collect()
+    }
 }
 
 /// What a program that asks learns from a verdict.

@@ -24,6 +24,9 @@ impl Suite {
     /// for passed.
     pub(super) fn add(&mut self, checked: &Checked) {
         let mut suite = TestSuite::new(checked.file.clone());
+        for assumption in checked.assumptions() {
+            suite.add_property(("assumption", assumption.as_str()));
+        }
         for result in &checked.results {
             let cells = cells(checked.tick, result);
             let told =

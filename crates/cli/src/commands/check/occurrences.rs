@@ -24,6 +24,7 @@ const COLUMNS: Columns = &[
     ("lo", Kind::Number),
     ("hi", Kind::Number),
     ("verdict", Kind::Text),
+    ("certain", Kind::Text),
 ];
 
 /// A table that is being written.
@@ -68,6 +69,7 @@ impl<'a> Rows<'a> {
                     number(bounds.map(|b| b.lo)),
                     number(bounds.and_then(|b| b.hi)),
                     Cell::Text(word(occurrence.verdict)),
+                    Cell::Text(if occurrence.certain { "yes" } else { "no" }),
                 ];
                 match self.0.row(&row) {
                     Ok(()) => ControlFlow::Continue(()),

@@ -59,6 +59,17 @@ impl Checked {
         if !notes.is_empty() {
             text.push_str(&format!("\n{}\n", notes.join("\n")));
         }
+        if self.results.iter().any(|result| result.counts.possible > 0) {
+            text.push_str(
+                "\n(+N): so many more are not certain to have happened; they make no limit pass or fail",
+            );
+        }
+        for assumption in self.assumptions() {
+            text.push_str(&format!("\n{assumption}"));
+        }
+        if !text.ends_with('\n') {
+            text.push('\n');
+        }
         let advice = self.advice(capture, setup);
         if !advice.is_empty() {
             text.push_str(&format!("\n{}\n", advice.join("\n")));
@@ -121,11 +132,13 @@ impl Checked {
             "passed",
             "failed",
             "inconclusive",
+            "possible",
             "unpaired",
             "smallest",
             "mean",
             "largest",
             "decided_at_S_per_s",
+            "taken_for_granted_s",
         ];
         let mut rows = vec![header.iter().map(ToString::to_string).collect()];
         for r in &self.results {
@@ -153,11 +166,13 @@ impl Checked {
                 r.counts.passed.to_string(),
                 r.counts.failed.to_string(),
                 r.counts.inconclusive.to_string(),
+                r.counts.possible.to_string(),
                 r.counts.unpaired.to_string(),
                 plain(r.statistics.map(|s| s.min)),
                 r.statistics.map_or(String::new(), |s| format!("{:e}", s.mean)),
                 plain(r.statistics.map(|s| s.max)),
                 decided,
+                seconds(r.granted),
             ]);
         }
         rows
@@ -180,7 +195,10 @@ pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
         known.map_or_else(dash, |(measured, bounds)| uncertain(measured, bounds, tick)),
         result.at.map_or_else(dash, |at| signed(at.into(), tick.into())),
         margin.unwrap_or_else(dash),
-        result.counts.seen.to_string(),
+        match result.counts.possible {
+            0 => result.counts.seen.to_string(),
+            possible => format!("{} (+{possible})", result.counts.seen),
+        },
         verdict_text(result),
     ]
 }
@@ -211,9 +229,7 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
         Verdict::Inconclusive => {
             let why = match result.reason {
                 Some(Reason::TooSlow) => "a duration in its events is not longer than a tick",
-                Some(Reason::HiddenPulses) => {
-                    "all pulses seen pass, but shorter ones could hide between two samples"
-                }
+                Some(Reason::HiddenPulses) => "what was seen passes, but pulses may hide between two samples",
                 Some(Reason::Composite) => {
                     "its events are of several parts, or frames, which a sampled record cannot prove; \
                      --rule measured takes them as they are seen"
@@ -222,6 +238,7 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
                     "a level is unknown (x, z, or lost) within the occurrence"
                 }
                 Some(Reason::Occurrence(Doubt::Order)) => "two edges are so close that their order is open",
+                Some(Reason::Occurrence(Doubt::Hidden)) => "pulses may hide between two samples of its lines",
                 Some(Reason::Occurrence(Doubt::Resolution)) | None => "the limit lies within the uncertainty",
             };
             let rest = match result.decided {
@@ -237,7 +254,10 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
             };
             match result.reason {
                 Some(Reason::Composite) => format!("inconclusive: {why}"),
-                Some(Reason::TooSlow) => format!("inconclusive: {why}{rest}"),
+                Some(Reason::TooSlow | Reason::HiddenPulses) => format!("inconclusive: {why}{rest}"),
+                _ if counts.inconclusive == 0 => {
+                    format!("inconclusive: {} may have happened or not: {why}{rest}", counts.possible)
+                }
                 _ => format!("inconclusive in {} of {}: {why}{rest}", counts.inconclusive, counts.seen),
             }
         }

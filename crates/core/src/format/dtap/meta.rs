@@ -4,8 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::capture::{Attachment, Capture, CaptureBuilder, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{AnalogId, AnalogLine, AnalogScale, Bus, Input, Level, Line, LineId, Radix};
-use crate::quantity::{Percent, Rate, Rational, Time, Voltage};
+use crate::line::{
+    AnalogId, AnalogLine, AnalogScale, Bus, Input, Level, Line, LineId, Narrowest, PulseWidths, Radix,
+};
+use crate::quantity::{Frequency, Percent, Rate, Rational, Time, Voltage};
 use crate::time::{Resolution, Tick, TimeBase};
 
 #[derive(Serialize, Deserialize)]
@@ -58,6 +60,42 @@ struct MetaLine {
     /// Seconds by which its edges are known less well.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     extra: Option<String>,
+    #[serde(flatten)]
+    pulses: MetaPulses,
+}
+
+/// How short the pulses of a line can be.
+#[derive(Serialize, Deserialize)]
+struct MetaPulses {
+    /// Seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    shortest: Option<String>,
+    /// Hertz.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    fastest: Option<String>,
+    /// Ticks of the narrowest pulse, and the tick at which it began, where the record does not show it
+    /// any more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    seen: Option<(u64, u64)>,
+}
+
+impl MetaPulses {
+    fn of(pulses: &PulseWidths) -> Self {
+        MetaPulses {
+            shortest: pulses.shortest.map(|time| time.to_rational().to_string()),
+            fastest: pulses.fastest.map(|frequency| frequency.to_rational().to_string()),
+            seen: pulses.seen.map(|narrow| (narrow.ticks, narrow.at.0)),
+        }
+    }
+
+    fn read(&self) -> Result<PulseWidths> {
+        let exact = |text: &Option<String>| text.as_ref().map(|text| text.parse::<Rational>()).transpose();
+        Ok(PulseWidths {
+            shortest: exact(&self.shortest)?.map(Time::from_rational),
+            fastest: exact(&self.fastest)?.map(Frequency::from_rational),
+            seen: self.seen.map(|(ticks, at)| Narrowest { ticks, at: Tick(at) }),
+        })
+    }
 }
 
 #[derive(Serialize, Deserialize)]
@@ -73,6 +111,8 @@ struct MetaAnalog {
     error: String,
     /// Ticks from one code to the next.
     every: u64,
+    #[serde(flatten)]
+    pulses: MetaPulses,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -107,6 +147,7 @@ impl Meta {
             },
             threshold: line.threshold.map(|t| t.to_string()),
             extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
+            pulses: MetaPulses::of(&line.pulses),
         };
         let analog = |(id, line): (usize, &AnalogLine)| {
             let trace = capture.analog(AnalogId(id));
@@ -119,6 +160,7 @@ impl Meta {
                 step: scale.step().to_rational().to_string(),
                 error: scale.error().to_rational().to_string(),
                 every: trace.every(),
+                pulses: MetaPulses::of(&line.pulses),
             }
         };
         let bus = |bus: &Bus| MetaBus {
@@ -168,7 +210,8 @@ impl Meta {
             Error::new(ErrorKind::Capture, format!("the scale of analog line '{}' is not one", line.name))
         })?;
         let hysteresis = volts(&line.hysteresis)?;
-        Ok((AnalogLine { name: line.name.clone(), input: line.input, hysteresis }, scale, line.every))
+        let pulses = line.pulses.read()?;
+        Ok((AnalogLine { name: line.name.clone(), input: line.input, hysteresis, pulses }, scale, line.every))
     }
 
     pub(super) fn line_name(&self, line: LineId) -> &str {
@@ -232,6 +275,6 @@ impl Meta {
         let threshold = line.threshold.as_ref().map(|t| t.parse()).transpose()?;
         let extra = line.extra.as_ref().map(|text| text.parse().map(Time::from_rational)).transpose()?;
         let extra = extra.unwrap_or(Time::ZERO).max(Time::ZERO);
-        Ok(Line { name: line.name.clone(), input, threshold, extra })
+        Ok(Line { name: line.name.clone(), input, threshold, extra, pulses: line.pulses.read()? })
     }
 }

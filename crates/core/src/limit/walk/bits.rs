@@ -71,11 +71,12 @@ impl<S> Frames<'_, '_, S> {
         let known = measured.bounds(&self.walk.span);
         let fractions = known.map(|known| known.map(Quantity::to_rational));
         let mut verdict = fractions.map_or(Verdict::Inconclusive, |known| self.required.decide(known));
-        let mut doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
+        let open = if self.walk.span.hides() { Doubt::Hidden } else { Doubt::Resolution };
+        let mut doubt = (verdict == Verdict::Inconclusive).then_some(open);
         if self.walk.unknown_within(first, last) {
             (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
         }
-        Some(Occurrence { start: first, end: last, measured, verdict, doubt })
+        Some(Occurrence { start: first, end: last, measured, verdict, doubt, certain: true })
     }
 
     /// The whole number of bits that lie between two edges; `None` when that is open.

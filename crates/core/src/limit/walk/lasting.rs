@@ -28,6 +28,7 @@ impl Walk<'_> {
             let cut_start = !stretch.begins && stretch.start.0 == 0;
             let cut_end = !stretch.ends && stretch.end.0 == self.capture.len();
             if cut_start || cut_end {
+                sink.cut(stretch.end.since(stretch.start));
                 sink.found(Visited::Unpaired(stretch.start))?;
                 continue;
             }
@@ -41,7 +42,14 @@ impl Walk<'_> {
                 let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
                 let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
                 let measured = Measured::Interval { ticks, partners };
-                sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
+                sink.found(Visited::Occurrence(Occurrence {
+                    start,
+                    end,
+                    measured,
+                    verdict,
+                    doubt,
+                    certain: sure,
+                }))?;
             }
         }
         ControlFlow::Continue(())
@@ -76,17 +84,19 @@ impl Walk<'_> {
             }
             let (part, period) = (first.end.since(first.start), stretch.start.since(first.start));
             let doubtful = (first.doubtful || stretch.doubtful) && self.rule == Rule::Proven;
+            let certain = counts.is_some() && !doubtful && !self.hides.condition;
             let decided = limits.decide(part, period);
             let (verdict, doubt) = if counts.is_none() || self.unknown_within(first.start, stretch.start) {
                 (Verdict::Inconclusive, Some(Doubt::Unknown))
             } else if doubtful {
                 (Verdict::Inconclusive, Some(Doubt::Order))
             } else {
-                (decided, (decided == Verdict::Inconclusive).then_some(Doubt::Resolution))
+                let open = if self.span.hides() { Doubt::Hidden } else { Doubt::Resolution };
+                (decided, (decided == Verdict::Inconclusive).then_some(open))
             };
             let measured = Measured::Share { part, period };
             let (start, end) = (first.start, stretch.start);
-            sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))?;
+            sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain }))?;
         }
         last.map_or(ControlFlow::Continue(()), |last| sink.found(Visited::Unpaired(last.start)))
     }
@@ -109,7 +119,7 @@ impl Shares {
         };
         let ends = [parts(required.min), parts(required.max)];
         let small = ends.iter().flatten().all(|(num, den)| num.abs() < LARGEST && *den < LARGEST);
-        let plain = (!span.is_blurred() && small).then_some(ends);
+        let plain = (!span.is_blurred() && !span.hides() && small).then_some(ends);
         Shares { span, required, plain, early: i128::from(span.early()) }
     }
 

@@ -14,6 +14,7 @@ use std::borrow::Cow;
 use std::ops::ControlFlow;
 
 use super::bound::{BoundLimit, Programs};
+use super::hidden::Hides;
 use super::judge::{Judge, Verdict};
 use super::kind::Kind;
 use super::occurrence::{Doubt, Measured, Occurrence, Visited};
@@ -111,6 +112,9 @@ impl BoundLimit {
 pub(super) trait Take {
     fn found(&mut self, found: Visited) -> ControlFlow<()>;
 
+    /// Takes note of how many ticks are seen of something that an end of the record cuts off.
+    fn cut(&mut self, _: i64) {}
+
     /// The same for two events that certainly belong together; by far the most are such.
     #[inline]
     fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {
@@ -133,6 +137,7 @@ pub(super) struct CertainPair {
     start: Tick,
     end: Tick,
     pub(super) verdict: Verdict,
+    doubt: Option<Doubt>,
 }
 
 impl CertainPair {
@@ -142,11 +147,10 @@ impl CertainPair {
     }
 
     pub(super) fn occurrence(self) -> Occurrence {
-        let CertainPair { start, end, verdict } = self;
+        let CertainPair { start, end, verdict, doubt } = self;
         let ticks = self.ticks();
-        let doubt = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
         let measured = Measured::Interval { ticks, partners: (ticks, ticks) };
-        Occurrence { start, end, measured, verdict, doubt }
+        Occurrence { start, end, measured, verdict, doubt, certain: true }
     }
 }
 
@@ -158,6 +162,10 @@ struct Walk<'a> {
     rule: Rule,
     /// Whether its events are of several parts, in a record that may hide some of them.
     open_events: bool,
+    /// What lines that may hide pulses leave open.
+    hides: Hides,
+    /// The judge who thinks that they hide none, where they may.
+    trusting: Option<Judge>,
     /// Signals involved that are unknown somewhere.
     unknown: Vec<Signal>,
 }
@@ -187,7 +195,8 @@ impl BoundLimit {
     /// What is known of its intervals at this precision.
     pub(super) fn span_within(&self, precision: &Precision<'_>) -> Span {
         let (start, end) = self.ends();
-        let span = precision.between(&start, &end);
+        let (shorter, longer) = self.hides(precision).widen(self.limit.kind());
+        let span = precision.between(&start, &end).hiding(shorter, longer);
         // Of a skew, either end may be the first.
         if self.limit.kind() == Kind::Skew { span.either_way() } else { span }
     }
@@ -220,7 +229,10 @@ impl<'a> Walk<'a> {
         let open_events = limit.is_composite() && !precision.is_exact();
         let ever_unknown = |signal: &Signal| capture.trace(*signal).is_ever_unknown();
         let unknown = limit.involved().into_iter().filter(ever_unknown).collect();
-        Ok(Walk { capture, judge, together, span, rule, open_events, unknown })
+        let hides = limit.hides(&precision);
+        let trusting = span.hides().then(|| Judge::new(limit.limit.required, &span.hiding(false, false)));
+        let trusting = trusting.transpose()?;
+        Ok(Walk { capture, judge, together, span, rule, open_events, hides, trusting, unknown })
     }
 
     /// The marks of an event, to be paired with others.
@@ -229,6 +241,13 @@ impl<'a> Walk<'a> {
         'a: 'p,
     {
         Party::new(program.marks(self.capture, self.capture.range(), self.rule))
+    }
+
+    /// Why an interval whose bounds reach to both sides of the limit is open: since pulses may be hidden,
+    /// if it would not be open otherwise.
+    fn straddling(&self, ticks: i64) -> Doubt {
+        let decided = |judge: &Judge| judge.decide(ticks) != Verdict::Inconclusive;
+        if self.trusting.as_ref().is_some_and(decided) { Doubt::Hidden } else { Doubt::Resolution }
     }
 
     fn unknown_within(&self, start: Tick, end: Tick) -> bool {

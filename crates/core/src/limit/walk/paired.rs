@@ -6,7 +6,7 @@ use super::{CertainPair, Holding, Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Hit, TimedProgram};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
-use crate::pair::{Following, Nearest, Pairs, Partner, Preceding, Successive};
+use crate::pair::{Following, Nearest, Pairs, Partner, Preceding, Pulled, Successive};
 use crate::time::Tick;
 
 impl Walk<'_> {
@@ -55,11 +55,28 @@ impl Walk<'_> {
         condition: Option<&ConditionProgram>,
         sink: &mut S,
     ) -> ControlFlow<()> {
+        if self.hides.anchor {
+            self.cut_periods(event, sink);
+        }
         let mut events = self.party(event);
         let mut holding = Holding::new(condition, self.capture);
         let holds = |from, to| holding.all_the_way(from, to);
         let settle = &mut Settle { walk: self, sink };
         Successive::default().advance(&mut events, holds, settle).map_continue(drop)
+    }
+
+    /// Tells what is seen before the first event and after the last.
+    fn cut_periods<S: Take>(&self, event: &TimedProgram, sink: &mut S) {
+        let mut marks = self.party(event);
+        let (end, mut last) = (Tick(self.capture.len()), Tick(0));
+        while let Pulled::Some(mark) = marks.peek() {
+            marks.pass();
+            if last == Tick(0) {
+                sink.cut(mark.tick.since(last));
+            }
+            last = mark.tick;
+        }
+        sink.cut(end.since(last));
     }
 
     /// Decides one event that has these possible partners, the likeliest first.
@@ -72,8 +89,9 @@ impl Walk<'_> {
                 ControlFlow::Continue(())
             };
         };
-        let definite =
-            event.certainty == Certainty::Certain && !self.open_events && partners.iter().any(|p| p.certain);
+        let happened = event.is_certain() && partners.iter().any(|p| p.certain);
+        let certain = happened && !self.hides.condition;
+        let definite = certain && !self.open_events;
         let verdicts = || partners.iter().map(|p| self.judge.decide(p.ticks));
         let mut doubt = None;
         let mut verdict = if verdicts().all(|v| v == Verdict::Pass) {
@@ -81,13 +99,13 @@ impl Walk<'_> {
         } else if definite && verdicts().all(|v| v == Verdict::Fail) {
             Verdict::Fail
         } else {
-            let straddles = definite && partners.len() == 1;
-            doubt = Some(if straddles { Doubt::Resolution } else { Doubt::Order });
+            doubt = Some(match (happened, partners) {
+                (true, [only]) if certain => self.straddling(only.ticks),
+                (true, _) if !certain => Doubt::Hidden,
+                _ => Doubt::Order,
+            });
             Verdict::Inconclusive
         };
-        if !recorded && verdict == Verdict::Pass {
-            return ControlFlow::Continue(());
-        }
         let (start, end) = (shown.tick.min(event.tick), shown.tick.max(event.tick));
         if self.unknown_within(start, end) {
             (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
@@ -96,7 +114,7 @@ impl Walk<'_> {
         let ticks = shown.ticks;
         let partners = (all.clone().min().unwrap_or(ticks), all.max().unwrap_or(ticks));
         let measured = Measured::Interval { ticks, partners };
-        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
+        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain }))
     }
 }
 
@@ -110,9 +128,12 @@ impl<S: Take> Pairs for Settle<'_, '_, S> {
     #[inline(always)]
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
         let (start, end) = (event.min(partner), event.max(partner));
-        if self.walk.unknown.is_empty() && !self.walk.open_events {
-            let verdict = self.walk.judge.decide(end.since(start));
-            return self.sink.certain(CertainPair { start, end, verdict });
+        let walk = self.walk;
+        if walk.unknown.is_empty() && !walk.open_events && !walk.hides.condition {
+            let verdict = walk.judge.decide(end.since(start));
+            let open = verdict == Verdict::Inconclusive;
+            let doubt = if open { Some(walk.straddling(end.since(start))) } else { None };
+            return self.sink.certain(CertainPair { start, end, verdict, doubt });
         }
         let event = Hit { tick: event, certainty: Certainty::Certain };
         let ticks = end.since(start);

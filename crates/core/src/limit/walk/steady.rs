@@ -42,7 +42,8 @@ impl Walk<'_> {
             if self.unknown_within(stretch.start, stretch.end) {
                 self.tell(stretch, stretch.end, Verdict::Inconclusive, Doubt::Unknown, sink)?;
             } else if stretch.begins && stretch.ends {
-                self.tell(stretch, stretch.end, Verdict::Pass, Doubt::Order, sink)?;
+                let seen_quiet = if self.hides.partner { Verdict::Inconclusive } else { Verdict::Pass };
+                self.tell(stretch, stretch.end, seen_quiet, Doubt::Hidden, sink)?;
             } else {
                 sink.found(Visited::Unpaired(stretch.start))?;
             }
@@ -63,6 +64,12 @@ impl Walk<'_> {
         let ticks = end.since(start);
         let measured = Measured::Interval { ticks, partners: (ticks, ticks) };
         let doubt = (verdict == Verdict::Inconclusive).then_some(doubt);
-        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt }))
+        // Which stretches there are is open where the condition's lines may hide pulses.
+        let certain = !self.hides.condition;
+        let (verdict, doubt) = match (verdict, certain) {
+            (Verdict::Fail, false) => (Verdict::Inconclusive, Some(Doubt::Hidden)),
+            _ => (verdict, doubt),
+        };
+        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain }))
     }
 }

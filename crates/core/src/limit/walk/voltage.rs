@@ -160,7 +160,11 @@ impl Walk<'_> {
         }
         let measured = Measured::Voltage { voltage: shown, error };
         let (start, end) = (stretch.start, stretch.end);
-        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt: told }))
+        let certain = !self.hides.condition;
+        if !certain && verdict == Verdict::Fail {
+            (verdict, told) = (Verdict::Inconclusive, Some(Doubt::Hidden));
+        }
+        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt: told, certain }))
     }
 }
 

@@ -1,7 +1,8 @@
 //! The sections of analog lines.
 
+use super::line::read_pulses;
 use crate::error::Error;
-use crate::line::{AnalogLine, VoltageRange};
+use crate::line::{AnalogLine, PulseWidths, VoltageRange};
 use crate::quantity::Voltage;
 use crate::reader::{Placed, Section};
 use crate::setup::SetupAnalog;
@@ -14,6 +15,7 @@ pub(in crate::setup) struct DraftAnalog {
     pub(in crate::setup) input: u32,
     pub(in crate::setup) range: Option<VoltageRange>,
     pub(in crate::setup) hysteresis: Voltage,
+    pub(in crate::setup) pulses: PulseWidths,
 }
 
 impl DraftAnalog {
@@ -21,6 +23,7 @@ impl DraftAnalog {
         let input = section.number_or_text("input");
         let range = section.parsed::<VoltageRange>("range").map(|r| r.value);
         let hysteresis = section.parsed::<Voltage>("hysteresis");
+        let pulses = read_pulses(section);
         let name = section.required("name", "name = \"VDD33\"")?;
         let input = match input {
             Some(Placed { value: Ok(number), .. }) => number,
@@ -37,7 +40,8 @@ impl DraftAnalog {
             let help = "give how far the voltage must come back, such as \"20 mV\"";
             section.refuse(&negative.place, "a hysteresis is not negative", help);
         }
-        Some(DraftAnalog { name, input, range, hysteresis: hysteresis.map_or(Voltage::ZERO, |h| h.value) })
+        let hysteresis = hysteresis.map_or(Voltage::ZERO, |h| h.value);
+        Some(DraftAnalog { name, input, range, hysteresis, pulses })
     }
 }
 
@@ -57,6 +61,7 @@ pub(in crate::setup) fn resolve_analog(
                 name: line.name.value.clone(),
                 input: Some(line.input),
                 hysteresis: line.hysteresis,
+                pulses: line.pulses,
             },
             range: line.range,
         });

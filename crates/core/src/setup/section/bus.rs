@@ -2,7 +2,7 @@
 
 use super::line::{DraftLine, line_id};
 use crate::error::{Error, TextPlace};
-use crate::line::{Bus, BusError, Input, Level, Radix};
+use crate::line::{Bus, BusError, Input, Level, PulseWidths, Radix};
 use crate::reader::{Placed, Section};
 use crate::setup::files::wrong;
 
@@ -51,7 +51,7 @@ impl DraftBus {
                         input,
                         threshold: None,
                         swing: None,
-                        fastest: None,
+                        pulses: PulseWidths::default(),
                         rests: None,
                     });
                 }

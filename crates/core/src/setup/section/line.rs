@@ -1,7 +1,7 @@
 //! The sections of lines.
 
 use crate::error::{Error, ErrorKind, suggest};
-use crate::line::{Input, Level, Line, LineId, Threshold};
+use crate::line::{Input, Level, Line, LineId, PulseWidths, Threshold};
 use crate::quantity::{Frequency, Time, Voltage};
 use crate::reader::{Placed, Section};
 use crate::setup::SetupLine;
@@ -14,7 +14,7 @@ pub(in crate::setup) struct DraftLine {
     pub(in crate::setup) input: Option<Input>,
     pub(in crate::setup) threshold: Option<Threshold>,
     pub(in crate::setup) swing: Option<Voltage>,
-    pub(in crate::setup) fastest: Option<Frequency>,
+    pub(in crate::setup) pulses: PulseWidths,
     pub(in crate::setup) rests: Option<Level>,
 }
 
@@ -23,11 +23,22 @@ impl DraftLine {
         let input = read_input(section);
         let threshold = section.parsed::<Threshold>("threshold").map(|t| t.value);
         let swing = section.parsed::<Voltage>("swing").map(|s| s.value);
-        let fastest = section.parsed::<Frequency>("fastest").map(|f| f.value);
+        let pulses = read_pulses(section);
         let rests = section.parsed::<RestsText>("rests").map(|r| r.value.0);
         let name = section.required("name", "name = \"ADC_SCLK\"")?;
-        Some(DraftLine { name, input, threshold, swing, fastest, rests })
+        Some(DraftLine { name, input, threshold, swing, pulses, rests })
     }
+}
+
+/// How short the pulses of a line can be.
+pub(super) fn read_pulses(section: &Section<'_>) -> PulseWidths {
+    let shortest = section.parsed::<Time>("shortest");
+    if let Some(none) = shortest.as_ref().filter(|shortest| shortest.value <= Time::ZERO) {
+        let help = "give the width of the shortest pulse that the line can have, such as \"20 ns\"";
+        section.refuse(&none.place, "the shortest pulse is longer than nothing", help);
+    }
+    let fastest = section.parsed::<Frequency>("fastest").map(|fastest| fastest.value);
+    PulseWidths { shortest: shortest.map(|shortest| shortest.value), fastest, seen: None }
 }
 
 fn read_input(section: &Section<'_>) -> Option<Input> {
@@ -68,9 +79,9 @@ pub(in crate::setup) fn resolve_lines(drafts: &[DraftLine], problems: &mut Vec<E
                 input: line.input.clone(),
                 threshold: line.threshold,
                 extra: Time::ZERO,
+                pulses: line.pulses,
             },
             swing: line.swing,
-            fastest: line.fastest,
             rests: line.rests,
         });
     }

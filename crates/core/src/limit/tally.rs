@@ -1,0 +1,279 @@
+//! What all occurrences of a limit come to.
+
+use std::ops::ControlFlow;
+
+use super::bound::BoundLimit;
+use super::deciding::{deciding, just_above};
+use super::hidden::asks_for_granted;
+use super::judge::Verdict;
+use super::occurrence::{Doubt, Occurrence, Visited};
+use super::required::Required;
+use super::result::{Counts, LimitResult, Reason, Statistics};
+use super::walk::{CertainPair, Take};
+use crate::capture::Capture;
+use crate::known::{Precision, Rule, Span};
+use crate::line::Signal;
+use crate::quantity::{Quantity, Rational, Time};
+
+/// Counts and the worst of all occurrences.
+pub(super) struct Tally<'a> {
+    capture: &'a Capture,
+    required: Required,
+    counts: Counts,
+    /// Of intervals, in ticks.
+    sum: i128,
+    least: i64,
+    most: i64,
+    /// Of values that are no intervals.
+    values: Option<Values>,
+    worst: Option<Worst>,
+    /// One that is not certain and meets the limit.
+    passing_possible: Option<Occurrence>,
+    /// Of what an end of the record cuts off, the most ticks.
+    cut: i64,
+}
+
+struct Worst {
+    rank: u8,
+    margin: Option<Rational>,
+    occurrence: Occurrence,
+    /// Another occurrence of this rank and a length in this range is not worse: the margin is least
+    /// at one of its ends.
+    within: (i64, i64),
+}
+
+struct Values {
+    sum: f64,
+    least: Quantity,
+    most: Quantity,
+}
+
+/// How bad a verdict is.
+fn rank(verdict: Verdict) -> u8 {
+    match verdict {
+        Verdict::Fail => 2,
+        Verdict::Inconclusive => 1,
+        Verdict::Pass | Verdict::NotSeen => 0,
+    }
+}
+
+impl<'a> Tally<'a> {
+    pub(super) fn new(capture: &'a Capture, required: Required) -> Self {
+        let (least, most) = (i64::MAX, i64::MIN);
+        Tally {
+            capture,
+            required,
+            counts: Counts::default(),
+            sum: 0,
+            least,
+            most,
+            values: None,
+            worst: None,
+            passing_possible: None,
+            cut: 0,
+        }
+    }
+
+    #[inline]
+    fn count(&mut self, verdict: Verdict) {
+        self.counts.seen += 1;
+        match verdict {
+            Verdict::Pass => self.counts.passed += 1,
+            Verdict::Fail => self.counts.failed += 1,
+            Verdict::Inconclusive | Verdict::NotSeen => self.counts.inconclusive += 1,
+        }
+    }
+
+    /// Counts an interval; whether it may be the worst so far.
+    #[inline]
+    fn count_ticks(&mut self, ticks: i64, verdict: Verdict) -> bool {
+        self.count(verdict);
+        self.sum += i128::from(ticks);
+        (self.least, self.most) = (self.least.min(ticks), self.most.max(ticks));
+        match &self.worst {
+            None => true,
+            Some(worst) => {
+                let rank = rank(verdict);
+                rank > worst.rank
+                    || (rank == worst.rank && !(worst.within.0..=worst.within.1).contains(&ticks))
+            }
+        }
+    }
+
+    /// Counts one that may be no occurrence at all: it never makes a limit pass, and opens it unless it
+    /// meets the limit.
+    #[cold]
+    fn count_possible(&mut self, occurrence: Occurrence) {
+        self.counts.possible += 1;
+        match occurrence.verdict {
+            Verdict::Pass => {
+                self.passing_possible.get_or_insert(occurrence);
+            }
+            _ => self.compare(occurrence, occurrence.measured.ticks().unwrap_or(0)),
+        }
+    }
+
+    /// Counts a value that is no interval.
+    fn count_value(&mut self, occurrence: Occurrence) {
+        self.count(occurrence.verdict);
+        if let Some(value) = occurrence.value(self.capture.base()) {
+            let values = self.values.get_or_insert(Values { sum: 0.0, least: value, most: value });
+            values.sum += value.to_f64();
+            if value.to_rational() < values.least.to_rational() {
+                values.least = value;
+            }
+            if value.to_rational() > values.most.to_rational() {
+                values.most = value;
+            }
+        }
+        self.compare(occurrence, 0);
+    }
+
+    #[cold]
+    fn compare(&mut self, occurrence: Occurrence, ticks: i64) {
+        let rank = rank(occurrence.verdict);
+        let value = occurrence.value(self.capture.base());
+        let margin = value.and_then(|value| self.required.margin(value.to_rational()));
+        match &mut self.worst {
+            Some(worst) if worst.rank == rank => {
+                worst.within = (worst.within.0.min(ticks), worst.within.1.max(ticks));
+                if margin < worst.margin {
+                    (worst.margin, worst.occurrence) = (margin, occurrence);
+                }
+            }
+            Some(worst) if worst.rank > rank => {}
+            worst => *worst = Some(Worst { rank, margin, occurrence, within: (ticks, ticks) }),
+        }
+    }
+}
+
+impl Take for Tally<'_> {
+    fn found(&mut self, found: Visited) -> ControlFlow<()> {
+        match found {
+            Visited::Unpaired(_) => self.counts.unpaired += 1,
+            Visited::Occurrence(occurrence) if !occurrence.certain => self.count_possible(occurrence),
+            Visited::Occurrence(occurrence) => match occurrence.measured.ticks() {
+                Some(ticks) => {
+                    if self.count_ticks(ticks, occurrence.verdict) {
+                        self.compare(occurrence, ticks);
+                    }
+                }
+                None => self.count_value(occurrence),
+            },
+        }
+        ControlFlow::Continue(())
+    }
+
+    #[inline]
+    fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {
+        if self.count_ticks(certain.ticks(), certain.verdict) {
+            self.compare(certain.occurrence(), certain.ticks());
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn cut(&mut self, ticks: i64) {
+        self.cut = self.cut.max(ticks);
+    }
+}
+
+impl Tally<'_> {
+    /// Whether all that was seen passes, but pulses that were not seen may violate the limit.
+    fn may_be_missed(
+        &self,
+        bound: &BoundLimit,
+        precision: &Precision<'_>,
+        span: &Span,
+        granted: Option<Time>,
+    ) -> bool {
+        let (kind, required) = (bound.limit.kind(), bound.limit.required);
+        // With hidden edges, what is cut off is a whole pulse that is not longer than what is seen of it.
+        let longest = || span.length(self.cut.saturating_sub(1))?.hi;
+        let cut_too_long = required
+            .max_time()
+            .is_some_and(|max| self.cut > 0 && longest().is_none_or(|longest| longest > max));
+        let hides = bound.hides(precision);
+        hides.leave_open(kind, required, self.counts.unpaired, cut_too_long)
+            || asks_for_granted(kind, required, granted)
+    }
+
+    pub(super) fn result(self, bound: &BoundLimit, rule: Rule) -> LimitResult {
+        let capture = self.capture;
+        let base = capture.base();
+        let limit = &bound.limit;
+        let margin = self.worst.as_ref().and_then(|worst| worst.margin);
+        let worst = self.worst.as_ref().map(|worst| worst.occurrence);
+        let mut verdict = worst.map_or(Verdict::NotSeen, |w| w.verdict);
+        let mut reason = worst.and_then(|w| w.doubt).map(Reason::Occurrence);
+        let worst = match (worst, self.passing_possible) {
+            (None, Some(possible)) => {
+                (verdict, reason) = (Verdict::Inconclusive, Some(Reason::Occurrence(Doubt::Order)));
+                Some(possible)
+            }
+            (worst, _) => worst,
+        };
+        let precision = Precision::of(capture, rule);
+        let granted = bound.granted(&precision);
+        let span = bound.span_within(&precision);
+        if verdict == Verdict::Pass && self.may_be_missed(bound, &precision, &span, granted) {
+            verdict = Verdict::Inconclusive;
+            reason = Some(Reason::HiddenPulses);
+        }
+        // What is found of such events is neither all that happened nor certain.
+        if bound.is_composite() && !precision.is_exact() && worst.is_some() {
+            verdict = Verdict::Inconclusive;
+            reason = Some(Reason::Composite);
+        }
+        let bounds = worst.and_then(|w| w.bounds(&span));
+        let measured = worst.and_then(|w| w.value(base));
+        let statistics = match self.values {
+            Some(Values { sum, least, most }) => {
+                Some(Statistics { min: least, mean: sum / self.counts.seen as f64, max: most })
+            }
+            None if self.counts.seen > 0 => Some(Statistics {
+                min: base.length_of(self.least).into(),
+                mean: self.sum as f64 / self.counts.seen as f64 * base.tick().to_f64(),
+                max: base.length_of(self.most).into(),
+            }),
+            None => None,
+        };
+        let decided = match (verdict, reason, worst) {
+            (Verdict::Inconclusive, Some(Reason::HiddenPulses), _) => {
+                limit.required.min_time().and_then(|min| just_above(capture, min))
+            }
+            (Verdict::Inconclusive, Some(Reason::Occurrence(doubt)), Some(worst)) => {
+                deciding(capture, &span, limit.required, &worst, doubt)
+            }
+            _ => None,
+        };
+        // What the rate of the analog lines leaves open is not decided by that of the others.
+        let is_digital = |signal: &Signal| {
+            let line = signal.line().and_then(|line| capture.lines().get(line.0));
+            line.is_some_and(|line| line.extra == Time::ZERO)
+        };
+        let decided = decided.filter(|_| bound.signals().iter().all(is_digital));
+        LimitResult {
+            reference: bound.reference.clone(),
+            part: bound.part.clone(),
+            symbol: limit.symbol.clone(),
+            what: limit.what.clone(),
+            kind: limit.kind(),
+            group: limit.group.clone(),
+            unit: limit.kind().unit(),
+            required: limit.required,
+            typical: limit.typical,
+            verdict,
+            reason,
+            worst,
+            tick: base.tick(),
+            bounds,
+            at: worst.map(|w| base.time_of(w.start)),
+            measured,
+            margin: margin.map(|margin| limit.kind().unit().of(margin)),
+            counts: self.counts,
+            statistics,
+            decided,
+            granted,
+        }
+    }
+}
