@@ -58,6 +58,8 @@ mod setup;
 mod support;
 /// The trace against a plain list of edges.
 mod trace;
+/// All truths behind short records, and what is claimed of them.
+mod truths;
 /// Value change dumps and CSV, and a real simulation.
 mod vcd;
 /// What the activity of the lines says about the leads.

@@ -4,7 +4,7 @@
 use deep_tap::bench::Random;
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
-use deep_tap::line::{Level, LineId};
+use deep_tap::line::{Level, Line, LineId, PulseWidths};
 use deep_tap::measure::{Distribution, averages, chain, duty, jitter, periods, widths};
 use deep_tap::quantity::Estimate;
 use deep_tap::time::Resolution;
@@ -27,7 +27,12 @@ fn clock(random: &mut Random, cycles: usize) -> (Vec<i64>, Capture) {
     let phase = random.between(0, TICK - 1);
     let ticks: Vec<u64> = edges.iter().map(|fs| ((fs - phase + TICK - 1).div_euclid(TICK)) as u64).collect();
     let len = ticks.last().unwrap() + 100;
-    (edges, capture("100 MS/s", Resolution::SAMPLED, len, &[("A", &ticks)]))
+    let record = capture("100 MS/s", Resolution::SAMPLED, len, &[("A", &ticks)]);
+    // No pulse of it is drawn shorter.
+    let pulses = PulseWidths { shortest: Some("10.9 ns".parse().unwrap()), ..PulseWidths::default() };
+    let line = Line { pulses, ..Line::named("A") };
+    let record = record.into_builder().select(vec![("A".to_string(), line)]).unwrap();
+    (edges, record.build().unwrap())
 }
 
 fn inside(known: Estimate, truth: f64, what: &str) {

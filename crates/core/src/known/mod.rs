@@ -44,4 +44,5 @@ pub use instants::Instants;
 pub use precedence::Precedence;
 pub use precision::Precision;
 pub use rule::Rule;
+pub(crate) use span::BEYOND;
 pub use span::Span;

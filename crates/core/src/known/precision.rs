@@ -116,6 +116,13 @@ impl<'a> Precision<'a> {
         }
     }
 
+    /// What is known of intervals from one kind of instants to the next one of another: as
+    /// [`between`](Self::between), but what the record does not show may come first, and makes them shorter.
+    pub fn until_next(&self, from: &Instants, to: &Instants) -> Span {
+        let hides = self.may_hide(from.signals().iter().chain(to.signals()));
+        self.between(from, to).hiding(hides, false)
+    }
+
     /// What is known of intervals between instants of one kind.
     pub fn among(&self, instants: &Instants) -> Span {
         self.between(instants, instants)

@@ -57,7 +57,7 @@ pub struct Around {
 pub fn around(capture: &Capture, line: LineId, at: Tick) -> Around {
     let trace = capture.trace(line);
     let edges = Instants::edges_of(line);
-    let span = Precision::of(capture, Rule::Proven).among(&edges);
+    let span = Precision::of(capture, Rule::Proven).until_next(&edges, &edges);
     let length = |from: Tick, to: Tick| {
         let ticks = to.since(from);
         Some(Counted { value: span.counted(ticks), bounds: span.length(ticks)? })

@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::distribution::Distribution;
 use crate::capture::Capture;
 use crate::event::{Hit, TimedProgram};
-use crate::known::{Instants, Precision, Rule, Span};
+use crate::known::{BEYOND, Instants, Precision, Rule, Span};
 use crate::line::{Level, LineId};
 use crate::pair::{Following, Partner, Party, Pulled, Together};
 use crate::quantity::{Bounds, Estimate, Time};
@@ -57,7 +57,7 @@ impl Intervals {
             shortest: None,
             longest: None,
             span: None,
-            known: Precision::of(capture, Rule::Proven).between(from, to),
+            known: Precision::of(capture, Rule::Proven).until_next(from, to),
             shorter: 0,
             longer: 0,
         }
@@ -137,8 +137,15 @@ impl Intervals {
 
     /// A number made of intervals that are at most about so long, in seconds.
     fn off_by(&self, value: f64, longest: f64) -> Estimate {
+        // The end of one may lie beyond the record.
+        if self.longer >= BEYOND / 2 {
+            return Estimate { value, lo: 0.0, hi: f64::INFINITY };
+        }
         let ticks = self.known.slack() + self.shorter.max(self.longer) as f64;
         let off = ticks * self.base().tick().to_f64() + longest * self.known.clock_error();
+        if self.known.hides() {
+            return Estimate { value, lo: 0.0, hi: longest + off };
+        }
         Estimate { value, lo: (value - off).max(0.0), hi: value + off }
     }
 
@@ -232,7 +239,7 @@ pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estim
     }
     let whole = last?.since(first?);
     let edges = Instants::edges_of(line);
-    let span = Precision::of(capture, Rule::Proven).among(&edges);
+    let span = Precision::of(capture, Rule::Proven).until_next(&edges, &edges);
     let known = span.share(pulses, high, whole).filter(|_| pulses > 0)?;
     Some(Estimate { value: high as f64 / whole as f64, lo: known.lo.to_f64(), hi: known.hi?.to_f64() })
 }

@@ -87,7 +87,7 @@ struct Sums {
 /// ```
 pub fn jitter(capture: &Capture, event: &TimedProgram, range: Range<Tick>) -> Option<Jitter> {
     let all = periods(capture, event, range.clone());
-    let (first, _) = all.span.filter(|_| all.count() >= 2)?;
+    let (first, _) = all.span.filter(|_| all.count() >= 2 && !all.known().hides())?;
     let hits = || event.hits(capture, range.clone()).map(|hit| hit.tick);
     let mut sums = Sums::default();
     let (mut change_squares, mut largest, mut changes) = (0f64, 0i64, 0u64);
@@ -168,7 +168,7 @@ pub fn averages(capture: &Capture, event: &TimedProgram, range: Range<Tick>, ove
     let mut all = Averages { over, count: 0, min: None, max: None };
     let mut begin: Option<Tick> = None;
     let instants = event.instants();
-    let span = Precision::of(capture, Rule::Proven).among(&instants);
+    let span = Precision::of(capture, Rule::Proven).until_next(&instants, &instants);
     for (place, hit) in event.hits(capture, range).enumerate() {
         if !(place as u64).is_multiple_of(over) {
             continue;

@@ -2,9 +2,11 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together, give};
+use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, Together, give};
 use super::party::{Feed, Party, Pulled};
 use crate::event::{Certainty, Hit};
+use crate::known::BEYOND;
+use crate::time::Tick;
 
 /// Pairs each start with the first answer after it.
 #[derive(Debug)]
@@ -12,17 +14,15 @@ pub struct Following {
     together: Together,
     /// Whether the next start ends the wait.
     superseded: bool,
-    /// Ticks beyond any answer.
-    longest: i64,
+    ends: Ends,
     partners: Vec<Partner>,
 }
 
 impl Following {
-    /// `superseded` says whether an answer after the next start belongs to that one only; `longest` is
+    /// `superseded` says whether an answer after the next start belongs to that one only; `len` is
     /// the length of the record in ticks.
-    pub fn new(together: Together, superseded: bool, longest: u64) -> Self {
-        let longest = i64::try_from(longest).unwrap_or(i64::MAX);
-        Following { together, superseded, longest, partners: Vec::new() }
+    pub fn new(together: Together, superseded: bool, len: u64) -> Self {
+        Following { together, superseded, ends: Ends::of(len), partners: Vec::new() }
     }
 
     /// Pairs as many starts as the marks so far allow.
@@ -62,7 +62,7 @@ impl Following {
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {
         let Together { possible_from, certain_from } = self.together;
-        while let Some(start) = starts.certain() {
+        while let Some(start) = starts.certain().filter(|start| !self.answered_unseen(*start)) {
             let Some(mut answer) = answers.certain() else { break };
             while answer.since(start) < possible_from {
                 answers.pass_certain();
@@ -87,6 +87,11 @@ impl Following {
             pairs.certain(start, answer)?;
         }
         ControlFlow::Continue(())
+    }
+
+    /// Whether an answer just before the record may have come after this start.
+    fn answered_unseen(&self, start: Tick) -> bool {
+        Ends::BEFORE.since(start) >= self.together.possible_from
     }
 
     /// The partners that one start may have, where `next` gives the starts that may supersede it, the
@@ -140,14 +145,19 @@ impl Following {
             }
         }
         self.partners.clear();
+        let after = self.ends.after();
         for place in 0..MOST_PARTNERS {
             let answer = match answers.get(place) {
                 Pulled::Some(answer) => answer,
-                Pulled::End => return Pulled::Some(()),
+                Pulled::End => {
+                    self.add_unseen(start.tick, certain_next);
+                    return Pulled::Some(());
+                }
                 Pulled::NotYet => return Pulled::NotYet,
             };
             let too_late = |next: Hit| answer.tick.since(next.tick) >= self.together.certain_from;
             if certain_next.is_some_and(too_late) {
+                self.add_unseen(start.tick, certain_next);
                 return Pulled::Some(());
             }
             let ticks = answer.tick.since(start.tick);
@@ -157,15 +167,34 @@ impl Following {
             let certain = answer.is_certain()
                 && ticks >= self.together.certain_from
                 && before(certain_next)
-                && before(doubtful_next);
+                && before(doubtful_next)
+                // Another start may lie just after the record.
+                && (!self.superseded || self.together.supersedes(answer.tick, after));
             let recorded = answer.is_recorded();
             self.partners.push(Partner { tick: answer.tick, ticks, certain, recorded });
             if certain {
+                self.add_unseen(start.tick, certain_next);
                 return Pulled::Some(());
             }
         }
-        let (tick, ticks) = (start.tick, self.longest);
-        self.partners.push(Partner { tick, ticks, certain: false, recorded: false });
+        self.partners.push(Ends::unseen(start.tick, BEYOND));
         Pulled::Some(())
+    }
+
+    /// Adds the answers that may lie just before the record, and beyond it where none in it is certain.
+    /// Without any in it, there is nothing to be judged.
+    fn add_unseen(&mut self, start: Tick, certain_next: Option<Hit>) {
+        if self.partners.is_empty() {
+            return;
+        }
+        if self.answered_unseen(start) {
+            self.partners.push(Ends::unseen(Ends::BEFORE, Ends::BEFORE.since(start)));
+        }
+        let after = self.ends.after();
+        let others = |next: Hit| after.since(next.tick) >= self.together.certain_from;
+        let found = self.partners.iter().any(|partner| partner.certain);
+        if !found && !certain_next.is_some_and(others) {
+            self.partners.extend(Ends::beyond(after, after.since(start)));
+        }
     }
 }

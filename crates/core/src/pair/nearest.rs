@@ -2,23 +2,23 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together, give};
+use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, give};
 use super::party::{Feed, Party, Pulled};
 use crate::event::Hit;
 
 /// Pairs each event with the nearest partner, before or after it.
 #[derive(Debug)]
 pub struct Nearest {
-    together: Together,
+    ends: Ends,
     /// The last partner that was certain, and those after it that may not count.
     before: Vec<Hit>,
     partners: Vec<Partner>,
 }
 
 impl Nearest {
-    /// With nothing before the first event.
-    pub fn new(together: Together) -> Self {
-        Nearest { together, before: Vec::new(), partners: Vec::new() }
+    /// `len` is the length of the record in ticks.
+    pub fn new(len: u64) -> Self {
+        Nearest { ends: Ends::of(len), before: Vec::new(), partners: Vec::new() }
     }
 
     /// Pairs as many events as the marks so far allow.
@@ -70,14 +70,32 @@ impl Nearest {
                 Pulled::NotYet => return Pulled::NotYet,
             }
         }
-        // The nearest may be any that is not certainly farther away than one that is there.
+        self.add_unseen(event);
+        // One that is farther away than a certain one, as counted, makes the nearest neither nearer nor farther.
         let nearest = self.partners.iter().filter(|p| p.certain).map(|p| p.ticks).min();
         if let Some(nearest) = nearest {
-            let reach = nearest.saturating_add(self.together.certain_from.max(0).saturating_mul(2));
-            self.partners.retain(|p| p.ticks <= reach);
+            self.partners.retain(|p| p.ticks < nearest || (p.certain && p.ticks == nearest));
         }
         self.partners.sort_by_key(|p| (!p.recorded, p.ticks));
         Pulled::Some(())
+    }
+}
+
+impl Nearest {
+    /// Adds the partners that may lie just beyond an end of the record, or anywhere there where none in it
+    /// is certain. Without any in it, there is nothing to be judged.
+    fn add_unseen(&mut self, event: Hit) {
+        if self.partners.is_empty() {
+            return;
+        }
+        let found = self.partners.iter().any(|partner| partner.certain);
+        for end in [Ends::BEFORE, self.ends.after()] {
+            let ticks = end.since(event.tick).abs();
+            match found {
+                true => self.partners.push(Ends::unseen(end, ticks)),
+                false => self.partners.extend(Ends::beyond(end, ticks)),
+            }
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 
 use crate::event::{Certainty, Hit};
-use crate::known::Span;
+use crate::known::{BEYOND, Span};
 use crate::time::Tick;
 
 /// A partner that an event may have.
@@ -80,6 +80,40 @@ impl Together {
     #[inline]
     pub(super) fn supersedes(self, answer: Tick, start: Tick) -> bool {
         start.since(answer) >= self.certain_from.max(1)
+    }
+}
+
+/// The ends of a record, beyond which events are not known: one may lie just before its first tick or just
+/// after its last, and with skew even come between two that are seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Ends {
+    /// The first tick after it.
+    end: Tick,
+}
+
+impl Ends {
+    /// Of a record of this length.
+    pub(super) fn of(len: u64) -> Self {
+        Ends { end: Tick(len) }
+    }
+
+    /// The last tick at which an event would not be seen before the record begins: that of its first
+    /// sample.
+    pub(super) const BEFORE: Tick = Tick(0);
+
+    /// The first tick at which an event would not be seen after it.
+    pub(super) fn after(self) -> Tick {
+        self.end
+    }
+
+    /// A partner that lies at an end and is not seen, so many ticks from its event.
+    pub(super) fn unseen(tick: Tick, ticks: i64) -> Partner {
+        Partner { tick, ticks, certain: false, recorded: false }
+    }
+
+    /// Partners that lie anywhere beyond an end which is so many ticks from the event.
+    pub(super) fn beyond(tick: Tick, ticks: i64) -> [Partner; 2] {
+        [ticks, BEYOND].map(|ticks| Ends::unseen(tick, ticks))
     }
 }
 

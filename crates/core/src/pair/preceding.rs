@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
-use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner, Together};
+use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, Together};
 use super::party::{Feed, Party, Pulled};
 use crate::event::{Certainty, Hit};
 use crate::time::Tick;
@@ -12,6 +12,7 @@ use crate::time::Tick;
 #[derive(Debug)]
 pub struct Preceding {
     together: Together,
+    ends: Ends,
     /// The last partner that was certain for the present event.
     last: Option<Hit>,
     /// Those after it, which may not count.
@@ -20,9 +21,14 @@ pub struct Preceding {
 }
 
 impl Preceding {
-    /// With nothing before the first event.
-    pub fn new(together: Together) -> Self {
-        Preceding { together, last: None, open: VecDeque::new(), partners: Vec::new() }
+    /// `len` is the length of the record in ticks.
+    pub fn new(together: Together, len: u64) -> Self {
+        Preceding { together, ends: Ends::of(len), last: None, open: VecDeque::new(), partners: Vec::new() }
+    }
+
+    /// Whether a partner just after the record may have come before this event.
+    fn preceded_unseen(&self, event: Tick) -> bool {
+        event.since(self.ends.after()) >= self.together.possible_from
     }
 
     fn is_certain(&self, partner: Hit, event: Tick) -> bool {
@@ -48,7 +54,9 @@ impl Preceding {
             }
             events.pass();
             match self.last {
-                Some(last) if self.open.is_empty() && event.is_certain() => {
+                Some(last)
+                    if self.open.is_empty() && event.is_certain() && !self.preceded_unseen(event.tick) =>
+                {
                     pairs.certain(event.tick, last.tick)?;
                 }
                 _ => {
@@ -74,7 +82,7 @@ impl Preceding {
         let Together { possible_from, certain_from } = self.together;
         let mut last = self.last.map(|hit| hit.tick);
         let mut said = ControlFlow::Continue(());
-        'events: while let Some(event) = events.certain() {
+        'events: while let Some(event) = events.certain().filter(|event| !self.preceded_unseen(*event)) {
             let Some(mut partner) = partners.certain() else { break };
             while event.since(partner) >= certain_from {
                 last = Some(partner);
@@ -133,6 +141,15 @@ impl Preceding {
         // Of very many, the first one bounds those between.
         let first = self.open.front().filter(|_| self.open.len() > MOST_PARTNERS);
         found.extend(first.into_iter().chain(&self.last).map(partner));
+        if !found.is_empty() {
+            let after = self.ends.after();
+            if self.preceded_unseen(event.tick) {
+                found.push(Ends::unseen(after, event.tick.since(after)));
+            }
+            if self.last.is_none() {
+                found.extend(Ends::beyond(Ends::BEFORE, event.tick.since(Ends::BEFORE)));
+            }
+        }
         self.partners = found;
     }
 }

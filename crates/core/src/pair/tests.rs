@@ -9,6 +9,7 @@ use super::{
     Advance, Feed, Following, Nearest, Pairs, Partner, Party, Preceding, Pulled, Successive, Together,
 };
 use crate::event::{Certainty, Hit, MarkWord};
+use crate::known::BEYOND;
 use crate::time::Tick;
 
 /// An event and the partners it may have.
@@ -92,12 +93,28 @@ fn together() -> impl Strategy<Value = Together> {
         .prop_map(|(possible_from, certain_from)| Together { possible_from, certain_from })
 }
 
+/// A partner just outside the record.
+fn unseen(tick: u64, ticks: i64) -> Partner {
+    Partner { tick: Tick(tick), ticks, certain: false, recorded: false }
+}
+
+/// Those just outside and those anywhere beyond.
+fn beyond(tick: u64, ticks: i64) -> [Partner; 2] {
+    [unseen(tick, ticks), unseen(tick, BEYOND)]
+}
+
 fn partner(hit: Hit, ticks: i64, certain: bool) -> Partner {
     Partner { tick: hit.tick, ticks, certain, recorded: hit.is_recorded() }
 }
 
 /// For each start, by definition.
-fn following_by_hand(starts: &[Hit], answers: &[Hit], together: Together, superseded: bool) -> Vec<Found> {
+fn following_by_hand(
+    starts: &[Hit],
+    answers: &[Hit],
+    together: Together,
+    superseded: bool,
+    len: u64,
+) -> Vec<Found> {
     let find = |number: usize, start: &Hit| {
         let rest = if superseded { &starts[number + 1..] } else { &[] };
         let next = rest.iter().find(|hit| hit.is_certain());
@@ -115,11 +132,25 @@ fn following_by_hand(starts: &[Hit], answers: &[Hit], together: Together, supers
             let before = |next: Option<&Hit>| {
                 next.is_none_or(|next| next.tick.since(answer.tick) >= together.certain_from.max(1))
             };
-            let certain =
-                answer.is_certain() && ticks >= together.certain_from && before(next) && before(doubtful);
+            let after = Hit { tick: Tick(len), certainty: Certainty::Possible };
+            let certain = answer.is_certain()
+                && ticks >= together.certain_from
+                && before(next)
+                && before(doubtful)
+                && (!superseded || before(Some(&after)));
             partners.push(partner(*answer, ticks, certain));
             if certain {
                 break;
+            }
+        }
+        if !partners.is_empty() {
+            let found = partners.iter().any(|partner| partner.certain);
+            let (early, late) = (Tick(0).since(start.tick), Tick(len).since(start.tick));
+            if early >= together.possible_from {
+                partners.push(unseen(0, early));
+            }
+            if !found && next.is_none_or(|next| Tick(len).since(next.tick) < together.certain_from) {
+                partners.extend(beyond(len, late));
             }
         }
         (*start, partners)
@@ -127,7 +158,7 @@ fn following_by_hand(starts: &[Hit], answers: &[Hit], together: Together, supers
     starts.iter().enumerate().map(|(number, start)| find(number, start)).collect()
 }
 
-fn preceding_by_hand(events: &[Hit], before: &[Hit], together: Together) -> Vec<Found> {
+fn preceding_by_hand(events: &[Hit], before: &[Hit], together: Together, len: u64) -> Vec<Found> {
     let find = |event: &Hit| {
         let mut partners = Vec::new();
         for hit in before.iter().rev() {
@@ -141,12 +172,22 @@ fn preceding_by_hand(events: &[Hit], before: &[Hit], together: Together) -> Vec<
                 break;
             }
         }
+        if !partners.is_empty() {
+            let found = partners.iter().any(|partner| partner.certain);
+            let (early, late) = (event.tick.since(Tick(0)), event.tick.since(Tick(len)));
+            if late >= together.possible_from {
+                partners.push(unseen(len, late));
+            }
+            if !found {
+                partners.extend(beyond(0, early));
+            }
+        }
         (*event, partners)
     };
     events.iter().map(find).collect()
 }
 
-fn nearest_by_hand(events: &[Hit], others: &[Hit], together: Together) -> Vec<Found> {
+fn nearest_by_hand(events: &[Hit], others: &[Hit], len: u64) -> Vec<Found> {
     let find = |event: &Hit| {
         let beside = |hit: &Hit| partner(*hit, hit.tick.since(event.tick).abs(), hit.is_certain());
         let until_certain = |all: &mut Vec<Partner>, hit: &Hit| {
@@ -156,8 +197,18 @@ fn nearest_by_hand(events: &[Hit], others: &[Hit], together: Together) -> Vec<Fo
         let mut partners = Vec::new();
         let _ = others.iter().rev().filter(|o| o.tick <= event.tick).any(|o| until_certain(&mut partners, o));
         let _ = others.iter().filter(|o| o.tick > event.tick).any(|o| until_certain(&mut partners, o));
+        let found = partners.iter().any(|partner| partner.certain);
+        if !partners.is_empty() {
+            for end in [0, len] {
+                let ticks = Tick(end).since(event.tick).abs();
+                match found {
+                    true => partners.push(unseen(end, ticks)),
+                    false => partners.extend(beyond(end, ticks)),
+                }
+            }
+        }
         if let Some(nearest) = partners.iter().filter(|p| p.certain).map(|p| p.ticks).min() {
-            partners.retain(|p| p.ticks <= nearest + together.certain_from.max(0) * 2);
+            partners.retain(|p| p.ticks < nearest || (p.certain && p.ticks == nearest));
         }
         partners.sort_by_key(|p| (!p.recorded, p.ticks));
         (*event, partners)
@@ -187,7 +238,10 @@ proptest! {
         superseded: bool,
         pauses in prop::array::uniform2(prop::collection::vec(0usize..100, 0..8)),
         most in prop::option::of(1usize..20),
+        rest in 1u64..60,
     ) {
+        let last = events.iter().chain(&others).map(|hit| hit.tick.0).max().unwrap_or(0);
+        let len = last + rest;
         let sides = || {
             (Party::new(Drip(words(&events, &pauses[0]))), Party::new(Drip(words(&others, &pauses[1]))))
         };
@@ -199,19 +253,19 @@ proptest! {
         };
 
         let ((mut starts, mut answers), mut notes) = (sides(), Notes { most, ..Notes::default() });
-        let mut pairing = Following::new(together, superseded, 1 << 20);
+        let mut pairing = Following::new(together, superseded, len);
         finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));
-        check(&notes, following_by_hand(&events, &others, together, superseded))?;
+        check(&notes, following_by_hand(&events, &others, together, superseded, len))?;
 
         let ((mut anchors, mut before), mut notes) = (sides(), Notes { most, ..Notes::default() });
-        let mut pairing = Preceding::new(together);
+        let mut pairing = Preceding::new(together, len);
         finish(|| pairing.advance(&mut anchors, &mut before, &mut notes));
-        check(&notes, preceding_by_hand(&events, &others, together))?;
+        check(&notes, preceding_by_hand(&events, &others, together, len))?;
 
         let ((mut anchors, mut beside), mut notes) = (sides(), Notes { most, ..Notes::default() });
-        let mut pairing = Nearest::new(together);
+        let mut pairing = Nearest::new(len);
         finish(|| pairing.advance(&mut anchors, &mut beside, &mut notes));
-        check(&notes, nearest_by_hand(&events, &others, together))?;
+        check(&notes, nearest_by_hand(&events, &others, len))?;
 
         let ((mut anchors, _), mut notes) = (sides(), Notes { most, ..Notes::default() });
         let mut pairing = Successive::default();
@@ -241,5 +295,5 @@ fn doubt_without_end_stays_bounded() {
     let mut pairing = Following::new(Together { possible_from: 0, certain_from: 1 }, true, 6000);
     finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));
     let (_, partners) = &notes.found[0];
-    assert!(partners.len() < 2000 && partners.iter().any(|p| p.ticks == 6000 && !p.certain));
+    assert!(partners.len() < 2000 && partners.iter().any(|p| p.ticks == BEYOND && !p.certain));
 }

@@ -1,7 +1,8 @@
 //! `measure --at`: the numbers of each line around one place.
 
 use deep_tap::job::Job;
-use deep_tap::line::Level;
+use deep_tap::known::hiding_lines;
+use deep_tap::line::{Level, Signal};
 use deep_tap::measure::{Counted, around};
 use deep_tap::quantity::Estimate;
 use deep_tap::quantity::Time;
@@ -23,6 +24,8 @@ struct Said {
     file: String,
     at: Time,
     lines: Vec<SaidLine>,
+    /// What has to be said of lines that may have had pulses which the record does not show.
+    remarks: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -78,6 +81,7 @@ pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -
         file: args.file.display().to_string(),
         at: base.time_of(at),
         lines: lines.iter().map(line).collect(),
+        remarks: hiding_lines(capture, &lines.iter().map(Signal::from).collect::<Vec<_>>()),
     };
     write_table(
         &args.table,
@@ -110,7 +114,8 @@ fn text(said: &Said, tick: Time, at: &str) -> String {
             line.duty.map_or_else(dash, |d| estimate(d, "%")),
         ]);
     }
-    format!("at {at}          {}\n\n{}\n", said.file, grid.text())
+    let remarks: String = said.remarks.iter().map(|remark| format!("\n{remark}\n")).collect();
+    format!("at {at}          {}\n\n{}\n{remarks}", said.file, grid.text())
 }
 
 fn rows(said: &Said) -> Vec<Vec<String>> {

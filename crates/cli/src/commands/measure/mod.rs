@@ -9,9 +9,11 @@ mod voltages;
 
 use std::ops::Range;
 
+use deep_tap::capture::Capture;
 use deep_tap::event::{Program, TimedProgram};
 use deep_tap::job::Job;
-use deep_tap::line::{AnalogId, LineId};
+use deep_tap::known::hiding_lines;
+use deep_tap::line::{AnalogId, LineId, Signal};
 use deep_tap::measure::chain;
 use deep_tap::quantity::Time;
 use deep_tap::time::Tick;
@@ -36,6 +38,8 @@ struct Measured {
     lines: Vec<MeasuredLine>,
     analog: Vec<MeasuredAnalog>,
     intervals: Vec<Series>,
+    /// What has to be said of lines that may have had pulses which the record does not show.
+    remarks: Vec<String>,
 }
 
 pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failure> {
@@ -71,11 +75,17 @@ fn measure(args: &args::Measure, loaded: &Job, range: Range<Tick>, out: &mut Out
         lines: Vec::new(),
         analog: Vec::new(),
         intervals: Vec::new(),
+        remarks: Vec::new(),
     };
     if let Some(each) = &args.each {
-        measured.intervals = intervals(args, loaded, each, range.clone())?;
+        let events = events(args, loaded, each)?;
+        let signals: Vec<Signal> = events.iter().flat_map(TimedProgram::signals).collect();
+        measured.remarks = hiding_lines(capture, &signals);
+        measured.intervals = intervals(args, capture, each, &events, range.clone());
     } else {
         let (lines, analog) = chosen(loaded, &args.lines)?;
+        let signals: Vec<Signal> = lines.iter().map(Signal::from).collect();
+        measured.remarks = hiding_lines(capture, &signals);
         let full = args.lines.len() == 1 && lines.len() == 1;
         let line = |line: &LineId| lines::measure(args, capture, *line, range.clone(), full);
         measured.lines = lines.iter().map(line).collect();
@@ -130,33 +140,31 @@ fn chosen(loaded: &Job, names: &[String]) -> Result<(Vec<LineId>, Vec<AnalogId>)
     Ok((lines, analog))
 }
 
+/// What intervals are measured between.
+fn events(args: &args::Measure, loaded: &Job, each: &str) -> Result<Vec<TimedProgram>, Failure> {
+    let (scope, base) = (loaded.scope(), loaded.capture.base());
+    let texts = std::iter::once(each).chain(args.until.iter().map(String::as_str));
+    texts.map(|text| Ok(Program::compile(text, &scope)?.at(base)?)).collect()
+}
+
 /// From each event to the next, or along a chain.
 fn intervals(
     args: &args::Measure,
-    loaded: &Job,
+    capture: &Capture,
     each: &str,
+    events: &[TimedProgram],
     range: Range<Tick>,
-) -> Result<Vec<Series>, Failure> {
-    let capture = &loaded.capture;
-    let scope = loaded.scope();
-    let compile = |text: &str| -> Result<TimedProgram, Failure> {
-        Ok(Program::compile(text, &scope)?.at(capture.base())?)
-    };
-    let first = compile(each)?;
-    if args.until.is_empty() {
-        return Ok(vec![Series::repeating(args, capture, &first, "period", range)]);
-    }
-    let mut events = vec![first];
-    for text in &args.until {
-        events.push(compile(text)?);
+) -> Vec<Series> {
+    if let [event] = events {
+        return vec![Series::repeating(args, capture, event, "period", range)];
     }
     let ends: Vec<&str> = std::iter::once(each).chain(args.until.iter().map(String::as_str)).collect();
     let mut names: Vec<String> = ends.windows(2).map(|pair| format!("{} → {}", pair[0], pair[1])).collect();
     if let ([first, .., last], true) = (&ends[..], ends.len() > 2) {
         names.push(format!("{first} → … → {last}"));
     }
-    let stages = chain(capture, &events, range);
-    Ok(stages.iter().zip(names).map(|(stage, name)| Series::of(&name, stage)).collect())
+    let stages = chain(capture, events, range);
+    stages.iter().zip(names).map(|(stage, name)| Series::of(&name, stage)).collect()
 }
 
 fn text(args: &args::Measure, measured: &Measured, head: &str) -> String {
@@ -187,6 +195,9 @@ fn text(args: &args::Measure, measured: &Measured, head: &str) -> String {
                 text.push_str(&format!("\n{}\n{histogram}", series.what));
             }
         }
+    }
+    for remark in &measured.remarks {
+        text.push_str(&format!("\n{remark}\n"));
     }
     text
 }

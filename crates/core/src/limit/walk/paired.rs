@@ -33,7 +33,9 @@ impl Walk<'_> {
     ) -> ControlFlow<()> {
         let (mut events, mut partners) = (self.party(reference), self.party(data));
         let settle = &mut Settle { walk: self, sink };
-        Preceding::new(self.together).advance(&mut events, &mut partners, settle).map_continue(drop)
+        Preceding::new(self.together, self.capture.len())
+            .advance(&mut events, &mut partners, settle)
+            .map_continue(drop)
     }
 
     /// `skew`: the nearest partner on either side.
@@ -45,7 +47,7 @@ impl Walk<'_> {
     ) -> ControlFlow<()> {
         let (mut events, mut partners) = (self.party(from), self.party(to));
         let settle = &mut Settle { walk: self, sink };
-        Nearest::new(self.together).advance(&mut events, &mut partners, settle).map_continue(drop)
+        Nearest::new(self.capture.len()).advance(&mut events, &mut partners, settle).map_continue(drop)
     }
 
     /// `period`: from each event to the next, where the condition holds all the way.

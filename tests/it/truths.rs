@@ -1,0 +1,311 @@
+//! Every truth that samples to one short record is drawn, with pulses between the samples and without,
+//! and what the library claims of the record is held against all of them.
+
+use deep_tap::bench::Random;
+use deep_tap::capture::{Capture, Trace};
+use deep_tap::known::Rule;
+use deep_tap::limit::{Kind, Limit, LimitResult, Measured, Verdict, Visited, check};
+use deep_tap::line::{Level, Line, PulseWidths};
+use deep_tap::quantity::{Bounds, Quantity, Rational, Time, Unit};
+use deep_tap::time::TimeBase;
+
+use crate::support::{Texts, bind, data, events, limit_of, one, pair};
+
+/// Parts of a tick: a sample is taken at each multiple, an edge of the first line lies at one of the
+/// places between, one of the second line a part before it, so that none coincide.
+const TICK: i64 = 30;
+const PLACES: [i64; 3] = [5, 15, 25];
+
+/// Edges of a line, each with whether it rises.
+type Edges = Vec<(i64, bool)>;
+
+/// All that a line may have done whose samples are these: in the tick before the first sample and in the
+/// one after the last, it may have changed once.
+fn truths(samples: &[bool], hides: bool, shift: i64) -> Vec<Edges> {
+    let mut all: Vec<(bool, Edges)> = Vec::new();
+    let first = samples[0];
+    all.push((first, Vec::new()));
+    all.push((first, vec![(PLACES[1] - TICK - shift, first)]));
+    for (number, pair) in samples.windows(2).enumerate() {
+        let (begin, changes) = (number as i64 * TICK, pair[0] != pair[1]);
+        let mut longer = Vec::new();
+        for (level, edges) in all {
+            for chosen in 0..8u32 {
+                let count = chosen.count_ones();
+                let fits = (count % 2 == 1) == changes && (hides || count <= 1);
+                if !fits {
+                    continue;
+                }
+                let (mut level, mut edges) = (level, edges.clone());
+                for place in (0..3).filter(|place| chosen >> place & 1 == 1) {
+                    level = !level;
+                    edges.push((begin + PLACES[place] - shift, level));
+                }
+                longer.push((level, edges));
+            }
+        }
+        all = longer;
+    }
+    let after = (samples.len() as i64 - 1) * TICK + PLACES[1] - shift;
+    let mut whole = Vec::new();
+    for (level, edges) in all {
+        let mut changed = edges.clone();
+        changed.push((after, !level));
+        whole.extend([edges, changed]);
+    }
+    whole
+}
+
+fn record(lines: &[(&str, &[bool], bool)]) -> Capture {
+    let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
+    let len = lines[0].1.len() as u64;
+    let mut builder = Capture::builder(base, len);
+    for (name, samples, hides) in lines {
+        let ticks = (1..samples.len()).filter(|k| samples[*k] != samples[k - 1]).map(|k| k as u64);
+        let trace = Trace::toggling(Level::from(samples[0]), ticks, len).unwrap();
+        let shortest = if *hides { "1 ns" } else { "10.1 ns" };
+        let pulses = PulseWidths { shortest: Some(shortest.parse().unwrap()), ..PulseWidths::default() };
+        builder = builder.line(Line { pulses, ..Line::named(*name) }, trace);
+    }
+    builder.build().unwrap()
+}
+
+/// One true occurrence: what makes it one, and its value in parts of a tick, or of a share in parts of a
+/// period.
+#[derive(Debug)]
+struct True {
+    anchor: i64,
+    value: (i64, i64),
+}
+
+fn rises(edges: &Edges) -> Vec<i64> {
+    edges.iter().filter(|(_, up)| *up).map(|(at, _)| *at).collect()
+}
+
+/// What truly happened, wherever in the drawn world a partner lies.
+fn happened(kind: Kind, a: &Edges, b: &Edges) -> Vec<True> {
+    let interval = |anchor: i64, value: i64| True { anchor, value: (value, TICK) };
+    let ups = rises(a);
+    match kind {
+        Kind::Width => {
+            let pulses = a.windows(2).filter(|pair| pair[0].1);
+            pulses.map(|pair| interval(pair[0].0, pair[1].0 - pair[0].0)).collect()
+        }
+        Kind::Period => ups.windows(2).map(|pair| interval(pair[0], pair[1] - pair[0])).collect(),
+        Kind::Duty => {
+            let whole = a.windows(3).filter(|three| three[0].1);
+            let share = |three: &[(i64, bool)]| (three[1].0 - three[0].0, three[2].0 - three[0].0);
+            whole.map(|three| True { anchor: three[0].0, value: share(three) }).collect()
+        }
+        Kind::Delay => {
+            let answer = |(number, start): (usize, &i64)| {
+                let next = ups.get(number + 1).copied().unwrap_or(i64::MAX);
+                let answer = rises(b).into_iter().find(|at| at > start).filter(|at| *at < next)?;
+                Some(interval(*start, answer - start))
+            };
+            ups.iter().enumerate().filter_map(answer).collect()
+        }
+        Kind::Hold => {
+            let after = |start: &i64| b.iter().map(|(at, _)| *at).find(|at| at > start);
+            ups.iter().filter_map(|start| Some(interval(*start, after(start)? - start))).collect()
+        }
+        Kind::Setup => {
+            let before = |end: &i64| b.iter().rev().map(|(at, _)| *at).find(|at| at < end);
+            ups.iter().filter_map(|end| Some(interval(*end, end - before(end)?))).collect()
+        }
+        Kind::Skew => {
+            let nearest = |start: &i64| rises(b).into_iter().map(|at| (at - start).abs()).min();
+            ups.iter().filter_map(|start| Some(interval(*start, nearest(start)?))).collect()
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// What the library says of a limit in a record, in parts of a tick, or of a share in thousandths.
+struct Said {
+    limit: Limit,
+    min: Option<i64>,
+    max: Option<i64>,
+    result: LimitResult,
+    /// Of the certain occurrences: the bounds, and whether these are excluded.
+    bounds: Vec<Bounds<i64>>,
+    occurrences: usize,
+    unpaired: Vec<u64>,
+}
+
+/// A value in parts of a tick, or in thousandths.
+fn parts(quantity: Quantity) -> i64 {
+    let whole = match quantity.unit() {
+        Unit::Percent => 1000,
+        _ => 100_000_000 * i128::from(TICK),
+    };
+    let parts = quantity.to_rational().checked_mul(Rational::new(whole, 1).unwrap()).unwrap();
+    assert_eq!(parts.floor(), parts.ceil(), "{quantity} is no whole number of parts");
+    parts.floor() as i64
+}
+
+fn said(capture: &Capture, limit: Limit) -> Said {
+    let bound = bind(capture, &limit);
+    let span = bound.span(capture, Rule::Proven);
+    let (mut bounds, mut occurrences, mut unpaired) = (Vec::new(), 0, Vec::new());
+    let walked = bound.occurrences(capture, Rule::Proven, &mut |visited| {
+        match visited {
+            Visited::Occurrence(occurrence) => {
+                // With several possible partners, which one it is depends on places that coincide, which are not
+                // drawn: then the judge is not asked.
+                let one = |partners: (i64, i64)| partners.0 == partners.1;
+                occurrences += match occurrence.measured {
+                    Measured::Interval { partners, .. } if !one(partners) => 2,
+                    _ => 1,
+                };
+                // A share is not always a whole number of thousandths: what is claimed of it is judged
+                // by the verdict alone.
+                if occurrence.certain && limit.kind() != Kind::Duty {
+                    bounds.extend(occurrence.bounds(&span).map(|bounds| bounds.map(parts)));
+                }
+            }
+            Visited::Unpaired(tick) => unpaired.push(tick.0),
+        }
+        std::ops::ControlFlow::Continue(())
+    });
+    walked.unwrap();
+    let result = check(capture, &bound, Rule::Proven).unwrap();
+    let (min, max) = (limit.required.min.map(parts), limit.required.max.map(parts));
+    Said { limit, min, max, result, bounds, occurrences, unpaired }
+}
+
+#[derive(Default)]
+struct Tally {
+    passed: u64,
+    failed: u64,
+    open: u64,
+    needless: Vec<String>,
+}
+
+impl Said {
+    fn meets(&self, (part, whole): (i64, i64)) -> bool {
+        // Shares in thousandths, without dividing.
+        let (value, scale) = if self.limit.kind() == Kind::Duty { (part * 1000, whole) } else { (part, 1) };
+        self.min.is_none_or(|min| value >= min * scale) && self.max.is_none_or(|max| value <= max * scale)
+    }
+
+    /// Holds all claims against all truths, each with what happened in it; `missed` says whether there may
+    /// have been occurrences that the record does not show at all.
+    fn judge(&self, what: &str, len: i64, truths: &[Vec<True>], missed: bool, tally: &mut Tally) {
+        let inside = |at: i64| at > 0 && at < (len - 1) * TICK;
+        // An event at a part of a tick is seen at the next sample.
+        let seen_at = |at: i64| (at + TICK - 1).div_euclid(TICK) as u64;
+        let (mut violated, mut all_occur) = (0usize, true);
+        for all in truths {
+            let anchored = || all.iter().filter(|one| inside(one.anchor));
+            let judged = || anchored().filter(|one| !self.unpaired.contains(&seen_at(one.anchor)));
+            let bad = |one: &&True| !self.meets(one.value);
+            let told = || format!("{what}: {} {:?} where {all:?} happened", self.result, self.bounds);
+            match self.result.verdict {
+                Verdict::Pass => assert!(!judged().any(|one| bad(&one)), "wrong pass: {}", told()),
+                Verdict::Fail => assert!(anchored().any(|one| bad(&one)), "wrong fail: {}", told()),
+                Verdict::Inconclusive | Verdict::NotSeen => {}
+            }
+            violated += usize::from(judged().any(|one| bad(&one)));
+            all_occur &= judged().next().is_some();
+            for bounds in &self.bounds {
+                assert!(all.iter().any(|one| bounds.contain(one.value.0)), "not in {bounds:?}: {}", told());
+            }
+        }
+        match self.result.verdict {
+            Verdict::Pass => tally.passed += 1,
+            Verdict::Fail => tally.failed += 1,
+            Verdict::Inconclusive => {
+                tally.open += 1;
+                // An ideal judge would have decided; but for what two occurrences tell of each other, and for
+                // shares, of which three places a tick draw too few.
+                let alone = self.occurrences == 1 && self.limit.kind() != Kind::Duty && !missed;
+                let decided = (violated == 0 && all_occur) || violated == truths.len();
+                if alone && decided {
+                    tally.needless.push(format!("{what}: {}", self.result));
+                }
+            }
+            Verdict::NotSeen => {}
+        }
+    }
+}
+
+fn samples(number: u64, len: usize) -> Vec<bool> {
+    (0..len).map(|bit| number >> bit & 1 == 1).collect()
+}
+
+/// Limits that lie between the values that drawn truths can have, on either side.
+fn limits(kind: Kind, texts: &Texts) -> Vec<Limit> {
+    let ends: Vec<Quantity> = match kind {
+        Kind::Duty => {
+            [15, 45, 75].map(|percent| Unit::Percent.of(Rational::new(percent, 100).unwrap())).to_vec()
+        }
+        // Two edges more between two samples make a period of two thirds of a tick: shorter ones are not drawn.
+        Kind::Period => [15, 25, 35].map(|ns: i64| Time::from_ps(ns * 1000).into()).to_vec(),
+        _ => [5, 15, 25, 35].map(|ns: i64| Time::from_ps(ns * 1000).into()).to_vec(),
+    };
+    let each = |end: &Quantity| {
+        [(Some(*end), None), (None, Some(*end))]
+            .map(|(min, max)| limit_of(events(kind, texts.clone()), min, max))
+    };
+    ends.iter().flat_map(each).collect()
+}
+
+#[test]
+fn no_claim_about_one_line_is_wrong_whatever_hides_between_its_samples() {
+    let mut tally = Tally::default();
+    let none = Edges::new();
+    for len in [3, 4, 5] {
+        for number in 0..1 << len {
+            let samples = samples(number, len);
+            for hides in [false, true] {
+                let capture = record(&[("A", &samples, hides)]);
+                let drawn = truths(&samples, hides, 0);
+                for (kind, texts) in [
+                    (Kind::Width, one("A high")),
+                    (Kind::Period, one("A rises")),
+                    (Kind::Duty, one("A high")),
+                ] {
+                    let worlds: Vec<Vec<True>> =
+                        drawn.iter().map(|edges| happened(kind, edges, &none)).collect();
+                    for limit in limits(kind, &texts) {
+                        let what = format!("{kind} of {samples:?}, hiding {hides}");
+                        said(&capture, limit).judge(&what, len as i64, &worlds, false, &mut tally);
+                    }
+                }
+            }
+        }
+    }
+    let Tally { passed, failed, open, needless } = tally;
+    assert!(passed > 50 && failed > 50 && open > 200, "{passed} passed, {failed} failed, {open} open");
+    assert_eq!(needless, [""; 0]);
+}
+
+#[test]
+fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
+    let mut random = Random::new(14);
+    let mut tally = Tally::default();
+    for _ in 0..24 {
+        let (one, other) = (samples(random.below(16), 4), samples(random.below(16), 4));
+        for (a_hides, b_hides) in [(false, false), (true, false), (false, true), (true, true)] {
+            let capture = record(&[("A", &one, a_hides), ("B", &other, b_hides)]);
+            let (first, second) = (truths(&one, a_hides, 0), truths(&other, b_hides, 1));
+            let both = || first.iter().flat_map(|a| second.iter().map(move |b| (a, b)));
+            for (kind, texts) in [
+                (Kind::Delay, pair("A rises", "B rises")),
+                (Kind::Hold, data("B", "A rises")),
+                (Kind::Setup, data("B", "A rises")),
+                (Kind::Skew, pair("A rises", "B rises")),
+            ] {
+                let worlds: Vec<Vec<True>> = both().map(|(a, b)| happened(kind, a, b)).collect();
+                for limit in limits(kind, &texts) {
+                    let what = format!("{kind} of {one:?} {other:?}, hiding {a_hides} {b_hides}");
+                    said(&capture, limit).judge(&what, 4, &worlds, a_hides, &mut tally);
+                }
+            }
+        }
+    }
+    let Tally { passed, failed, open, needless } = tally;
+    assert!(passed > 50 && failed > 50 && open > 200, "{passed} passed, {failed} failed, {open} open");
+    assert_eq!(needless, [""; 0]);
+}
