@@ -15,11 +15,12 @@ pub struct Successive {
 
 impl Successive {
     /// Pairs as many events as the marks so far allow. `holds` says whether what must hold does so all
-    /// the way from one tick to another, which are asked for in rising order: else they are no pair.
+    /// the way from one tick to another, which are asked for in rising order: else they are no pair; where
+    /// it is open, they may be one.
     pub fn advance<E: Feed>(
         &mut self,
         events: &mut Party<E>,
-        mut holds: impl FnMut(Tick, Tick) -> bool,
+        mut holds: impl FnMut(Tick, Tick) -> Option<bool>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Advance> {
         loop {
@@ -34,7 +35,8 @@ impl Successive {
                 self.last = Some(hit);
                 continue;
             };
-            if !holds(previous.tick, hit.tick) {
+            let held = holds(previous.tick, hit.tick);
+            if held == Some(false) {
                 // One that is not even recorded begins nothing.
                 if hit.is_recorded() {
                     self.last = Some(hit);
@@ -43,7 +45,7 @@ impl Successive {
                 continue;
             }
             self.last = Some(hit);
-            if previous.is_certain() && hit.is_certain() {
+            if previous.is_certain() && hit.is_certain() && held.is_some() {
                 pairs.certain(previous.tick, hit.tick)?;
                 continue;
             }
@@ -61,7 +63,7 @@ impl Successive {
     fn certain_pairs<E: Feed>(
         &mut self,
         events: &mut Party<E>,
-        holds: &mut impl FnMut(Tick, Tick) -> bool,
+        holds: &mut impl FnMut(Tick, Tick) -> Option<bool>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {
         let Some(mut last) = self.last.filter(Hit::is_certain).map(|hit| hit.tick) else {
@@ -69,7 +71,7 @@ impl Successive {
         };
         let mut said = ControlFlow::Continue(());
         while let Some(event) = events.certain() {
-            if !holds(last, event) {
+            if holds(last, event) != Some(true) {
                 break;
             }
             events.pass_certain();

@@ -269,7 +269,7 @@ proptest! {
 
         let ((mut anchors, _), mut notes) = (sides(), Notes { most, ..Notes::default() });
         let mut pairing = Successive::default();
-        finish(|| pairing.advance(&mut anchors, |_, _| true, &mut notes));
+        finish(|| pairing.advance(&mut anchors, |_, _| Some(true), &mut notes));
         let wanted = events.windows(2).map(|pair| {
             let (ticks, certain) = (pair[1].tick.since(pair[0].tick), pair.iter().all(Hit::is_certain));
             let recorded = pair.iter().all(Hit::is_recorded);

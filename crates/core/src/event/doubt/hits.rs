@@ -95,9 +95,9 @@ impl<'a> DoubtfulHits<'a> {
             Form::Edge(signal, _) => Source::Edges(Merged::new(capture, &[*signal], range), form),
             Form::Changes(signals) => Source::Edges(Merged::new(capture, signals, range), form),
             // A stretch may have begun before the range.
-            Form::When(test) => Source::Starts(Stretches::new(capture, test, Tick(0)..range.end)),
+            Form::When(test) => Source::Starts(Stretches::new(capture, test, Tick(0)..range.end, true)),
             Form::Lasting(test, _) => {
-                let stretches = Stretches::new(capture, test, Tick(0)..range.end);
+                let stretches = Stretches::new(capture, test, Tick(0)..range.end, false);
                 let lengths = program.program().lasting().map(|lasting| Lengths::new(lasting, test, capture));
                 Source::Lasting(stretches, lengths.unwrap_or(Lengths::Never))
             }
@@ -140,14 +140,10 @@ impl<'a> DoubtfulHits<'a> {
                 }
             },
             Source::Starts(stretches) => loop {
-                let stretch = stretches.next()?;
-                let certainty = match (stretch.begins, stretch.doubtful) {
-                    (true, false) => Certainty::Certain,
-                    (true, true) => Certainty::Doubtful,
-                    (false, _) if stretch.start.0 == 0 => continue,
-                    (false, _) => Certainty::Possible,
-                };
-                return Some(Hit { tick: stretch.start, certainty });
+                let hit = stretches.next_start()?;
+                if hit.tick.0 > 0 {
+                    return Some(hit);
+                }
             },
         }
     }

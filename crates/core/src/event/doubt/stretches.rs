@@ -1,11 +1,12 @@
 //! Stretches in which a condition holds, with how sure their ends are.
 
+use std::collections::VecDeque;
 use std::ops::Range;
 
 use super::marks::Marks;
 use crate::capture::{Capture, Merged};
 use crate::event::check::{ConditionProgram, Test3};
-use crate::event::hit::Hit;
+use crate::event::hit::{Certainty, Hit};
 use crate::known::{Precedence, Precision, Rule};
 use crate::line::{Level, Signal};
 use crate::quantity::Voltage;
@@ -14,7 +15,28 @@ use crate::time::Tick;
 impl ConditionProgram {
     /// The stretches of `range` in which the condition holds, in order of time.
     pub fn stretches<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> Stretches<'a> {
-        Stretches::new(capture, &self.test, range)
+        Stretches::new(capture, &self.test, range, false)
+    }
+
+    /// The same with those that the record does not show, but may have happened: where the order of edges
+    /// that are close to each other is open, a condition over several lines may hold for a moment, or may
+    /// not hold for one. Each comes at the latest after the one it may be a part of.
+    pub fn stretches_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> Stretches<'a> {
+        Stretches::new(capture, &self.test, range, true)
+    }
+
+    /// Whether it certainly holds at a tick, or certainly does not, whatever the order of edges which are
+    /// that close to it; `None` where that is open, or a level is unknown.
+    pub fn holds_around(&self, capture: &Capture, tick: Tick, order: Precedence) -> Option<bool> {
+        let unsettled = |signal: Signal| {
+            let window = order.around(tick);
+            window.is_some_and(|window| capture.trace(signal).edges(window).next().is_some())
+        };
+        let level = |signal| match unsettled(signal) {
+            true => Level::Unknown,
+            false => capture.trace(signal).level_at(tick),
+        };
+        self.test.eval(&mut { level })
     }
 }
 
@@ -31,6 +53,20 @@ pub struct Stretch {
     pub ends: bool,
     /// Whether the order of edges within the record's uncertainty could make it false.
     pub doubtful: bool,
+    /// Whether the record shows it. If not, it may have happened all the same.
+    pub recorded: bool,
+}
+
+impl Stretch {
+    /// One that may have happened, for no time that a record shows.
+    pub(crate) fn moment(at: Tick) -> Self {
+        Stretch::possible(at, at)
+    }
+
+    /// One that may have happened.
+    fn possible(start: Tick, end: Tick) -> Self {
+        Stretch { start, end, begins: true, ends: true, doubtful: true, recorded: false }
+    }
 }
 
 /// The stretches in which a condition holds, in order of time.
@@ -61,10 +97,15 @@ struct Merging<'a> {
     open: Option<Stretch>,
     before: Option<bool>,
     end: Tick,
+    /// Whether those are told, too, that the record does not show, and those that are still to be told.
+    doubt: bool,
+    told: VecDeque<Stretch>,
+    /// Where the open one may have been broken off for a moment, at last.
+    broken: Option<Tick>,
 }
 
 impl<'a> Stretches<'a> {
-    pub(super) fn new(capture: &'a Capture, test: &'a Test3, range: Range<Tick>) -> Self {
+    pub(super) fn new(capture: &'a Capture, test: &'a Test3, range: Range<Tick>, doubt: bool) -> Self {
         let end = range.end.min(Tick(capture.len()));
         // At tick 0 there is no "before": a stretch that holds there has an unseen beginning.
         let open = |holds: bool| {
@@ -74,6 +115,7 @@ impl<'a> Stretches<'a> {
                 begins: false,
                 ends: false,
                 doubtful: false,
+                recorded: true,
             })
         };
         let later = Tick(range.start.0.max(1))..end;
@@ -89,34 +131,111 @@ impl<'a> Stretches<'a> {
         let merged = Merged::new(capture, &signals, later);
         let before = test.eval(&mut |l| merged.level(l));
         let open = open(before == Some(true));
-        Stretches(Held::Any(Merging { capture, test, signals, order, merged, open, before, end }))
+        let doubt = doubt && signals.len() > 1;
+        let (told, broken) = (VecDeque::new(), None);
+        let all = Merging { capture, test, signals, order, merged, open, before, end, doubt, told, broken };
+        Stretches(Held::Any(all))
     }
 }
 
 impl Merging<'_> {
-    /// Whether the condition changes its value exactly once within the doubt around `tick`: then it is
-    /// certain that it changed, whatever the true order of the edges there.
-    fn is_clean_step(&self, tick: Tick) -> bool {
-        let Some(window) = self.order.around(tick) else { return true };
-        let edges = |signal: &Signal| self.capture.trace(*signal).edges(window.clone());
-        let mut ticks: Vec<Tick> = self.signals.iter().flat_map(edges).map(|edge| edge.tick).collect();
-        if ticks.len() <= 1 {
-            return true;
+    /// How often the condition may change its value within the doubt around `tick`, at the most: in any
+    /// order of the edges there. One more than is worth counting where there are too many.
+    fn most_changes(&self, tick: Tick) -> usize {
+        let Some(window) = self.order.around(tick) else { return 1 };
+        let before = Tick(window.start.0.saturating_sub(1));
+        let mut ways: Vec<Way> = Vec::new();
+        for signal in &self.signals {
+            let trace = self.capture.trace(*signal);
+            let after = trace.edges(window.clone()).map(|edge| edge.to);
+            let levels: Vec<Level> = std::iter::once(trace.level_at(before)).chain(after).collect();
+            if levels.len() > 1 {
+                ways.push(Way { signal: *signal, levels });
+            }
         }
-        ticks.push(Tick(window.start.0.saturating_sub(1)));
-        ticks.sort_unstable();
-        ticks.dedup();
-        let value = |t: &Tick| self.test.eval(&mut |signal| self.capture.trace(signal).level_at(*t));
-        let values: Vec<_> = ticks.iter().map(value).collect();
-        values.windows(2).filter(|pair| pair[0] != pair[1]).count() <= 1
+        if ways.len() <= 1 {
+            return ways.first().map_or(0, |way| way.levels.len() - 1);
+        }
+        let states: usize =
+            ways.iter().map(|way| way.levels.len()).try_fold(1, usize::checked_mul).unwrap_or(usize::MAX);
+        let settled = self.test.eval(&mut |signal| {
+            let moves = ways.iter().any(|way| way.signal == signal);
+            if moves { Level::Unknown } else { self.capture.trace(signal).level_at(tick) }
+        });
+        match settled {
+            Some(_) => 0,
+            None if states > MOST_STATES => usize::MAX,
+            None => self.changes_over(&ways, states),
+        }
+    }
+
+    /// The most changes of value on any way from all levels before to all levels after: a state is how far
+    /// each signal has come, and one step moves one signal on.
+    fn changes_over(&self, ways: &[Way], states: usize) -> usize {
+        let mut found: Vec<(Option<bool>, usize)> = Vec::with_capacity(states);
+        for state in 0..states {
+            let mut rest = state;
+            let places: Vec<usize> = ways
+                .iter()
+                .map(|way| {
+                    let place = rest % way.levels.len();
+                    rest /= way.levels.len();
+                    place
+                })
+                .collect();
+            let value = self.test.eval(&mut |signal| {
+                let way = ways.iter().zip(&places).find(|(way, _)| way.signal == signal);
+                way.map_or_else(|| self.merged.level(signal), |(way, place)| way.levels[*place])
+            });
+            let (mut stride, mut most) = (1, 0);
+            for (way, place) in ways.iter().zip(&places) {
+                if *place > 0 {
+                    let (before, changes) = found[state - stride];
+                    most = most.max(changes + usize::from(before != value));
+                }
+                stride *= way.levels.len();
+            }
+            found.push((value, most));
+        }
+        found.last().map_or(0, |(_, most)| *most)
+    }
+
+    /// Whether the condition, which shows no change around this tick, may have changed there and back.
+    fn may_flicker(&self, tick: Tick) -> bool {
+        self.doubt && self.most_changes(tick) > 1
     }
 
     fn doubtful_at(&self, tick: Tick) -> bool {
-        self.signals.len() > 1 && !self.is_clean_step(tick)
+        self.signals.len() > 1 && self.most_changes(tick) > 1
+    }
+
+    /// Tells the piece of the open stretch since it may have been broken off, if it may.
+    fn tell_rest(&mut self, end: Tick) {
+        if let Some(broken) = self.broken.take() {
+            self.told.push_back(Stretch::possible(broken, end));
+        }
+    }
+
+    /// A place at which the condition keeps its value, but for a moment perhaps.
+    fn flicker(&mut self, tick: Tick) {
+        match &mut self.open {
+            None => self.told.push_back(Stretch::possible(tick, tick)),
+            Some(open) => {
+                open.doubtful = true;
+                let begin = self.broken.replace(tick).unwrap_or(open.start);
+                // The piece up to here; what began before the record is no whole one.
+                if open.begins || begin > open.start {
+                    self.told.push_back(Stretch::possible(begin, tick));
+                }
+            }
+        }
     }
 
     fn next(&mut self) -> Option<Stretch> {
         loop {
+            if let Some(told) = self.told.pop_front() {
+                return Some(told);
+            }
             let Some(tick) = self.merged.step() else {
                 let mut last = self.open.take()?;
                 last.end = self.end;
@@ -126,23 +245,75 @@ impl Merging<'_> {
             let now = self.test.eval(&mut |l| merged.level(l));
             let before = std::mem::replace(&mut self.before, now);
             if before == now {
+                if now.is_some() && self.may_flicker(tick) {
+                    self.flicker(tick);
+                }
                 continue;
             }
             if now == Some(true) {
-                self.open = Some(Stretch {
-                    start: tick,
-                    end: tick,
-                    begins: before == Some(false),
-                    ends: false,
-                    doubtful: self.doubtful_at(tick),
-                });
+                let doubtful = self.doubtful_at(tick);
+                if doubtful && self.doubt {
+                    self.told.push_back(Stretch::possible(tick, tick));
+                }
+                let begins = before == Some(false);
+                self.broken = None;
+                self.open =
+                    Some(Stretch { start: tick, end: tick, begins, ends: false, doubtful, recorded: true });
             } else if let Some(open) = self.open.take() {
-                let doubtful = open.doubtful || self.doubtful_at(tick);
+                let here = self.doubtful_at(tick);
+                self.tell_rest(tick);
+                if here && self.doubt {
+                    self.told.push_back(Stretch::possible(tick, tick));
+                }
+                let doubtful = open.doubtful || here;
                 return Some(Stretch { end: tick, ends: now == Some(false), doubtful, ..open });
             }
         }
     }
 }
+
+/// The beginnings of stretches, in order of time: recorded ones, and such as may have happened.
+impl Stretches<'_> {
+    pub(super) fn next_start(&mut self) -> Option<Hit> {
+        let Held::Any(merging) = &mut self.0 else {
+            let stretch = self.next()?;
+            let certainty = if stretch.begins { Certainty::Certain } else { Certainty::Possible };
+            return Some(Hit { tick: stretch.start, certainty });
+        };
+        merging.next_start()
+    }
+}
+
+impl Merging<'_> {
+    fn next_start(&mut self) -> Option<Hit> {
+        loop {
+            let tick = self.merged.step()?;
+            let merged = &self.merged;
+            let now = self.test.eval(&mut |l| merged.level(l));
+            let before = std::mem::replace(&mut self.before, now);
+            let certainty = match (before, now) {
+                (Some(false), Some(true)) if !self.doubtful_at(tick) => Certainty::Certain,
+                (Some(false), Some(true)) => Certainty::Doubtful,
+                (_, Some(true)) if before != now => Certainty::Possible,
+                // There and back, in a moment.
+                (Some(_), Some(_)) if self.signals.len() > 1 && self.most_changes(tick) > 1 => {
+                    Certainty::Possible
+                }
+                _ => continue,
+            };
+            return Some(Hit { tick, certainty });
+        }
+    }
+}
+
+/// A signal that moves within the doubt around a tick: its levels, one after the other.
+struct Way {
+    signal: Signal,
+    levels: Vec<Level>,
+}
+
+/// Orders of edges that are looked at: with more, any may have happened.
+const MOST_STATES: usize = 256;
 
 impl Iterator for Stretches<'_> {
     type Item = Stretch;
@@ -156,8 +327,14 @@ impl Iterator for Stretches<'_> {
                 };
                 *high = !*high;
                 if *high == *wanted {
-                    let doubtful = false;
-                    *open = Some(Stretch { start: tick, end: tick, begins: true, ends: false, doubtful });
+                    *open = Some(Stretch {
+                        start: tick,
+                        end: tick,
+                        begins: true,
+                        ends: false,
+                        doubtful: false,
+                        recorded: true,
+                    });
                 } else if let Some(open) = open.take() {
                     return Some(Stretch { end: tick, ends: true, ..open });
                 }

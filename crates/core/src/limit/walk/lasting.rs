@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 
 use super::{Holding, Take, Walk};
-use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
+use crate::event::{Certainty, ConditionProgram, Hit, Stretch, Stretches};
 use crate::known::{Rule, Span};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
@@ -18,8 +18,8 @@ impl Walk<'_> {
         condition: Option<&ConditionProgram>,
         sink: &mut S,
     ) -> ControlFlow<()> {
-        for stretch in pulse.stretches(self.capture, self.capture.range()) {
-            let mut sure = !stretch.doubtful || self.rule == Rule::Measured;
+        for stretch in self.stretches(pulse) {
+            let mut sure = (!stretch.doubtful || self.rule == Rule::Measured) && !self.hides.condition;
             match self.counts(condition, stretch) {
                 Some(true) => {}
                 Some(false) => continue,
@@ -32,10 +32,15 @@ impl Walk<'_> {
                 sink.found(Visited::Unpaired(stretch.start))?;
                 continue;
             }
-            let certainty = if sure { Certainty::Certain } else { Certainty::Doubtful };
+            let certainty = match (sure, stretch.recorded) {
+                (true, _) => Certainty::Certain,
+                (false, true) => Certainty::Doubtful,
+                (false, false) => Certainty::Possible,
+            };
             let ticks = stretch.end.since(stretch.start);
             if stretch.begins && stretch.ends {
-                let partner = Partner { tick: stretch.end, ticks, certain: sure, recorded: true };
+                let recorded = stretch.recorded;
+                let partner = Partner { tick: stretch.end, ticks, certain: sure, recorded };
                 self.settle(Hit { tick: stretch.start, certainty }, &[partner], sink)?;
             } else {
                 // An unknown level touches an end: the length is a lower bound at best.
@@ -55,10 +60,18 @@ impl Walk<'_> {
         ControlFlow::Continue(())
     }
 
+    /// The stretches of a condition, with those that may have happened where that is minded.
+    fn stretches<'p>(&'p self, pulse: &'p ConditionProgram) -> Stretches<'p> {
+        match self.rule {
+            Rule::Proven => pulse.stretches_with_doubt(self.capture, self.capture.range()),
+            Rule::Measured => pulse.stretches(self.capture, self.capture.range()),
+        }
+    }
+
     /// Whether a stretch counts: the condition holds where it begins; `None` when that is open.
     pub(super) fn counts(&self, condition: Option<&ConditionProgram>, stretch: Stretch) -> Option<bool> {
-        let level = |line| self.capture.trace(line).level_at(stretch.start);
-        condition.map_or(Some(true), |condition| condition.holds(level))
+        let Some(condition) = condition else { return Some(true) };
+        condition.holds_around(self.capture, stretch.start, self.order)
     }
 
     pub(super) fn duty<S: Take>(
@@ -69,26 +82,33 @@ impl Walk<'_> {
         sink: &mut S,
     ) -> ControlFlow<()> {
         let limits = Shares::new(self.span, required);
-        let mut holding = Holding::new(condition, self.capture);
+        let mut holding = Holding::new(condition, self.capture, self.order);
         let mut last: Option<Stretch> = None;
-        for stretch in pulse.stretches(self.capture, self.capture.range()) {
+        for stretch in self.stretches(pulse) {
+            // A share that is not seen cannot be told; the doubt is with those that it would change.
+            if !stretch.recorded {
+                continue;
+            }
             let Some(first) = last.replace(stretch) else { continue };
             let counts = self.counts(condition, first);
             if counts == Some(false) {
                 continue;
             }
-            let held = counts.is_none() || holding.all_the_way(first.start, stretch.start);
-            if !first.begins || !first.ends || !stretch.begins || !held {
+            let held = match counts {
+                None => None,
+                Some(_) => holding.all_the_way(first.start, stretch.start),
+            };
+            if !first.begins || !first.ends || !stretch.begins || held == Some(false) {
                 sink.found(Visited::Unpaired(first.start))?;
                 continue;
             }
             let (part, period) = (first.end.since(first.start), stretch.start.since(first.start));
             let doubtful = (first.doubtful || stretch.doubtful) && self.rule == Rule::Proven;
-            let certain = counts.is_some() && !doubtful && !self.hides.condition;
+            let certain = held.is_some() && !doubtful && !self.hides.condition;
             let decided = limits.decide(part, period);
-            let (verdict, doubt) = if counts.is_none() || self.unknown_within(first.start, stretch.start) {
+            let (verdict, doubt) = if self.unknown_within(first.start, stretch.start) {
                 (Verdict::Inconclusive, Some(Doubt::Unknown))
-            } else if doubtful {
+            } else if doubtful || held.is_none() {
                 (Verdict::Inconclusive, Some(Doubt::Order))
             } else {
                 let open = if self.span.hides() { Doubt::Hidden } else { Doubt::Resolution };

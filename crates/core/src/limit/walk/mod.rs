@@ -21,9 +21,10 @@ use super::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{ConditionProgram, MarkWords, Stretch, Stretches, TimedProgram};
-use crate::known::{Instants, Precision, Rule, Span};
+use crate::known::{Instants, Precedence, Precision, Rule, Span};
 use crate::line::Signal;
 use crate::pair::{Party, Together};
+use crate::quantity::Voltage;
 use crate::time::Tick;
 
 impl BoundLimit {
@@ -158,6 +159,8 @@ struct Walk<'a> {
     capture: &'a Capture,
     judge: Judge,
     together: Together,
+    /// How close edges of its signals are whose order is open.
+    order: Precedence,
     span: Span,
     rule: Rule,
     /// Whether its events are of several parts, in a record that may hide some of them.
@@ -232,7 +235,8 @@ impl<'a> Walk<'a> {
         let hides = limit.hides(&precision);
         let trusting = span.hides().then(|| Judge::new(limit.limit.required, &span.hiding(false, false)));
         let trusting = trusting.transpose()?;
-        Ok(Walk { capture, judge, together, span, rule, open_events, hides, trusting, unknown })
+        let order = precision.order(&limit.signals(), Voltage::ZERO);
+        Ok(Walk { capture, judge, together, order, span, rule, open_events, hides, trusting, unknown })
     }
 
     /// The marks of an event, to be paired with others.
@@ -261,22 +265,35 @@ impl<'a> Walk<'a> {
 struct Holding<'a> {
     stretches: Option<Stretches<'a>>,
     present: Option<Stretch>,
+    order: Precedence,
 }
 
 impl<'a> Holding<'a> {
-    fn new(condition: Option<&'a ConditionProgram>, capture: &'a Capture) -> Self {
+    fn new(condition: Option<&'a ConditionProgram>, capture: &'a Capture, order: Precedence) -> Self {
         let mut stretches = condition.map(|condition| condition.stretches(capture, capture.range()));
         let present = stretches.as_mut().and_then(Iterator::next);
-        Holding { stretches, present }
+        Holding { stretches, present, order }
     }
 
-    fn all_the_way(&mut self, from: Tick, to: Tick) -> bool {
-        let Some(stretches) = &mut self.stretches else { return true };
+    /// `None` where the order of edges at the ends leaves it open.
+    fn all_the_way(&mut self, from: Tick, to: Tick) -> Option<bool> {
+        let Some(stretches) = &mut self.stretches else { return Some(true) };
+        // An edge of the condition that is this far from an end is in order with it.
+        let reach = self.order.reach().map_or(0, |reach| i64::try_from(reach).unwrap_or(i64::MAX / 4) + 1);
         while let Some(stretch) = self.present
-            && stretch.end < to
+            && stretch.end < to.offset(-reach)
         {
             self.present = stretches.next();
         }
-        self.present.is_some_and(|stretch| stretch.start <= from && stretch.end >= to)
+        let Some(stretch) = self.present else { return Some(false) };
+        let covers = |inward: i64| {
+            let begins = stretch.start <= from.offset(inward) || (inward < 0 && !stretch.begins);
+            begins && (stretch.end >= to.offset(-inward) || (inward < 0 && !stretch.ends))
+        };
+        match (covers(-reach), covers(reach)) {
+            (true, _) => Some(true),
+            (false, true) => None,
+            (false, false) => Some(false),
+        }
     }
 }

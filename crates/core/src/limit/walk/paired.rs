@@ -61,7 +61,7 @@ impl Walk<'_> {
             self.cut_periods(event, sink);
         }
         let mut events = self.party(event);
-        let mut holding = Holding::new(condition, self.capture);
+        let mut holding = Holding::new(condition, self.capture, self.order);
         let holds = |from, to| holding.all_the_way(from, to);
         let settle = &mut Settle { walk: self, sink };
         Successive::default().advance(&mut events, holds, settle).map_continue(drop)

@@ -3,7 +3,8 @@
 use std::ops::ControlFlow;
 
 use super::{Take, Walk};
-use crate::event::{Certainty, ConditionProgram, Stretch, TimedProgram};
+use crate::event::{Certainty, ConditionProgram, Hit, Stretch, TimedProgram};
+use crate::known::Rule;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::pair::Pulled;
@@ -20,14 +21,25 @@ impl Walk<'_> {
         let mut stretches = holds.stretches(self.capture, self.capture.range()).peekable();
         // A change so soon after the end may have been before it.
         let window = self.together.certain_from.max(0) as u64;
+        // Changes that may belong to the next stretch as well.
+        let mut shared: Vec<Hit> = Vec::new();
         while let Some(stretch) = stretches.next() {
             let mut quiet = true;
+            for hit in std::mem::take(&mut shared) {
+                if hit.tick.0.saturating_add(window) >= stretch.start.0 {
+                    quiet = false;
+                    self.tell(stretch, hit.tick, Verdict::Inconclusive, Doubt::Order, sink)?;
+                }
+            }
             let until = Tick(stretch.end.0.saturating_add(window));
             let until = stretches.peek().map_or(until, |next| until.min(next.start));
             while let Pulled::Some(hit) = hits.peek()
                 && hit.tick < until.max(stretch.end)
             {
                 hits.pass();
+                if !hit.is_certain() {
+                    shared.push(hit);
+                }
                 let verdict = match hit.certainty {
                     _ if self.open_events => Verdict::Inconclusive,
                     Certainty::Certain => Verdict::Fail,
@@ -48,6 +60,12 @@ impl Walk<'_> {
                 sink.found(Visited::Unpaired(stretch.start))?;
             }
         }
+        // The condition may have held for a moment after all.
+        while let Pulled::Some(hit) = hits.peek() {
+            hits.pass();
+            let moment = Stretch::moment(hit.tick);
+            self.tell(moment, hit.tick, Verdict::Inconclusive, Doubt::Order, sink)?;
+        }
         ControlFlow::Continue(())
     }
 
@@ -65,9 +83,11 @@ impl Walk<'_> {
         let measured = Measured::Interval { ticks, partners: (ticks, ticks) };
         let doubt = (verdict == Verdict::Inconclusive).then_some(doubt);
         // Which stretches there are is open where the condition's lines may hide pulses.
-        let certain = !self.hides.condition;
+        let certain =
+            !self.hides.condition && stretch.recorded && (!stretch.doubtful || self.rule == Rule::Measured);
         let (verdict, doubt) = match (verdict, certain) {
-            (Verdict::Fail, false) => (Verdict::Inconclusive, Some(Doubt::Hidden)),
+            (Verdict::Fail, false) if self.hides.condition => (Verdict::Inconclusive, Some(Doubt::Hidden)),
+            (Verdict::Fail, false) => (Verdict::Inconclusive, Some(Doubt::Order)),
             _ => (verdict, doubt),
         };
         sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain }))

@@ -74,6 +74,7 @@ impl Walk<'_> {
                 begins: true,
                 ends: true,
                 doubtful: false,
+                recorded: true,
             };
             return match condition {
                 None => self.extremes(trace, all, required, sink),
