@@ -7,7 +7,7 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{Kind, Limit, LimitResult, Measured, Verdict, Visited, check};
 use deep_tap::line::{Level, Line, PulseWidths};
 use deep_tap::quantity::{Bounds, Quantity, Rational, Time, Unit};
-use deep_tap::time::TimeBase;
+use deep_tap::time::{Resolution, TimeBase};
 
 use crate::support::{Texts, bind, data, events, limit_of, one, pair};
 
@@ -56,10 +56,11 @@ fn truths(samples: &[bool], hides: bool, shift: i64) -> Vec<Edges> {
     whole
 }
 
-fn record(lines: &[(&str, &[bool], bool)]) -> Capture {
+fn record(lines: &[(&str, &[bool], bool)], skew: &str) -> Capture {
     let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
     let len = lines[0].1.len() as u64;
-    let mut builder = Capture::builder(base, len);
+    let resolution = Resolution { skew: skew.parse().unwrap(), ..Resolution::SAMPLED };
+    let mut builder = Capture::builder(base, len).resolution(resolution);
     for (name, samples, hides) in lines {
         let ticks = (1..samples.len()).filter(|k| samples[*k] != samples[k - 1]).map(|k| k as u64);
         let trace = Trace::toggling(Level::from(samples[0]), ticks, len).unwrap();
@@ -136,6 +137,16 @@ fn happened(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -> Vec<True>
             };
             ends.windows(2).filter(|pair| pair[0].1).map(stretch).collect()
         }
+        Kind::Period if case.while_high => {
+            let held = |one: &True| {
+                let holds = both_high(b, &vec![], (first.1, true));
+                let broken =
+                    holds.iter().any(|(at, up)| !up && (one.anchor..=one.anchor + one.value.0).contains(at));
+                high(b, first.1, one.anchor) && !broken
+            };
+            let all = ups.windows(2).map(|pair| interval(pair[0], pair[1] - pair[0]));
+            all.filter(held).collect()
+        }
         Kind::Period => ups.windows(2).map(|pair| interval(pair[0], pair[1] - pair[0])).collect(),
         Kind::Duty => {
             let whole = a.windows(3).filter(|three| three[0].1);
@@ -153,6 +164,11 @@ fn happened(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -> Vec<True>
         Kind::Hold => {
             let after = |start: &i64| b.iter().map(|(at, _)| *at).find(|at| at > start);
             ups.iter().filter_map(|start| Some(interval(*start, after(start)? - start))).collect()
+        }
+        Kind::Setup if case.while_high => {
+            let before = |end: &i64| b.iter().rev().map(|(at, _)| *at).find(|at| at < end);
+            let counts = ups.iter().filter(|end| high(b, first.1, **end));
+            counts.filter_map(|end| Some(interval(*end, end - before(end)?))).collect()
         }
         Kind::Setup => {
             let before = |end: &i64| b.iter().rev().map(|(at, _)| *at).find(|at| at < end);
@@ -346,7 +362,7 @@ fn no_claim_about_one_line_is_wrong_whatever_hides_between_its_samples() {
         for number in 0..1 << len {
             let samples = samples(number, len);
             for hides in [false, true] {
-                let capture = record(&[("A", &samples, hides)]);
+                let capture = record(&[("A", &samples, hides)], "0 s");
                 let drawn = truths(&samples, hides, 0);
                 for case in &cases {
                     let first = (samples[0], false);
@@ -375,19 +391,25 @@ fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
         case(Kind::Stable, pair("B", "A high")),
         case(Kind::Width, one("A high and B high")),
         Case { while_high: true, ..case(Kind::Width, one("A high")) },
+        Case { while_high: true, ..case(Kind::Period, one("A rises")) },
+        Case { while_high: true, ..case(Kind::Setup, data("B", "A rises")) },
     ];
-    for _ in 0..24 {
+    for round in 0..12 {
+        // The second line is seen early or late by as much as the skew allows, which is nearly a third of a tick.
+        let (skew, shifts) = if round % 3 == 0 { ("0 s", vec![1]) } else { ("3 ns", vec![-8, 1, 10]) };
         let (one, other) = (samples(random.below(16), 4), samples(random.below(16), 4));
         for (a_hides, b_hides) in [(false, false), (true, false), (false, true), (true, true)] {
-            let capture = record(&[("A", &one, a_hides), ("B", &other, b_hides)]);
-            let (first, second) = (truths(&one, a_hides, 0), truths(&other, b_hides, 1));
+            let capture = record(&[("A", &one, a_hides), ("B", &other, b_hides)], skew);
+            let first = truths(&one, a_hides, 0);
+            let second: Vec<Edges> = shifts.iter().flat_map(|by| truths(&other, b_hides, *by)).collect();
             let both = || first.iter().flat_map(|a| second.iter().map(move |b| (a, b)));
             for case in &cases {
                 let levels = (one[0], other[0]);
                 let worlds: Vec<Vec<True>> = both().map(|(a, b)| happened(case, a, b, levels)).collect();
                 for limit in case.limits() {
                     let what = format!("{} of {one:?} {other:?}, hiding {a_hides} {b_hides}", case.kind);
-                    said(&capture, limit).judge(&what, 4, &worlds, a_hides, &mut tally);
+                    let missed = a_hides || shifts.len() > 1;
+                    said(&capture, limit).judge(&what, 4, &worlds, missed, &mut tally);
                 }
             }
         }
