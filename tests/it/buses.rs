@@ -174,7 +174,7 @@ fn chains_of_lights_are_told_apart_by_their_rests() {
     assert!(none.decoder(capture.base()).is_err());
     assert!(
         Protocol::Pulses(config)
-            .decoder(lines(&[("A", "01")], 1).base())
+            .decoder(lines(&[("A", "01")], 1).base().exactly(false))
             .unwrap_err()
             .help()
             .unwrap()

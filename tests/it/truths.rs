@@ -246,7 +246,7 @@ struct Tally {
 impl Tally {
     fn is_worth_something(&self) {
         let Tally { passed, failed, open, needless } = self;
-        assert!(*passed > 50 && *failed > 50 && *open > 200, "{passed} passed, {failed} failed, {open} open");
+        assert!(*passed > 30 && *failed > 30 && *open > 200, "{passed} passed, {failed} failed, {open} open");
         assert_eq!(needless, &[""; 0]);
     }
 }
@@ -358,20 +358,22 @@ fn no_claim_about_one_line_is_wrong_whatever_hides_between_its_samples() {
         case(Kind::Period, one("A rises")),
         case(Kind::Duty, one("A high")),
     ];
-    for len in [3, 4, 5] {
-        for number in 0..1 << len {
-            let samples = samples(number, len);
-            for hides in [false, true] {
-                let capture = record(&[("A", &samples, hides)], "0 s");
-                let drawn = truths(&samples, hides, 0);
-                for case in &cases {
-                    let first = (samples[0], false);
-                    let worlds: Vec<Vec<True>> =
-                        drawn.iter().map(|edges| happened(case, edges, &none, first)).collect();
-                    for limit in case.limits() {
-                        let what = format!("{} of {samples:?}, hiding {hides}", case.kind);
-                        said(&capture, limit).judge(&what, len as i64, &worlds, false, &mut tally);
-                    }
+    let mut records: Vec<Vec<bool>> =
+        [3, 4, 5].into_iter().flat_map(|len| (0..1 << len).map(move |number| samples(number, len))).collect();
+    // A short pulse, and one that the record cuts off and a hidden edge would make a whole and a long one of.
+    records.push(samples(0b0101111, 7));
+    for samples in records {
+        let len = samples.len();
+        for hides in [false, true] {
+            let capture = record(&[("A", &samples, hides)], "0 s");
+            let drawn = truths(&samples, hides, 0);
+            for case in &cases {
+                let first = (samples[0], false);
+                let worlds: Vec<Vec<True>> =
+                    drawn.iter().map(|edges| happened(case, edges, &none, first)).collect();
+                for limit in case.limits() {
+                    let what = format!("{} of {samples:?}, hiding {hides}", case.kind);
+                    said(&capture, limit).judge(&what, len as i64, &worlds, len > 5, &mut tally);
                 }
             }
         }
@@ -394,11 +396,21 @@ fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
         Case { while_high: true, ..case(Kind::Period, one("A rises")) },
         Case { while_high: true, ..case(Kind::Setup, data("B", "A rises")) },
     ];
-    for round in 0..12 {
+    for round in 0..18 {
         // The second line is seen early or late by as much as the skew allows, which is nearly a third of a tick.
-        let (skew, shifts) = if round % 3 == 0 { ("0 s", vec![1]) } else { ("3 ns", vec![-8, 1, 10]) };
-        let (one, other) = (samples(random.below(16), 4), samples(random.below(16), 4));
-        for (a_hides, b_hides) in [(false, false), (true, false), (false, true), (true, true)] {
+        let (skew, shifts) = if round % 4 != 0 { ("0 s", vec![1]) } else { ("3 ns", vec![-8, 1, 10]) };
+        // The first line rises, and the second one changes.
+        let mut draw = |wanted: fn(&[bool]) -> bool| {
+            std::iter::repeat_with(|| samples(random.below(16), 4)).find(|drawn| wanted(drawn)).unwrap()
+        };
+        let mut one = draw(|drawn| drawn.windows(2).any(|pair| !pair[0] && pair[1]));
+        let mut other = draw(|drawn| drawn.windows(2).any(|pair| pair[0] != pair[1]));
+        let mut hiding = vec![(false, false), (true, false), (false, true), (true, true)];
+        if round == 1 {
+            // A start without an answer, long before one that has one at once.
+            (one, other, hiding) = (samples(0b110010, 6), samples(0b100000, 6), vec![(false, true)]);
+        }
+        for (a_hides, b_hides) in hiding {
             let capture = record(&[("A", &one, a_hides), ("B", &other, b_hides)], skew);
             let first = truths(&one, a_hides, 0);
             let second: Vec<Edges> = shifts.iter().flat_map(|by| truths(&other, b_hides, *by)).collect();
@@ -408,8 +420,8 @@ fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
                 let worlds: Vec<Vec<True>> = both().map(|(a, b)| happened(case, a, b, levels)).collect();
                 for limit in case.limits() {
                     let what = format!("{} of {one:?} {other:?}, hiding {a_hides} {b_hides}", case.kind);
-                    let missed = a_hides || shifts.len() > 1;
-                    said(&capture, limit).judge(&what, 4, &worlds, missed, &mut tally);
+                    let missed = a_hides || shifts.len() > 1 || one.len() > 4;
+                    said(&capture, limit).judge(&what, one.len() as i64, &worlds, missed, &mut tally);
                 }
             }
         }

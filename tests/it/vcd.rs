@@ -4,12 +4,14 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use deep_tap::capture::{Capture, TraceBuilder};
+use deep_tap::decode::{Protocol, SerialBus, UartConfig};
+use deep_tap::event::Scope;
 use deep_tap::format::{csv, vcd};
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, Verdict};
-use deep_tap::line::{Bus, Level, Line, LineId, Radix};
+use deep_tap::limit::{self, Limit, Verdict};
+use deep_tap::line::{Bus, Level, Line, LineId, Narrowest, PulseWidths, Radix};
 use deep_tap::setup::Setup;
-use deep_tap::time::{Tick, TimeBase};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
 use crate::support::{root, time, toggles};
@@ -151,8 +153,17 @@ fn sample(rate: &str) -> Capture {
     }
     let mut bus = Bus::new("BUS", vec![LineId(1), LineId(0)]).unwrap();
     bus.radix = Radix::Decimal;
+    let pulses = PulseWidths {
+        shortest: Some(time("12 ns")),
+        fastest: Some("3 MHz".parse().unwrap()),
+        seen: Some(Narrowest { ticks: 1, at: Tick(7) }),
+    };
+    let resolution =
+        Resolution { skew: time("0.5 ns"), accuracy: "20 ppm".parse().unwrap(), ..Resolution::SAMPLED };
     Capture::builder(base, 12)
-        .line(Line::named("A B"), toggles(Level::High, &[1, 2, 9], 12))
+        .resolution(resolution)
+        .history(vec!["cut at the $end".to_string()])
+        .line(Line { pulses, ..Line::named("A B") }, toggles(Level::High, &[1, 2, 9], 12))
         .line(Line::named("M"), mixed.finish(12))
         .bus(bus)
         .build()
@@ -168,20 +179,12 @@ fn what_is_written_reads_the_same_again() {
         let again = vcd::read(&bytes, Path::new("again.vcd")).unwrap();
         let text = String::from_utf8(bytes).unwrap();
         assert_eq!(text.contains("rounded"), tick == "1 fs", "{text}");
-        for (mine, theirs) in
-            [("A B", "capture.A_B"), ("M", "capture.M"), ("A B", "capture.BUS[0]"), ("M", "capture.BUS[1]")]
-        {
-            let mine = capture.trace(capture.line_named(mine).unwrap());
-            let theirs = again.trace(again.line_named(theirs).unwrap());
-            let levels = |e: deep_tap::capture::Edge| (e.from, e.to);
-            assert!(
-                mine.edges(capture.range()).map(levels).eq(theirs.edges(again.range()).map(levels)),
-                "{text}"
-            );
-            for (a, b) in mine.edges(capture.range()).zip(theirs.edges(again.range())) {
-                let (a, b) = (capture.base().length_of(a.tick.0 as i64), again.base().time_of(b.tick));
-                assert!((a.to_f64() - b.to_f64()).abs() <= 1e-15, "{a} and {b}");
-            }
+        // Times are rounded, and still those of the ticks.
+        assert_eq!((again.base(), again.len()), (capture.base(), capture.len()), "{text}");
+        assert_eq!((again.resolution(), again.lines()), (capture.resolution(), capture.lines()), "{text}");
+        assert_eq!((again.buses(), again.history()), (capture.buses(), capture.history()), "{text}");
+        for (mine, theirs) in capture.traces().iter().zip(again.traces()) {
+            assert!(mine.edges(capture.range()).eq(theirs.edges(again.range())), "{text}");
         }
     }
 }
@@ -219,4 +222,86 @@ fn a_clocked_bus_has_the_value_that_stood_before_each_clock_edge() {
     };
     assert_eq!(values(0, 60), [(10, 0b01), (20, 0b00), (30, 0b10), (40, 0b01)]);
     assert_eq!(values(20, 40), [(20, 0b00), (30, 0b10)]);
+}
+
+/// A write pulse of four samples at 100 MS/s, seen in a dump.
+fn pulse(note: bool) -> Vec<u8> {
+    let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
+    let capture =
+        Capture::builder(base, 100).line("WE_N", toggles(Level::High, &[40, 44], 100)).build().unwrap();
+    let mut bytes = Vec::new();
+    vcd::write(&capture, &mut bytes).unwrap();
+    let text = String::from_utf8(bytes).unwrap();
+    let others = |line: &&str| note || !line.contains("deep-tap-record");
+    text.lines().filter(others).collect::<Vec<_>>().join("\n").into_bytes()
+}
+
+#[test]
+fn a_sampled_dump_proves_no_more_than_the_capture_it_was_made_of() {
+    let verdict = |dump: Capture| {
+        let line = dump.lines()[0].name.clone();
+        let limit = Limit::width("tWP", &format!("\"{line}\" low")).min("35 ns");
+        let limit = limit.bind(&Scope::of(&dump)).unwrap();
+        limit::check(&dump, &limit, Rule::Proven).unwrap().verdict
+    };
+    let read = |note| vcd::read(&pulse(note), Path::new("pulse.vcd")).unwrap();
+    // 30 to 50 ns; only a record that is exact has just 40 ns.
+    assert_eq!((verdict(read(true)), verdict(read(false))), (Verdict::Inconclusive, Verdict::Pass));
+    let stated = |text: &str| {
+        let setup = format!("[import]\n{text}\n[[line]]\nname = \"W\"\ninput = \"capture.WE_N\"");
+        crate::support::setup(&setup).and_then(|setup| setup.apply(read(false)))
+    };
+    for (text, wanted) in [
+        ("rate = \"100 MS/s\"", Verdict::Inconclusive),
+        ("period = \"10 ns\"\naccuracy = \"50 ppm\"", Verdict::Inconclusive),
+        ("rate = \"200 MS/s\"", Verdict::Pass),
+        ("uncertainty = \"6 ns\"", Verdict::Inconclusive),
+    ] {
+        assert_eq!(verdict(stated(text).unwrap()), wanted, "{text}");
+    }
+    let error = stated("rate = \"30 MS/s\"").unwrap_err();
+    assert!(error.message().contains("between two samples at 30 MS/s"), "{error:?}");
+    for wrong in [
+        "rate = \"0 S/s\"",
+        "rate = \"1 MS/s\"\nperiod = \"1 us\"",
+        "skew = \"-1 ns\"",
+        "accuracy = \"-1 ppm\"",
+    ] {
+        assert!(stated(wrong).is_err(), "{wrong}");
+    }
+}
+
+#[test]
+fn what_looks_like_samples_is_remarked_upon() {
+    let remarks = |text: &str| vcd::read(text.as_bytes(), Path::new("d.vcd")).unwrap().remarks().to_vec();
+    let mut sampled = String::from("$timescale 1 ns $end $var wire 1 ! A $end $enddefinitions $end\n#0 0!\n");
+    (1..3000u64).for_each(|n| sampled.push_str(&format!("#{} {}!\n", n * 30 + n / 7 * 10, n % 2)));
+    let told = remarks(&sampled);
+    assert!(told[0].contains("on a grid of 10 ns") && told[0].contains("--sampled '100 MS/s'"), "{told:?}");
+    // A few changes fill no grid, and nobody's clock is as fine as the file's own.
+    assert!(remarks(&sampled.lines().take(100).collect::<Vec<_>>().join("\n")).is_empty());
+    assert!(remarks(&format!("{sampled}#99999 1!\n")).is_empty());
+}
+
+#[test]
+fn an_exact_record_has_no_samples_per_bit() {
+    // 'A' at a million bits a second: all edges on the borders of bits, so that a tick is a whole bit.
+    let mut text = String::from("$timescale 1 us $end $var wire 1 ! TX $end $enddefinitions $end\n#0 1!\n");
+    for (at, level) in [(10, 0), (11, 1), (12, 0), (17, 1), (18, 0), (19, 1)] {
+        text.push_str(&format!("#{at} {level}!\n"));
+    }
+    text.push_str("#40\n");
+    let dump = vcd::read(text.as_bytes(), Path::new("tx.vcd")).unwrap();
+    assert_eq!(dump.base().tick(), time("1 us"));
+    let uart = Protocol::Uart(UartConfig::new("1 MHz".parse().unwrap()));
+    let bus = SerialBus::of_lines("log", uart, vec![LineId(0)]).unwrap();
+    let frames: Vec<_> = bus.frames(&dump, dump.range()).unwrap().collect();
+    assert_eq!(frames.len(), 1);
+    assert_eq!(
+        (frames[0].start, frames[0].end, frames[0].field("data").unwrap().value),
+        (Tick(10), Tick(20), 0x41)
+    );
+    // Recorded by an instrument, one sample a bit is too few.
+    let sampled = dump.on_grid(time("1 us"), Resolution::SAMPLED).unwrap();
+    assert!(bus.frames(&sampled, sampled.range()).is_err());
 }

@@ -152,6 +152,21 @@ pub(crate) enum Keep {
 }
 
 /// Which record to look at.
+/// What is stated of a dump that does not say it itself.
+#[derive(Clone, Debug, Default, clap::Args)]
+#[command(next_help_heading = "What a dump does not say itself")]
+pub(crate) struct Stated {
+    /// An instrument recorded the dump, at this sample rate; otherwise it is taken as exact
+    #[arg(long, value_name = "RATE")]
+    pub(crate) sampled: Option<String>,
+    /// Largest difference in delay between two of its inputs
+    #[arg(long, value_name = "TIME")]
+    pub(crate) skew: Option<String>,
+    /// Largest error of its time base
+    #[arg(long, value_name = "PPM")]
+    pub(crate) accuracy: Option<String>,
+}
+
 #[derive(Debug, clap::Args)]
 pub(crate) struct Source {
     /// A capture (.dtap) or a simulation's value change dump (.vcd)
@@ -159,6 +174,8 @@ pub(crate) struct Source {
     /// The setup to use, instead of the one in the capture; a dump needs one to be checked
     #[arg(long, value_name = "FILE")]
     pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
 }
 
 #[derive(Debug, clap::Args)]
@@ -215,6 +232,8 @@ pub(crate) struct Find {
     /// The setup to use, instead of the one in the capture
     #[arg(long, value_name = "FILE")]
     pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
     /// Stop after this many occurrences
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
     pub(crate) first: Option<u64>,
@@ -342,6 +361,8 @@ pub(crate) struct Measure {
     /// The setup to use, instead of the one in the capture
     #[arg(long, value_name = "FILE", conflicts_with = "levels")]
     pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
     /// Lines to measure, analog ones too; all otherwise. A single line is measured in full
     #[arg(long, value_name = "NAME", value_delimiter = ',', conflicts_with = "levels")]
     pub(crate) lines: Vec<String>,
@@ -400,6 +421,7 @@ impl Measure {
         Measure {
             file: file.to_path_buf(),
             setup: None,
+            stated: Stated::default(),
             lines: Vec::new(),
             each: None,
             until: Vec::new(),
@@ -438,6 +460,8 @@ pub(crate) struct Check {
     /// The setup to use, instead of the one in the capture; a dump needs one to be checked
     #[arg(long, value_name = "FILE")]
     pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
     /// Only limits with these symbols, of these parts, or of these groups: 'tDH', 'U5', 'U5.tDH'
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) only: Vec<String>,

@@ -2,30 +2,33 @@
 
 use std::io::Read;
 use std::path::Path;
+use std::str::FromStr;
 
 use deep_tap::capture::Capture;
 use deep_tap::format::vcd;
 use deep_tap::job::Job;
-use deep_tap::quantity::Time;
-use deep_tap::setup::Setup;
+use deep_tap::quantity::{Percent, Rate, Time};
+use deep_tap::setup::{Import, Setup};
+use deep_tap::time::TimeBase;
 use deep_tap::{Error, ErrorKind};
 
-use crate::args::Source;
+use crate::args::{self, Source};
 use crate::errors::Failure;
 use crate::output::{progress_bar, remark};
 
 /// Opens a capture or a value change dump, and lays the setup over it.
 pub(crate) fn load(source: &Source) -> Result<Job, Failure> {
     let (file, setup) = (&source.file, source.setup.as_deref());
+    let stated = stated(&source.stated)?;
     let job = if file.as_os_str() == "-" {
         let setup = setup.map(Setup::from_file).transpose()?;
         let mut bytes = Vec::new();
         std::io::stdin().read_to_end(&mut bytes).map_err(|e| Error::io("standard input", "read", e))?;
         let name = Path::new("standard input");
-        Job::of_dump(vcd::read(&bytes, name)?, setup, name)?
+        Job::of_dump(vcd::read(&bytes, name)?, setup, stated, name)?
     } else {
         let bar = progress_bar();
-        let job = Job::open_with(file, setup, &mut |done, of| {
+        let job = Job::open_with(file, setup, stated, &mut |done, of| {
             bar.set_length(of);
             bar.set_position(done);
             bar.set_message("reading the dump");
@@ -35,6 +38,27 @@ pub(crate) fn load(source: &Source) -> Result<Job, Failure> {
     };
     job.remarks.iter().for_each(remark);
     Ok(job)
+}
+
+/// What is stated of a dump, read from the command line.
+fn stated(args: &args::Stated) -> Result<Import, Failure> {
+    fn read<T: FromStr<Err = Error>>(option: &str, text: Option<&String>) -> Result<Option<T>, Failure> {
+        let parsed = text.map(|text| text.parse::<T>().map_err(|error| error.about(format!("--{option}"))));
+        Ok(parsed.transpose()?)
+    }
+    let mut stated = Import::default();
+    if let Some(rate) = read::<Rate>("sampled", args.sampled.as_ref())? {
+        stated.period = Some(TimeBase::from_rate(rate).map_err(|error| error.about("--sampled"))?.tick());
+    }
+    stated.skew = read::<Time>("skew", args.skew.as_ref())?;
+    stated.accuracy = read::<Percent>("accuracy", args.accuracy.as_ref())?;
+    let negative = stated.skew.is_some_and(|skew| skew < Time::ZERO)
+        || stated.accuracy.is_some_and(|accuracy| accuracy < Percent::ZERO);
+    if negative {
+        let error = Error::new(ErrorKind::Quantity, "neither --skew nor --accuracy is negative");
+        return Err(error.with_help("give how far it may be off, such as '1 ns' or '50 ppm'").into());
+    }
+    Ok(stated)
 }
 
 /// Tells damage that was met while working.

@@ -40,7 +40,11 @@ struct FoundHit {
 }
 
 pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> {
-    let loaded = load(&args::Source { file: args.file.clone(), setup: args.setup.clone() })?;
+    let loaded = load(&args::Source {
+        file: args.file.clone(),
+        setup: args.setup.clone(),
+        stated: args.stated.clone(),
+    })?;
     let capture = &loaded.capture;
     let program = Program::compile(&args.event, &loaded.scope())?.at(capture.base())?;
     let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;

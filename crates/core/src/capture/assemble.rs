@@ -17,7 +17,7 @@ use crate::time::{Resolution, TimeBase};
 #[derive(Debug)]
 #[must_use]
 pub struct CaptureBuilder {
-    capture: Capture,
+    pub(super) capture: Capture,
 }
 
 impl Capture {
@@ -51,6 +51,12 @@ impl Capture {
 impl CaptureBuilder {
     pub(super) fn of(capture: Capture) -> Self {
         CaptureBuilder { capture }
+    }
+
+    /// Sets the clock.
+    pub fn base(mut self, base: TimeBase) -> Self {
+        self.capture.base = base;
+        self
     }
 
     /// Sets the length in ticks.
@@ -220,6 +226,7 @@ impl CaptureBuilder {
     /// length than the capture, or time zero or the length is out of range.
     pub fn build(self) -> Result<Capture> {
         let mut capture = self.capture;
+        capture.base = capture.base.exactly(!capture.resolution.sampled);
         // Their ids come after those of the lines, which may be others now.
         capture.crossings = Crossings::default();
         let wrong = |message: String| Err(Error::new(ErrorKind::Capture, message));

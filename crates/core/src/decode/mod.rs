@@ -25,6 +25,7 @@ macro_rules! settable {
 
 mod can;
 mod clocked;
+mod finer;
 mod i2c;
 mod i2s;
 mod jtag;

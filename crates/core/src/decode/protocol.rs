@@ -3,6 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
+use super::finer::Finer;
 use super::{
     Can, CanConfig, Clocked, ClockedConfig, I2c, I2cConfig, I2s, I2sConfig, Jtag, JtagConfig, Lin, LinConfig,
     Mdio, OneWire, Parallel, ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Strobes, Swd, Uart,
@@ -159,11 +160,19 @@ impl Protocol {
         self.row().bit_rate
     }
 
-    /// A decoder for records with this time base.
+    /// A decoder for records with this time base. A record that is [exact](TimeBase::is_exact) is never too
+    /// slow: its ticks are no samples.
     ///
     /// # Errors
     /// When the settings are wrong, or the record too slow for them.
     pub fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
+        match base.is_exact() {
+            true => Finer::make(base, self.bit_rate(), |base| self.decoder_of_ticks(base)),
+            false => self.decoder_of_ticks(base),
+        }
+    }
+
+    fn decoder_of_ticks(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
         Ok(match self {
             Protocol::Uart(config) => Box::new(Uart::new(*config, base)?),
             Protocol::I2c(config) => Box::new(I2c::new(*config)),

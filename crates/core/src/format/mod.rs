@@ -2,5 +2,6 @@
 
 pub mod csv;
 pub mod dtap;
+mod stated;
 pub mod vcd;
 mod voltages;

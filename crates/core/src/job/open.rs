@@ -5,9 +5,9 @@ use std::path::Path;
 use super::Job;
 use crate::capture::Capture;
 use crate::diagnose;
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Place, Result};
 use crate::format::{dtap, vcd};
-use crate::setup::Setup;
+use crate::setup::{Import, Setup};
 
 impl Job {
     /// Opens a capture file, or a simulation's dump (a name that ends in `.vcd`), and lays a setup over
@@ -16,17 +16,28 @@ impl Job {
     /// # Errors
     /// When a file cannot be read, or the setup names what the record does not have.
     pub fn open(file: &Path, setup: Option<&Path>) -> Result<Job> {
-        Job::open_with(file, setup, &mut |_, _| {})
+        Job::open_with(file, setup, Import::default(), &mut |_, _| {})
     }
 
-    /// The same, telling how many bytes of how many of a dump have been read.
+    /// The same with what is stated of a dump besides what its setup states, telling how many bytes of how
+    /// many have been read.
     ///
     /// # Errors
-    /// As [`open`](Self::open).
-    pub fn open_with(file: &Path, setup: Option<&Path>, progress: &mut dyn FnMut(u64, u64)) -> Result<Job> {
+    /// As [`open`](Self::open), and when something is stated of a capture, which says it itself.
+    pub fn open_with(
+        file: &Path,
+        setup: Option<&Path>,
+        stated: Import,
+        progress: &mut dyn FnMut(u64, u64),
+    ) -> Result<Job> {
         let setup = setup.map(Setup::from_file).transpose()?;
         if file.extension().is_some_and(|e| e.eq_ignore_ascii_case("vcd")) {
-            return Job::of_dump(vcd::read_file_with(file, progress)?, setup, file);
+            return Job::of_dump(vcd::read_file_with(file, progress)?, setup, stated, file);
+        }
+        if stated != Import::default() {
+            let message = "a capture says itself how it was sampled, and how well its instants are known";
+            let error = Error::new(ErrorKind::Unknown, message).at(Place::File(file.to_path_buf()));
+            return Err(error.with_help("state that of dumps only"));
         }
         let opened = dtap::open(file)?;
         let capture = opened.capture;
@@ -40,15 +51,19 @@ impl Job {
         Ok(Job::settled(capture, setup, remarks, file))
     }
 
-    /// Lays a setup over what a simulation's dump was read into. `name` is what messages call it.
+    /// Lays a setup over what a dump was read into, of which this is stated besides. `name` is what
+    /// messages call it.
     ///
     /// # Errors
-    /// When the setup names what the dump does not have.
-    pub fn of_dump(dump: Capture, setup: Option<Setup>, name: &Path) -> Result<Job> {
+    /// When the setup names what the dump does not have, or its times are not those of the stated samples.
+    pub fn of_dump(dump: Capture, mut setup: Option<Setup>, stated: Import, name: &Path) -> Result<Job> {
         let remarks = dump.remarks().to_vec();
-        let capture = match &setup {
-            Some(setup) => setup.apply(dump)?,
-            None => dump,
+        let capture = match &mut setup {
+            Some(setup) => {
+                setup.import = setup.import.overlaid(stated);
+                setup.apply(dump)?
+            }
+            None => stated.apply(dump)?,
         };
         Ok(Job::settled(capture, setup, remarks, name))
     }

@@ -3,6 +3,7 @@
 use super::section::analog::DraftAnalog;
 use super::section::bus::DraftBus;
 use super::section::expect::{DraftExpectation, read_expectation};
+use super::section::import::read_import;
 use super::section::line::DraftLine;
 use super::section::part::DraftPart;
 use super::section::register::{DraftRegister, read_register};
@@ -12,8 +13,8 @@ use super::section::stimulus::read_stimulus;
 use super::section::trigger::DraftTrigger;
 use crate::error::{Error, ErrorKind};
 use crate::instrument::Stimulus;
-use crate::quantity::Time;
 use crate::reader::{Placed, Reader};
+use crate::setup::Import;
 
 /// A setup as written; where files include each other, laid over each other.
 #[derive(Clone, Debug, Default)]
@@ -21,7 +22,7 @@ pub(super) struct Draft {
     pub(super) title: Option<String>,
     pub(super) connect: Option<Placed<String>>,
     pub(super) sampling: DraftSampling,
-    pub(super) uncertainty: Option<Time>,
+    pub(super) import: Import,
     pub(super) lines: Vec<DraftLine>,
     pub(super) analog: Vec<DraftAnalog>,
     pub(super) stimuli: Vec<Stimulus>,
@@ -45,7 +46,7 @@ impl Draft {
         replace(&mut self.title, over.title);
         replace(&mut self.connect, over.connect);
         self.sampling.overlay(over.sampling);
-        replace(&mut self.uncertainty, over.uncertainty);
+        self.import = self.import.overlaid(over.import);
         replace(&mut self.trigger, over.trigger);
         self.lines.extend(over.lines);
         self.analog.extend(over.analog);
@@ -87,7 +88,7 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
             section.finish();
         }
         if let Some(section) = top.section("import") {
-            draft.uncertainty = section.parsed::<Time>("uncertainty").map(|p| p.value);
+            draft.import = read_import(&section);
             section.finish();
         }
         for section in top.sections("line", "name") {

@@ -99,7 +99,7 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
         connect: draft.connect.map(|c| c.value),
         sampling,
         time_out: draft.sampling.time_out,
-        uncertainty: draft.uncertainty,
+        import: draft.import,
         lines,
         analog,
         stimuli: draft.stimuli,

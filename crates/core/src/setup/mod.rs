@@ -30,7 +30,7 @@ use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
 use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
-use crate::quantity::{Rate, Time, Voltage};
+use crate::quantity::{Percent, Rate, Time, Voltage};
 use crate::time::Resolution;
 
 /// Everything that one acquisition needs.
@@ -66,8 +66,8 @@ pub struct Setup {
     pub sampling: Option<Sampling>,
     /// How long to wait for the trigger, by the instrument's clock; `None` for ever.
     pub time_out: Option<Time>,
-    /// Stated uncertainty of an imported record.
-    pub uncertainty: Option<Time>,
+    /// What is stated of an imported record.
+    pub import: Import,
     /// The lines.
     pub lines: Vec<SetupLine>,
     /// The analog lines.
@@ -90,6 +90,51 @@ pub struct Setup {
     pub expectations: Vec<Expectation>,
     /// The texts it was made from; its own first.
     pub texts: Vec<Attachment>,
+}
+
+/// What is stated of a record that comes from a file, since the file does not say so itself.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Import {
+    /// From one sample to the next: the record was sampled, and its times are those of samples.
+    pub period: Option<Time>,
+    /// Largest difference in delay between any two inputs.
+    pub skew: Option<Time>,
+    /// Largest relative error of the time base.
+    pub accuracy: Option<Percent>,
+    /// Extra uncertainty of every interval, to either side.
+    pub uncertainty: Option<Time>,
+}
+
+impl Import {
+    /// The same with what another one states in the place of this.
+    #[must_use]
+    pub fn overlaid(self, over: Import) -> Import {
+        Import {
+            period: over.period.or(self.period),
+            skew: over.skew.or(self.skew),
+            accuracy: over.accuracy.or(self.accuracy),
+            uncertainty: over.uncertainty.or(self.uncertainty),
+        }
+    }
+
+    /// The record of which this is stated.
+    ///
+    /// # Errors
+    /// As [`Capture::on_grid`].
+    pub fn apply(&self, record: Capture) -> Result<Capture> {
+        let own = *record.resolution();
+        let resolution = Resolution {
+            sampled: own.sampled || self.period.is_some(),
+            skew: self.skew.unwrap_or(own.skew),
+            accuracy: self.accuracy.unwrap_or(own.accuracy),
+            extra: self.uncertainty.unwrap_or(own.extra),
+        };
+        match self.period {
+            Some(period) => record.on_grid(period, resolution),
+            None => record.into_builder().resolution(resolution).build(),
+        }
+    }
 }
 
 /// What a setup waits for.
@@ -232,9 +277,7 @@ impl Setup {
         if let Some(error) = Error::many(problems) {
             return Err(error);
         }
-        let extra = self.uncertainty.unwrap_or(capture.resolution().extra);
-        let resolution = Resolution { extra, ..*capture.resolution() };
-        let builder = capture.into_builder().select(wanted)?.buses(self.buses.clone());
-        builder.resolution(resolution).attachments(self.texts.clone()).build()
+        let builder = self.import.apply(capture)?.into_builder().select(wanted)?;
+        builder.buses(self.buses.clone()).attachments(self.texts.clone()).build()
     }
 }

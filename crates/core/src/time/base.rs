@@ -49,6 +49,8 @@ impl fmt::Display for Tick {
 pub struct TimeBase {
     tick: Rational,
     zero: Tick,
+    /// Whether ticks are instants, and not samples.
+    exact: bool,
 }
 
 impl TimeBase {
@@ -65,7 +67,7 @@ impl TimeBase {
                 "ticks are positive, at most 2^62 s long, and a multiple of no less than 2^-62 s",
             ));
         }
-        Ok(TimeBase { tick, zero: Tick(0) })
+        Ok(TimeBase { tick, zero: Tick(0), exact: false })
     }
 
     /// A clock that ticks once per sample.
@@ -85,6 +87,27 @@ impl TimeBase {
     #[must_use]
     pub fn with_zero(self, zero: Tick) -> Self {
         TimeBase { zero, ..self }
+    }
+
+    /// The same clock of a record in which everything happens exactly at a tick: no tick is a sample, and
+    /// nobody's sample rate is their number in a second. Captures set this by their [`Resolution`].
+    ///
+    /// [`Resolution`]: super::Resolution
+    #[must_use]
+    pub fn exactly(self, exact: bool) -> Self {
+        TimeBase { exact, ..self }
+    }
+
+    /// Whether its ticks are instants at which things happen, and not samples.
+    pub fn is_exact(self) -> bool {
+        self.exact
+    }
+
+    /// The same clock with so many ticks for each; `None` where that is too fine to count in.
+    pub(crate) fn finer(self, factor: u64) -> Option<Self> {
+        let tick = self.tick.checked_div(Rational::new(factor.into(), 1)?)?;
+        let base = TimeBase::from_tick(Time::from_rational(tick)).ok()?;
+        Some(base.with_zero(Tick(self.zero.0.checked_mul(factor)?)).exactly(self.exact))
     }
 
     /// Exact length of a tick.

@@ -51,7 +51,11 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
         let help = "give a capture, or --levels to sweep the thresholds of the setup's lines";
         return Err(error.with_help(help).at(Place::File(args.file.clone())).into());
     }
-    let loaded = load(&args::Source { file: args.file.clone(), setup: args.setup.clone() })?;
+    let loaded = load(&args::Source {
+        file: args.file.clone(),
+        setup: args.setup.clone(),
+        stated: args.stated.clone(),
+    })?;
     if let Some(name) = &args.limit {
         histogram::of_limit(args, &loaded, name, out)?;
     } else if let Some(at) = &args.at {

@@ -4,11 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::capture::{Attachment, Capture, CaptureBuilder, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{
-    AnalogId, AnalogLine, AnalogScale, Bus, Input, Level, Line, LineId, Narrowest, PulseWidths, Radix,
-};
-use crate::quantity::{Frequency, Percent, Rate, Rational, Time, Voltage};
-use crate::time::{Resolution, Tick, TimeBase};
+use crate::format::stated::{StatedBus, StatedPulses, StatedResolution};
+use crate::line::{AnalogId, AnalogLine, AnalogScale, Input, Line, LineId};
+use crate::quantity::{Rate, Rational, Time, Voltage};
+use crate::time::{Tick, TimeBase};
 
 #[derive(Serialize, Deserialize)]
 pub(super) struct Meta {
@@ -16,12 +15,12 @@ pub(super) struct Meta {
     tick: String,
     /// The tick that is time zero.
     zero: u64,
-    resolution: MetaResolution,
+    resolution: StatedResolution,
     lines: Vec<MetaLine>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     analog: Vec<MetaAnalog>,
     #[serde(default)]
-    buses: Vec<MetaBus>,
+    buses: Vec<StatedBus>,
     #[serde(default)]
     source: String,
     /// Rates in samples per second, as fractions.
@@ -38,17 +37,6 @@ pub(super) struct Meta {
 }
 
 #[derive(Serialize, Deserialize)]
-struct MetaResolution {
-    sampled: bool,
-    /// Seconds.
-    skew: String,
-    /// Fraction of one.
-    accuracy: String,
-    /// Seconds.
-    extra: String,
-}
-
-#[derive(Serialize, Deserialize)]
 struct MetaLine {
     name: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -61,41 +49,7 @@ struct MetaLine {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     extra: Option<String>,
     #[serde(flatten)]
-    pulses: MetaPulses,
-}
-
-/// How short the pulses of a line can be.
-#[derive(Serialize, Deserialize)]
-struct MetaPulses {
-    /// Seconds.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    shortest: Option<String>,
-    /// Hertz.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    fastest: Option<String>,
-    /// Ticks of the narrowest pulse, and the tick at which it began, where the record does not show it
-    /// any more.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    seen: Option<(u64, u64)>,
-}
-
-impl MetaPulses {
-    fn of(pulses: &PulseWidths) -> Self {
-        MetaPulses {
-            shortest: pulses.shortest.map(|time| time.to_rational().to_string()),
-            fastest: pulses.fastest.map(|frequency| frequency.to_rational().to_string()),
-            seen: pulses.seen.map(|narrow| (narrow.ticks, narrow.at.0)),
-        }
-    }
-
-    fn read(&self) -> Result<PulseWidths> {
-        let exact = |text: &Option<String>| text.as_ref().map(|text| text.parse::<Rational>()).transpose();
-        Ok(PulseWidths {
-            shortest: exact(&self.shortest)?.map(Time::from_rational),
-            fastest: exact(&self.fastest)?.map(Frequency::from_rational),
-            seen: self.seen.map(|(ticks, at)| Narrowest { ticks, at: Tick(at) }),
-        })
-    }
+    pulses: StatedPulses,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -112,18 +66,7 @@ struct MetaAnalog {
     /// Ticks from one code to the next.
     every: u64,
     #[serde(flatten)]
-    pulses: MetaPulses,
-}
-
-#[derive(Serialize, Deserialize)]
-struct MetaBus {
-    name: String,
-    /// Numbers of lines, most significant first.
-    lines: Vec<usize>,
-    /// Line and whether its rising edge counts.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    clock: Option<(usize, bool)>,
-    format: String,
+    pulses: StatedPulses,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -134,7 +77,6 @@ struct MetaText {
 
 impl Meta {
     pub(super) fn of(capture: &Capture) -> Meta {
-        let resolution = capture.resolution();
         let line = |line: &Line| MetaLine {
             name: line.name.clone(),
             input: match line.input {
@@ -147,7 +89,7 @@ impl Meta {
             },
             threshold: line.threshold.map(|t| t.to_string()),
             extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
-            pulses: MetaPulses::of(&line.pulses),
+            pulses: StatedPulses::of(&line.pulses),
         };
         let analog = |(id, line): (usize, &AnalogLine)| {
             let trace = capture.analog(AnalogId(id));
@@ -160,28 +102,17 @@ impl Meta {
                 step: scale.step().to_rational().to_string(),
                 error: scale.error().to_rational().to_string(),
                 every: trace.every(),
-                pulses: MetaPulses::of(&line.pulses),
+                pulses: StatedPulses::of(&line.pulses),
             }
-        };
-        let bus = |bus: &Bus| MetaBus {
-            name: bus.name.clone(),
-            lines: bus.lines.iter().map(|l| l.0).collect(),
-            clock: bus.clock.map(|(line, to)| (line.0, to == Level::High)),
-            format: bus.radix.to_string(),
         };
         let text = |a: &Attachment| MetaText { name: a.name.clone(), text: a.text.clone() };
         Meta {
             tick: capture.base().tick().to_rational().to_string(),
             zero: capture.base().zero().0,
-            resolution: MetaResolution {
-                sampled: resolution.sampled,
-                skew: resolution.skew.to_rational().to_string(),
-                accuracy: resolution.accuracy.to_fraction().to_string(),
-                extra: resolution.extra.to_rational().to_string(),
-            },
+            resolution: StatedResolution::of(capture.resolution()),
             lines: capture.lines().iter().map(line).collect(),
             analog: capture.analog_lines().iter().enumerate().map(analog).collect(),
-            buses: capture.buses().iter().map(bus).collect(),
+            buses: capture.buses().iter().map(StatedBus::of).collect(),
             source: capture.origin().source.clone(),
             rates: capture.origin().rates.iter().map(|r| r.to_rational().to_string()).collect(),
             trigger: capture.origin().trigger.clone(),
@@ -226,23 +157,7 @@ impl Meta {
     /// A capture of this description, with its lines given one by one later.
     pub(super) fn builder(&self, len: u64) -> Result<CaptureBuilder> {
         let exact = |text: &String| text.parse::<Rational>();
-        let resolution = Resolution {
-            sampled: self.resolution.sampled,
-            skew: Time::from_rational(exact(&self.resolution.skew)?),
-            accuracy: Percent::from_fraction(exact(&self.resolution.accuracy)?),
-            extra: Time::from_rational(exact(&self.resolution.extra)?),
-        };
-        let negative = [resolution.skew, resolution.extra].iter().any(|t| *t < Time::ZERO);
-        if negative || resolution.accuracy < Percent::ZERO {
-            return Err(Error::new(ErrorKind::Capture, "the stated uncertainty is negative"));
-        }
-        let buses = self.buses.iter().map(|bus| {
-            let lines = bus.lines.iter().map(|l| LineId(*l)).collect();
-            let made = Bus::new(bus.name.clone(), lines)
-                .map_err(|_| Error::new(ErrorKind::Capture, format!("the bus '{}' is not one", bus.name)))?;
-            let clock = bus.clock.map(|(line, rises)| (LineId(line), Level::from(rises)));
-            Ok(Bus { clock, radix: bus.format.parse::<Radix>()?, ..made })
-        });
+        let resolution = self.resolution.read()?;
         let rates = self.rates.iter().map(|r| exact(r).map(Rate::from_rational));
         let text = |t: &MetaText| Attachment { name: t.name.clone(), text: t.text.clone() };
         let origin = Origin {
@@ -252,7 +167,7 @@ impl Meta {
         };
         let mut builder = Capture::builder(self.base()?, len)
             .resolution(resolution)
-            .buses(buses.collect::<Result<_>>()?)
+            .buses(self.buses.iter().map(StatedBus::read).collect::<Result<_>>()?)
             .origin(origin)
             .history(self.history.clone())
             .attachments(self.texts.iter().map(text).collect());

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use vcd::{Command, IdCode, ReferenceIndex, ScopeItem, TimescaleUnit, Value, VarType};
 
+use super::note::Note;
 use crate::capture::{Capture, Origin, Trace, TraceBuilder};
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::line::{Bus, Level, Line, LineId};
@@ -55,6 +56,7 @@ fn read_with(bytes: &[u8], name: &Path, progress: &mut dyn FnMut(u64, u64)) -> R
         let help = "dump at least one wire or register ($dumpvars) in the simulation";
         return Err(Error::new(ErrorKind::Capture, message).with_help(help).at(Place::File(name.into())));
     }
+    let note = signals.note.take().transpose().map_err(|e: Error| e.at(Place::File(name.into())))?;
     let scale = time_scale(header.timescale);
     let divisor = common_divisor(bytes);
     let mut record = Record { divisor, ..Record::new(signals.width_total) };
@@ -96,7 +98,12 @@ fn read_with(bytes: &[u8], name: &Path, progress: &mut dyn FnMut(u64, u64)) -> R
         let message = "this file declares signals, but no values";
         return Err(Error::new(ErrorKind::Capture, message).with_help(help).at(Place::File(name.into())));
     }
-    build(record, signals, scale, name)
+    signals.noted = note.is_some();
+    let dump = build(record, signals, scale, name)?;
+    match note {
+        Some(note) => note.apply(dump).map_err(|e| e.at(Place::File(name.into()))),
+        None => Ok(dump),
+    }
 }
 
 /// Commands that go from one thread to the other at once.
@@ -128,6 +135,7 @@ fn build(record: Record, signals: Signals, scale: Rational, name: &Path) -> Resu
     let divisor = Rational::new(i128::from(record.divisor), 1).ok_or_else(too_long)?;
     let tick = scale.checked_mul(divisor).ok_or_else(too_long).map_err(located)?;
     let base = TimeBase::from_tick(Time::from_rational(tick)).map_err(located)?;
+    let on_grid = record.looks_sampled();
     let (traces, len) = record.finish();
     let traces: Vec<Arc<Trace>> = traces.into_iter().map(Arc::new).collect();
     let origin = Origin { source: format!("simulation {}", name.display()), ..Origin::default() };
@@ -140,6 +148,14 @@ fn build(record: Record, signals: Signals, scale: Rational, name: &Path) -> Resu
     }
     for remark in signals.remarks {
         builder = builder.remark(remark);
+    }
+    if on_grid && !signals.noted {
+        let rate = base.rate();
+        builder = builder.remark(format!(
+            "taken as exact, as a simulation is, though all changes lie on a grid of {}: if an instrument recorded it, \
+             say so with --sampled '{rate}', or in the setup with rate = \"{rate}\" in [import]",
+            base.tick()
+        ));
     }
     builder.build().map_err(located)
 }
@@ -211,6 +227,9 @@ struct Signals {
     width_total: usize,
     remarks: Vec<String>,
     set_aside: Vec<String>,
+    /// What the dump says of its record, if it was written here.
+    note: Option<Result<Note>>,
+    noted: bool,
 }
 
 #[derive(Clone, Copy)]
@@ -230,6 +249,7 @@ impl Signals {
                 match item {
                     ScopeItem::Scope(scope) => open.push((&scope.items, join(&scope.identifier))),
                     ScopeItem::Var(var) => self.declare(var, join(&var.reference)),
+                    ScopeItem::Comment(comment) if self.note.is_none() => self.note = Note::read(comment),
                     _ => {}
                 }
                 if self.lines.len() > MOST_LINES {
@@ -317,6 +337,8 @@ struct Record {
     changed: Vec<usize>,
     time: u64,
     changes: u64,
+    /// How many times have a change.
+    times: u64,
     begun: bool,
 }
 
@@ -329,6 +351,7 @@ impl Record {
             changed: Vec::new(),
             time: 0,
             changes: 0,
+            times: 0,
             begun: false,
         }
     }
@@ -384,6 +407,7 @@ impl Record {
     /// The levels at the present time are final: of several changes at one time the last counts.
     fn settle(&mut self) {
         let tick = Tick(self.time / self.divisor);
+        self.times += u64::from(!self.changed.is_empty());
         for trace in self.changed.drain(..) {
             let Some(level) = self.pending[trace].take() else { continue };
             match &mut self.traces[trace] {
@@ -399,6 +423,13 @@ impl Record {
                 }
             }
         }
+    }
+
+    /// Whether the times look like those of samples: thousands of them fill a grid that is coarser than the
+    /// file's own.
+    fn looks_sampled(&self) -> bool {
+        let ticks = self.time / self.divisor;
+        self.divisor > 1 && self.times >= 1000 && ticks / self.times < 20
     }
 
     fn finish(mut self) -> (Vec<Trace>, u64) {

@@ -4,6 +4,7 @@ use std::io::Write;
 
 use vcd::{IdCode, TimescaleUnit, Value, VarType, Writer};
 
+use super::note::{Note, SCOPE, reference};
 use crate::capture::{Capture, Merged};
 use crate::format::voltages::Voltages;
 use crate::line::{Level, LineId};
@@ -13,7 +14,7 @@ use crate::time::Tick;
 /// Writes a capture. Each line is a wire; each bus is a vector beside its lines; each analog line
 /// is a real number of volts.
 ///
-/// Times count from the first tick; a comment names time zero. A tick that no power of ten divides
+/// Times count from the first tick; comments name time zero, and say what the format has no place for. A tick that no power of ten divides
 /// is written in femtoseconds, rounded, and a comment says so.
 ///
 /// # Errors
@@ -28,11 +29,12 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
         "time zero is {} after the first instant",
         capture.base().length_of(zero.since(Tick(0)))
     ))?;
+    writer.comment(&Note::of(capture).text())?;
     if scale.rounded {
         writer.comment("times are rounded to 1 fs")?;
     }
     writer.timescale(scale.count, scale.unit)?;
-    writer.add_module("capture")?;
+    writer.add_module(SCOPE)?;
     let mut codes = Vec::new();
     for (number, line) in capture.lines().iter().enumerate() {
         let code = code(number);
@@ -115,11 +117,6 @@ fn value(level: Level) -> Value {
         Level::High => Value::V1,
         Level::Unknown => Value::X,
     }
-}
-
-/// A name as one word.
-fn reference(name: &str) -> String {
-    name.chars().map(|c| if c.is_whitespace() { '_' } else { c }).collect()
 }
 
 struct Scale {
