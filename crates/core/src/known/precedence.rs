@@ -18,6 +18,12 @@ impl Precedence {
         self.reach
     }
 
+    /// Whether an edge just outside a record of this length, which is not seen, may have come on the other side
+    /// of one at `tick`: such an edge would be seen at tick 0 at the latest, or at its end at the earliest.
+    pub fn reaches_outside(self, tick: Tick, len: u64) -> bool {
+        self.reach.is_some_and(|reach| tick.0 <= reach || tick.0.saturating_add(reach) >= len)
+    }
+
     /// The ticks whose edges may have come on the other side of one at `tick`; `None` when the order
     /// is always certain.
     pub fn around(self, tick: Tick) -> Option<Range<Tick>> {

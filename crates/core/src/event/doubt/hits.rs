@@ -49,6 +49,9 @@ impl Guard<'_> {
         let value = |t: Tick| self.test.eval(&mut |signal| self.capture.trace(signal).level_at(t));
         let now = value(tick);
         let Some(window) = self.order.around(tick) else { return (now, true) };
+        if self.order.reaches_outside(tick, self.capture.len()) {
+            return (now, false);
+        }
         let edges = |signal: &Signal| self.capture.trace(*signal).edges(window.clone());
         let mut changes = self.signals.iter().flat_map(edges).map(|edge| edge.tick).peekable();
         if changes.peek().is_none() {

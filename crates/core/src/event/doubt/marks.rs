@@ -272,8 +272,22 @@ impl<'a> Guard<'a> {
                 let later = here >> ticks | after << (64 - ticks);
                 (always, never) = (always & later, never & !later);
             }
+            if let Some((_, reach)) = self.doubt {
+                let open = outside(chunk + (word * GROUP) as u64, reach, self.capture.len());
+                (always, never) = (always & !open, never & !open);
+            }
             (certain[word], shown[word]) = (always, here);
             *marks &= !never;
         }
     }
+}
+
+/// The ticks of a word that are so close to an end of the record that edges just outside it may have come
+/// on the other side of them.
+fn outside(start: u64, reach: u64, len: u64) -> u64 {
+    if start > reach && start + (GROUP as u64) + reach < len {
+        return 0;
+    }
+    let open = |at: &u64| start + at <= reach || start + at + reach >= len;
+    (0..GROUP as u64).filter(open).fold(0, |word, at| word | 1 << at)
 }

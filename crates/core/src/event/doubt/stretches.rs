@@ -30,7 +30,8 @@ impl ConditionProgram {
     pub fn holds_around(&self, capture: &Capture, tick: Tick, order: Precedence) -> Option<bool> {
         let unsettled = |signal: Signal| {
             let window = order.around(tick);
-            window.is_some_and(|window| capture.trace(signal).edges(window).next().is_some())
+            order.reaches_outside(tick, capture.len())
+                || window.is_some_and(|window| capture.trace(signal).edges(window).next().is_some())
         };
         let level = |signal| match unsettled(signal) {
             true => Level::Unknown,
@@ -143,6 +144,9 @@ impl Merging<'_> {
     /// order of the edges there. One more than is worth counting where there are too many.
     fn most_changes(&self, tick: Tick) -> usize {
         let Some(window) = self.order.around(tick) else { return 1 };
+        if self.order.reaches_outside(tick, self.capture.len()) {
+            return usize::MAX;
+        }
         let before = Tick(window.start.0.saturating_sub(1));
         let mut ways: Vec<Way> = Vec::new();
         for signal in &self.signals {

@@ -54,8 +54,16 @@ impl Walk<'_> {
             if self.unknown_within(stretch.start, stretch.end) {
                 self.tell(stretch, stretch.end, Verdict::Inconclusive, Doubt::Unknown, sink)?;
             } else if stretch.begins && stretch.ends {
-                let seen_quiet = if self.hides.partner { Verdict::Inconclusive } else { Verdict::Pass };
-                self.tell(stretch, stretch.end, seen_quiet, Doubt::Hidden, sink)?;
+                // A change just outside the record may have been in it.
+                let outside = |tick| self.order.reaches_outside(tick, self.capture.len());
+                let (verdict, doubt) = match self.hides.partner {
+                    true => (Verdict::Inconclusive, Doubt::Hidden),
+                    false if outside(stretch.start) || outside(stretch.end) => {
+                        (Verdict::Inconclusive, Doubt::Order)
+                    }
+                    false => (Verdict::Pass, Doubt::Order),
+                };
+                self.tell(stretch, stretch.end, verdict, doubt, sink)?;
             } else {
                 sink.found(Visited::Unpaired(stretch.start))?;
             }
