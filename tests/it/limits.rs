@@ -8,8 +8,8 @@ use deep_tap::capture::Capture;
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{Meaning, Scope};
 use deep_tap::known::{Precision, Rule};
-use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Kind, Reason, Runs, Verdict, check};
-use deep_tap::line::{Level, Line, LineId};
+use deep_tap::limit::{self, BoundLimit, Deciding, Doubt, Kind, Limit, Reason, Runs, Verdict, Which, check};
+use deep_tap::line::{Level, Line, LineId, PulseWidths};
 use deep_tap::quantity::{Percent, Rational, Time};
 use deep_tap::time::{Resolution, Tick, TimeBase};
 
@@ -404,4 +404,81 @@ fn a_duration_below_a_tick_leaves_a_limit_inconclusive() {
             assert_eq!(other.unwrap_err().kind(), ErrorKind::TooSlow);
         }
     }
+}
+
+#[test]
+fn a_request_that_must_be_answered_and_is_not_is_a_violation() {
+    // Asked at 100, again at 500 and answered at 505; asked at 900, and the record ends at 1000.
+    let lines: [(&str, &[u64]); 2] = [("ASK", &[100, 102, 500, 502, 900, 902]), ("DONE", &[505, 507])];
+    let record = capture("1 MS/s", Resolution::SAMPLED, 1000, &lines);
+    let delay = |max: i64| {
+        let limit = Limit::delay("tA", "ASK rises", "DONE rises").max(Time::from_ps(max * 1_000_000));
+        limit.must_be_answered().build().unwrap()
+    };
+    let told = |max: i64| {
+        let (found, unpaired) = occurrences(&record, &delay(max));
+        let told: Vec<_> =
+            found.iter().map(|o| (o.start.0, o.measured.ticks().unwrap(), o.verdict)).collect();
+        (told, unpaired)
+    };
+    let (first, answered) = ((100, 400, Verdict::Fail), (500, 5, Verdict::Pass));
+    assert_eq!(told(20), (vec![first, answered, (900, 100, Verdict::Fail)], 0));
+    // 100 ticks up to the end are more than 98 us for certain, and 400 more than 398.
+    assert_eq!(told(99), (vec![first, answered, (900, 100, Verdict::Fail)], 0));
+    assert_eq!(told(100), (vec![first, answered], 1));
+    assert_eq!(told(400), (vec![answered], 2));
+    let limit = bind(&record, &delay(20));
+    let result = check(&record, &limit, Rule::Proven).unwrap();
+    assert_eq!((result.verdict, result.counts.failed, result.counts.unpaired), (Verdict::Fail, 2, 0));
+    let bounds = result.worst.unwrap().bounds(&limit.span(&record, Rule::Proven)).unwrap();
+    assert!(bounds.hi.is_none(), "it may have taken any longer: {bounds}");
+    // Where nobody says so, nothing is judged; and not every kind can be asked.
+    let may = Limit::delay("tA", "ASK rises", "DONE rises").max("20 us").build().unwrap();
+    assert_eq!(occurrences(&record, &may).1, 2);
+    assert!(Limit::hold("tH", "DONE", "ASK rises").max("20 us").must_be_answered().build().is_err());
+    assert!(Limit::delay("tA", "ASK rises", "DONE rises").min("20 us").must_be_answered().build().is_err());
+}
+
+#[test]
+fn a_time_below_zero_is_refused_where_it_would_always_be_met() {
+    let error = Limit::setup("tS", "D", "CK rises").min("-2 ns").build().unwrap_err();
+    assert!(error.message().contains("below zero") && error.help().unwrap().contains("skew"), "{error:?}");
+    assert!(Limit::level("V", "VDD", Which::Low).min("-0.3 V").build().is_ok());
+}
+
+#[test]
+fn what_is_stated_of_pulses_decides_what_can_be_proven_of_a_line() {
+    // Low for sixteen ticks of 10 ns between pulses, one of which is of a single tick.
+    let narrow: [(&str, &[u64]); 1] = [("WE_N", &[10, 14, 30, 34, 50, 51])];
+    let wide: [(&str, &[u64]); 1] = [("WE_N", &[10, 14, 30, 34])];
+    let result = |lines: &[(&str, &[u64])], pulses: PulseWidths, min: i64, max: Option<i64>| {
+        let record = capture("100 MS/s", Resolution::SAMPLED, 100, lines);
+        let line = Line { pulses, ..Line::named("WE_N") };
+        let record = record.into_builder().select(vec![("WE_N".into(), line)]).unwrap().build().unwrap();
+        let ns = |ns: i64| Time::from_ps(ns * 1000);
+        let limit = limit(Kind::Width, one("WE_N low"), (min > 0).then(|| ns(min)), max.map(ns));
+        let result = check(&record, &bind(&record, &limit), Rule::Proven).unwrap();
+        (result.verdict, result.reason, result.granted.map(|time| time.to_string()))
+    };
+    let plain = PulseWidths::default();
+    let shortest = |text: &str| PulseWidths { shortest: Some(text.parse().unwrap()), ..plain };
+    let fastest = |text: &str| PulseWidths { fastest: Some(text.parse().unwrap()), ..plain };
+    let hidden = Some(Reason::Occurrence(Doubt::Hidden));
+    // Whether there were shorter ones is taken for granted, and said.
+    assert_eq!(result(&wide, plain, 100, None), (Verdict::Pass, None, Some("10 ns".into())));
+    // Stated, nothing is; a single sample and a fast signal speak against it, and a statement settles both.
+    assert_eq!(result(&wide, shortest("11 ns"), 100, None), (Verdict::Pass, None, None));
+    assert_eq!(result(&wide, fastest("60 MHz"), 100, None), (Verdict::Inconclusive, hidden, None));
+    assert_eq!(result(&wide, fastest("40 MHz"), 100, None).0, Verdict::Pass);
+    assert_eq!(result(&narrow, plain, 100, None), (Verdict::Inconclusive, hidden, None));
+    assert_eq!(result(&narrow, PulseWidths { ..shortest("12 ns") }, 100, None).0, Verdict::Pass);
+    assert_eq!(result(&wide, shortest("10 ns"), 100, None), (Verdict::Inconclusive, hidden, None));
+    // A statement that the record contradicts for certain is dropped: a tick is less than 20 ns.
+    assert_eq!(result(&narrow, shortest("20 ns"), 100, None), (Verdict::Inconclusive, hidden, None));
+    // What hides is shorter than all that is seen: a maximum is kept all the same, but for what is cut off.
+    assert_eq!(result(&narrow, plain, 0, Some(600)).0, Verdict::Pass);
+    assert_eq!(result(&narrow, plain, 0, Some(400)).1, Some(Reason::HiddenPulses));
+    // The assumption must not answer its own question.
+    assert_eq!(result(&wide, plain, 10, None).1, Some(Reason::HiddenPulses));
+    assert_eq!(result(&wide, shortest("11 ns"), 10, None).0, Verdict::Pass);
 }

@@ -281,11 +281,13 @@ impl Said {
             // A change while a condition holds is one wherever that began.
             let anywhere = self.limit.kind() == Kind::Stable;
             let anchored = || all.iter().filter(|one| anywhere || inside(one.anchor));
-            let judged = || {
-                anchored().filter(|one| {
-                    inside(one.anchor) && !one.cut && !self.unpaired.contains(&seen_at(one.anchor))
-                })
+            // One that is not paired in the record is not judged, but where its partner was in it and unseen.
+            let delay = matches!(self.limit.kind(), Kind::Delay | Kind::Hold);
+            let seen = |one: &&True| {
+                let unseen_answer = delay && inside(one.anchor + one.value.0);
+                !self.unpaired.contains(&seen_at(one.anchor)) || unseen_answer
             };
+            let judged = || anchored().filter(|one| inside(one.anchor) && !one.cut).filter(seen);
             let bad = |one: &&True| !self.meets(one.value);
             let told = || format!("{what}: {} {:?} where {all:?} happened", self.result, self.bounds);
             match self.result.verdict {
@@ -418,8 +420,12 @@ fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
         (samples(0b110010, 6), samples(0b100000, 6), vec![(false, true)]),
         // A change that may come after the reference, and none before it in the record.
         (samples(0b1010000, 7), samples(0b0010000, 7), none.clone()),
+        // An answer at the very end, which a second start just after it may have come before.
+        (samples(0b0010, 4), samples(0b1000, 4), none.clone()),
         // Nothing changes while the other one is high.
         (samples(0b0110, 4), samples(0, 4), all.clone()),
+        // One goes as the other comes, so that both may have been high for a moment.
+        (samples(0b0010, 4), samples(0b1100, 4), none.clone()),
     ];
     for round in 0..60 {
         let rises = |drawn: &Vec<bool>| drawn.windows(2).any(|pair| !pair[0] && pair[1]);

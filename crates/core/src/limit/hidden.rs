@@ -79,6 +79,10 @@ impl BoundLimit {
 }
 
 impl Hides {
+    pub(super) fn any(self) -> bool {
+        self.anchor || self.partner || self.condition
+    }
+
     /// Whether the intervals of a kind may be shorter, or longer, than they seem.
     pub(super) fn widen(self, kind: Kind) -> (bool, bool) {
         let Hides { anchor, partner, .. } = self;

@@ -40,6 +40,6 @@ pub use outlook::Outlook;
 pub use part::{Part, Pin};
 pub use required::Required;
 pub use result::{Counts, Deciding, LimitResult, Reason, Statistics};
-pub use row::{BindError, Limit, LimitBuilder};
+pub use row::{Answer, BindError, Limit, LimitBuilder};
 pub use runs::{OverRuns, Runs};
 pub use violations::{Streak, Violations, violations};

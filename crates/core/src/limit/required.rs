@@ -2,7 +2,8 @@
 
 use std::fmt;
 
-use crate::quantity::{Quantity, Rational, Time};
+use crate::error::{Error, ErrorKind};
+use crate::quantity::{Quantity, Rational, Time, Unit};
 
 /// The required range. At least one end is given, but for the limits of kind `stable`, which ask for
 /// no value; both ends are of the unit of the limit's kind.
@@ -60,4 +61,17 @@ fn short(quantity: Quantity) -> String {
     }
     let share = Rational::new(1, 1000).and_then(|share| quantity.to_rational().abs().checked_mul(share));
     share.map_or(text, |share| quantity.rounded(quantity.unit().of(share)))
+}
+
+impl Required {
+    /// What is wrong with an end that asks for a time below zero, which no interval is.
+    pub(crate) fn below_zero(&self) -> Option<Error> {
+        let below = |end: &Quantity| end.unit() == Unit::Time && end.to_rational().is_negative();
+        let end = [self.min, self.max].into_iter().flatten().find(below)?;
+        let error = Error::new(ErrorKind::Limits, format!("{end} is below zero, and no length of time is"));
+        Some(error.with_help(
+            "with a negative set-up or hold time, a change may come on the other side of the reference, which \
+             neither kind looks at: limit the distance to either side, with kind = \"skew\"",
+        ))
+    }
 }

@@ -3,8 +3,7 @@
 use super::kind::{Events, Kind, Mark, Which};
 use super::required::Required;
 use crate::error::{Error, ErrorKind, Result};
-use crate::quantity::Frequency;
-use crate::quantity::Quantity;
+use crate::quantity::{Frequency, Quantity};
 
 /// One row of a timing table. Made by [`Limit::of`] or by the function of its kind, such as
 /// [`Limit::width`]; what is optional is a method of the [builder](LimitBuilder).
@@ -26,6 +25,19 @@ pub struct Limit {
     pub condition: Option<String>,
     /// The group of limits that it belongs to, such as `read cycle`.
     pub group: Option<String>,
+    /// What a start without an answer means, of a `delay` or `recovery`.
+    pub answer: Answer,
+}
+
+/// What a start without an answer means.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub enum Answer {
+    /// It need not have one: it is not judged.
+    #[default]
+    May,
+    /// It must have one: a wait that certainly exceeds the maximum is a violation, whether another start or
+    /// the end of the record ends it.
+    Must,
 }
 
 impl Limit {
@@ -48,8 +60,9 @@ impl Limit {
     /// ```
     pub fn of(symbol: impl Into<String>, events: Events) -> LimitBuilder {
         let (symbol, required) = (symbol.into(), Required::default());
-        let (typical, condition, group) = (None, None, None);
-        let limit = Limit { symbol, what: String::new(), events, required, typical, condition, group };
+        let (typical, condition, group, answer) = (None, None, None, Answer::May);
+        let limit =
+            Limit { symbol, what: String::new(), events, required, typical, condition, group, answer };
         LimitBuilder { limit, problem: None }
     }
 
@@ -190,6 +203,34 @@ impl LimitBuilder {
         self
     }
 
+    /// Each start must have an answer: a wait that certainly exceeds the maximum is a violation.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::{Capture, Trace};
+    /// use deep_tap_core::event::Scope;
+    /// use deep_tap_core::known::Rule;
+    /// use deep_tap_core::limit::{Limit, Verdict, check};
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::TimeBase;
+    ///
+    /// // Asked at 100 us and again at 500 us, answered at 510 us.
+    /// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+    /// let ask = Trace::toggling(Level::Low, [100, 103, 500, 503], 600)?;
+    /// let done = Trace::toggling(Level::Low, [510, 513], 600)?;
+    /// let capture = Capture::builder(base, 600).line("ASK", ask).line("DONE", done).build()?;
+    /// let delay = || Limit::delay("tA", "ASK rises", "DONE rises").max("20 us");
+    /// let verdict = |limit: deep_tap_core::limit::LimitBuilder| {
+    ///     Ok::<_, deep_tap_core::Error>(check(&capture, &limit.bind(&Scope::of(&capture))?, Rule::Proven)?.verdict)
+    /// };
+    /// assert_eq!(verdict(delay())?, Verdict::Pass);
+    /// assert_eq!(verdict(delay().must_be_answered())?, Verdict::Fail);
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
+    pub fn must_be_answered(mut self) -> Self {
+        self.limit.answer = Answer::Must;
+        self
+    }
+
     /// The group of limits that it belongs to.
     pub fn group(mut self, group: impl Into<String>) -> Self {
         self.limit.group = Some(group.into());
@@ -222,6 +263,15 @@ impl Limit {
         if let Some(other) = [min, max, self.typical].into_iter().flatten().find(|q| q.unit() != unit) {
             let message = format!("a limit of kind '{kind}' is {}, not {other}", unit.what());
             return wrong(message, format!("write it like '{}'", unit.sample()));
+        }
+        if self.answer == Answer::Must && !(matches!(kind, Kind::Delay | Kind::Recovery) && max.is_some()) {
+            return wrong(
+                "only a 'delay' or 'recovery' with a maximum can ask for an answer".into(),
+                "leave 'answer' out, or give a 'max'".into(),
+            );
+        }
+        if let Some(error) = self.required.below_zero() {
+            return Err(error.about(&self.symbol));
         }
         match (kind, min, max) {
             (Kind::Stable, None, None) => Ok(()),

@@ -68,6 +68,14 @@ impl Figures {
             };
             let required = Required { min: end(End::Min), max: end(End::Max) };
             let typical = end(End::Typical);
+            if let Some(error) = required.below_zero() {
+                let negative = required.min.is_some_and(|min| min.to_rational().is_negative());
+                let written = if negative { row.min.as_ref() } else { row.max.as_ref() };
+                problems.push(match work.placed(written) {
+                    Some(placed) => error.at(Place::Text(placed.place.clone())),
+                    None => error,
+                });
+            }
             if let (Some(min), Some(max)) = (required.min, required.max)
                 && min.to_rational() > max.to_rational()
             {

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, ErrorKind, Place, TextPlace, suggest};
 use crate::event::{Condition, Event};
-use crate::limit::{Events, Kind, Limit, Mark, Part, Pin, Required, Which};
+use crate::limit::{Answer, Events, Kind, Limit, Mark, Part, Pin, Required, Which};
 use crate::quantity::{Frequency, Percent, Rational};
 
 use super::figures::{Figures, Row};
@@ -135,9 +135,19 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
     }
     let condition = condition.map(|c| c.value).filter(|_| kind != Some(Kind::Stable));
     let (symbol, what) = (symbol?.value, what?.value);
+    let answer = match kind? {
+        Kind::Delay | Kind::Recovery => {
+            section.word("answer", &[("may", Answer::May), ("must", Answer::Must)])?
+        }
+        _ => Answer::May,
+    };
+    if answer == Answer::Must && max.is_none() {
+        section
+            .complain("an answer must come, but nothing says how soon", "add a 'max', or leave 'answer' out");
+    }
     let row = Row { symbol: symbol.clone(), kind, min, typical, max };
     let required = Required::default();
-    let limit = Limit { symbol, what, events, required, typical: None, condition, group };
+    let limit = Limit { symbol, what, events, required, typical: None, condition, group, answer };
     Some((limit, row, places))
 }
 

@@ -18,6 +18,7 @@ use super::hidden::Hides;
 use super::judge::{Judge, Verdict};
 use super::kind::Kind;
 use super::occurrence::{Doubt, Measured, Occurrence, Visited};
+use super::row::Answer;
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{ConditionProgram, MarkWords, Stretch, Stretches, TimedProgram};
@@ -165,6 +166,8 @@ struct Walk<'a> {
     rule: Rule,
     /// Whether its events are of several parts, in a record that may hide some of them.
     open_events: bool,
+    /// Whether a start must have an answer.
+    must_answer: bool,
     /// What lines that may hide pulses leave open.
     hides: Hides,
     /// The judge who thinks that they hide none, where they may.
@@ -236,7 +239,20 @@ impl<'a> Walk<'a> {
         let trusting = span.hides().then(|| Judge::new(limit.limit.required, &span.hiding(false, false)));
         let trusting = trusting.transpose()?;
         let order = precision.order(&limit.signals(), Voltage::ZERO);
-        Ok(Walk { capture, judge, together, order, span, rule, open_events, hides, trusting, unknown })
+        let must_answer = limit.limit.answer == Answer::Must;
+        Ok(Walk {
+            must_answer,
+            capture,
+            judge,
+            together,
+            order,
+            span,
+            rule,
+            open_events,
+            hides,
+            trusting,
+            unknown,
+        })
     }
 
     /// The marks of an event, to be paired with others.

@@ -4,6 +4,7 @@ use std::ops::ControlFlow;
 
 use super::{CertainPair, Holding, Take, Walk};
 use crate::event::{Certainty, ConditionProgram, Hit, TimedProgram};
+use crate::known::BEYOND;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::pair::{Following, Nearest, Pairs, Partner, Preceding, Pulled, Successive};
@@ -21,7 +22,12 @@ impl Walk<'_> {
         let (mut starts, mut answers) = (self.party(from), self.party(to));
         let mut pairing = Following::new(self.together, superseded, self.capture.len());
         let settle = &mut Settle { walk: self, sink };
-        pairing.advance(&mut starts, &mut answers, settle).map_continue(drop)
+        if !self.must_answer {
+            return pairing.advance(&mut starts, &mut answers, settle).map_continue(drop);
+        }
+        let mut waits = Waits { settle, waiting: None };
+        pairing.advance(&mut starts, &mut answers, &mut waits).map_continue(drop)?;
+        waits.over(Hit { tick: Tick(self.capture.len()), certainty: Certainty::Certain })
     }
 
     /// `setup` and `removal`: the partner comes before.
@@ -145,5 +151,52 @@ impl<S: Take> Pairs for Settle<'_, '_, S> {
 
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
         self.walk.settle(event, partners, self.sink)
+    }
+}
+
+/// Decides pairs as they come, and waits that nothing answered.
+struct Waits<'s, 'w, 'a, S> {
+    settle: &'s mut Settle<'w, 'a, S>,
+    /// A start that has no answer.
+    waiting: Option<Hit>,
+}
+
+impl<S: Take> Waits<'_, '_, '_, S> {
+    /// A wait is over, with another start or the end of the record: too long is a violation.
+    fn over(&mut self, end: Hit) -> ControlFlow<()> {
+        let Some(start) = self.waiting.take() else { return ControlFlow::Continue(()) };
+        let Settle { walk, sink } = &mut *self.settle;
+        let ticks = end.tick.since(start.tick);
+        let sure = start.is_certain() && end.is_certain() && !walk.open_events && !walk.hides.any();
+        if !sure || walk.judge.decide(ticks) != Verdict::Fail || walk.unknown_within(start.tick, end.tick) {
+            return sink.found(Visited::Unpaired(start.tick));
+        }
+        // It lasted as long at least.
+        let measured = Measured::Interval { ticks, partners: (ticks, BEYOND) };
+        let (start, end, verdict) = (start.tick, end.tick, Verdict::Fail);
+        sink.found(Visited::Occurrence(Occurrence {
+            start,
+            end,
+            measured,
+            verdict,
+            doubt: None,
+            certain: true,
+        }))
+    }
+}
+
+impl<S: Take> Pairs for Waits<'_, '_, '_, S> {
+    fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
+        self.over(Hit { tick: event, certainty: Certainty::Certain })?;
+        self.settle.certain(event, partner)
+    }
+
+    fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        self.over(event)?;
+        if partners.is_empty() && event.is_recorded() {
+            self.waiting = Some(event);
+            return ControlFlow::Continue(());
+        }
+        self.settle.open(event, partners)
     }
 }
