@@ -398,6 +398,9 @@ fn no_claim_about_one_line_is_wrong_whatever_hides_between_its_samples() {
     tally.is_worth_something();
 }
 
+/// The samples of two lines, and which of them may hide pulses, one after the other.
+type Pair = (Vec<bool>, Vec<bool>, Vec<(bool, bool)>);
+
 #[test]
 fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
     let mut random = Random::new(14);
@@ -415,7 +418,7 @@ fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
     ];
     let (none, all) =
         (vec![(false, false)], vec![(false, false), (true, false), (false, true), (true, true)]);
-    let mut records: Vec<(Vec<bool>, Vec<bool>, Vec<(bool, bool)>)> = vec![
+    let mut records: Vec<Pair> = vec![
         // A start without an answer, long before one that has one at once.
         (samples(0b110010, 6), samples(0b100000, 6), vec![(false, true)]),
         // A change that may come after the reference, and none before it in the record.

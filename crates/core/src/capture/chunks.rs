@@ -227,6 +227,39 @@ impl Chunks {
         true
     }
 
+    /// The tick of the first edge that the next one follows by a single tick, where the segment begins at
+    /// `start` and `last` is the last edge so far. Levels must be known.
+    pub(super) fn first_single(&self, start: u64, last: &mut Option<u64>) -> Option<u64> {
+        for (index, entry) in self.directory.iter().enumerate() {
+            let base = start + u64::from(entry.chunk) * CHUNK;
+            let (first, inside, end) = match entry.kind {
+                Kind::Sparse | Kind::Mixed => {
+                    let list = self.list(index);
+                    let at = |offset: &u16| u64::from(*offset);
+                    (list.first().map(at), first_step(list).map(u64::from), list.last().map(at))
+                }
+                Kind::Dense => {
+                    let map = self.bitmap(index);
+                    let edges = |w: usize| toggles(map, w, entry.entry);
+                    let first = (0..WORDS).find(|w| edges(*w) != 0);
+                    let first = first.map(|w| (w * 64) as u64 + u64::from(edges(w).trailing_zeros()));
+                    let end = (0..WORDS).rev().find(|w| edges(*w) != 0);
+                    let end = end.map(|w| (w * 64 + 63) as u64 - u64::from(edges(w).leading_zeros()));
+                    (first, first_pair(map, entry.entry), end)
+                }
+            };
+            let Some((first, end)) = first.zip(end) else { continue };
+            if let Some(before) = last.filter(|before| before + 1 == base + first) {
+                return Some(before);
+            }
+            if let Some(inside) = inside {
+                return Some(base + inside);
+            }
+            *last = Some(base + end);
+        }
+        None
+    }
+
     /// Copies the levels from an offset, a multiple of 64, on out of the bitmap of the chunk that the
     /// cursor is in, and moves the cursor behind them; the level at the end of them. `None`, with
     /// nothing done, where the chunk is not dense or ends too early.
@@ -416,6 +449,39 @@ impl ChunkCursor {
             },
         }
     }
+}
+
+/// The first of these rising offsets that the next one follows by one.
+fn first_step(list: &[u16]) -> Option<u16> {
+    // PERF: a block at a time without leaving early, which the compiler makes vector instructions of.
+    const TOGETHER: usize = 256;
+    let mut rest = list;
+    while rest.len() > 1 {
+        let together = rest.len().min(TOGETHER + 1);
+        let pairs = || rest[..together - 1].iter().zip(&rest[1..together]);
+        if pairs().fold(false, |any, (a, b)| any | (b.wrapping_sub(*a) == 1)) {
+            return pairs().find(|(a, b)| b.wrapping_sub(**a) == 1).map(|(a, _)| *a);
+        }
+        rest = &rest[together - 1..];
+    }
+    None
+}
+
+/// The first tick of a bitmap at which the level changes that it changes at the next one, too.
+fn first_pair(map: &[u64], entry: Level) -> Option<u64> {
+    let mut carry = 0;
+    let mut level = u64::from(entry == Level::High);
+    for (w, word) in map.iter().enumerate() {
+        let edges = word ^ (word << 1 | level);
+        level = word >> 63;
+        // The second of two.
+        let second = edges & (edges << 1 | carry);
+        if second != 0 {
+            return Some((w * 64) as u64 + u64::from(second.trailing_zeros()) - 1);
+        }
+        carry = edges >> 63;
+    }
+    None
 }
 
 /// The ticks of bitmap word `w` at which the level changes.

@@ -36,6 +36,9 @@ impl Capture {
     pub fn on_grid(self, period: Time, resolution: Resolution) -> Result<Capture> {
         let base = TimeBase::from_tick(period)?;
         let grid = Grid::new(self.base(), base)?;
+        if grid.num == grid.den {
+            return self.into_builder().resolution(resolution).build();
+        }
         let len = match self.len().checked_sub(1) {
             Some(last) => grid.nearest(last).saturating_add(1),
             None => 0,

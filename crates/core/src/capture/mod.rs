@@ -14,6 +14,7 @@ mod chunks_builder;
 mod crossing;
 mod grid;
 mod merged;
+mod narrow;
 mod record;
 #[cfg(test)]
 mod tests;

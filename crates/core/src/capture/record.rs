@@ -173,6 +173,15 @@ impl Capture {
         Narrowest::of(seen, self.trace(of).narrowest())
     }
 
+    /// Where a pulse of a single tick begins on a line, as the record shows it or did before it was worked
+    /// on; or a stretch of a single tick beyond a crossing.
+    pub fn first_single(&self, of: impl Into<Signal>) -> Option<Tick> {
+        let of = of.into();
+        let line = of.line().and_then(|line| self.lines.get(line.0));
+        let seen = line.and_then(|line| line.pulses.seen).filter(|narrow| narrow.ticks <= 1);
+        seen.map(|narrow| narrow.at).or_else(|| self.trace(of).first_single())
+    }
+
     /// The traces of all lines, in the order of their ids.
     pub fn traces(&self) -> Vec<&Trace> {
         self.traces.iter().map(Arc::as_ref).collect()

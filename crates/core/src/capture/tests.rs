@@ -2,9 +2,11 @@
 
 use proptest::prelude::*;
 
+use super::builder::TraceBuilder;
 use super::chunks::{CHUNK, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
 use crate::line::Level;
+use crate::time::Tick;
 
 /// Runs of edges of one density each, so that quiet, sparse, dense and mixed chunks follow each other.
 fn steps() -> impl Strategy<Value = (Level, Vec<Step>)> {
@@ -63,5 +65,37 @@ proptest! {
         let mut cursor = chunks.cursor(0);
         let walked: Vec<Step> = std::iter::from_fn(|| cursor.next(&chunks)).collect();
         prop_assert_eq!(walked, steps);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+
+    /// Sparse and busy chunks, edges at the borders of chunks, and unknown levels.
+    #[test]
+    fn narrow_pulses_are_found_as_one_by_one(
+        gaps in prop::collection::vec(prop_oneof![8 => 2u64..40, 2 => 2u64..3000, 1 => 65_530u64..65_540], 0..9000),
+        single in prop::option::of(0usize..9000),
+        unknown in prop::option::of(0usize..9000),
+    ) {
+        let mut builder = TraceBuilder::new(Level::Low);
+        let (mut tick, mut edges) = (0, Vec::new());
+        for (number, gap) in gaps.iter().enumerate() {
+            tick += if single == Some(number) { 1 } else { *gap };
+            let to = match unknown == Some(number) {
+                true => Level::Unknown,
+                false => Level::from(builder.level() != Level::High),
+            };
+            builder.push_edge(Tick(tick), to).unwrap();
+            edges.push((tick, to));
+        }
+        let trace = builder.finish(tick + 10);
+        let level = |n: usize| n.checked_sub(1).map_or(Level::Low, |before| edges[before].1);
+        let whole = |n: &usize| [level(*n), level(n + 1), level(n + 2)].iter().all(|l| *l != Level::Unknown);
+        let pulses = (0..edges.len().saturating_sub(1)).filter(whole);
+        let by_hand = pulses.map(|n| (edges[n + 1].0 - edges[n].0, edges[n].0)).min();
+        prop_assert_eq!(trace.narrowest().map(|narrow| (narrow.ticks, narrow.at.0)), by_hand);
+        let single = by_hand.filter(|(ticks, _)| *ticks == 1).map(|(_, at)| at);
+        prop_assert_eq!(trace.first_single().map(|tick| tick.0), single);
     }
 }

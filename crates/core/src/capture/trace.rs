@@ -6,7 +6,8 @@ use std::sync::{Arc, OnceLock};
 
 use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
-use crate::line::{Level, LineId, Narrowest};
+use super::narrow::Narrow;
+use crate::line::{Level, LineId};
 use crate::time::Tick;
 
 /// A change of level.
@@ -54,7 +55,7 @@ pub(super) struct Segment {
 
 impl Segment {
     /// The edges, fetched on first touch; `None` when they are damaged.
-    fn chunks(&self) -> Option<&Chunks> {
+    pub(super) fn chunks(&self) -> Option<&Chunks> {
         let fetch = || match &self.source {
             // The index says enough about a segment without edges.
             Some(_) if self.edges == 0 => Some(ChunksBuilder::new(self.entry).finish()),
@@ -88,7 +89,7 @@ pub struct Trace {
     pub(super) segments: Vec<Segment>,
     pub(super) len: u64,
     pub(super) edges: u64,
-    pub(super) narrowest: OnceLock<Option<Narrowest>>,
+    pub(super) narrow: Narrow,
 }
 
 /// Without the edges, of which there can be millions.
@@ -98,12 +99,9 @@ impl fmt::Debug for Trace {
     }
 }
 
-/// Edges that are looked at together.
-const STEPS: usize = 4096;
-
 impl Trace {
     pub(super) fn of(segments: Vec<Segment>, len: u64, edges: u64) -> Trace {
-        Trace { segments, len, edges, narrowest: OnceLock::new() }
+        Trace { segments, len, edges, narrow: Narrow::default() }
     }
 
     /// A trace whose segments are fetched on first touch. `segments` are in order of time and
@@ -153,39 +151,6 @@ impl Trace {
     /// Number of edges in the whole record.
     pub fn edge_count(&self) -> u64 {
         self.edges
-    }
-
-    /// The narrowest pulse, high or low, between two edges of known levels; `None` without any. Looks at
-    /// every edge when it is asked for the first time.
-    pub fn narrowest(&self) -> Option<Narrowest> {
-        *self.narrowest.get_or_init(|| self.find_narrowest())
-    }
-
-    fn find_narrowest(&self) -> Option<Narrowest> {
-        let mut edges = self.edges(Tick(0)..Tick(self.len));
-        let mut found: Option<Narrowest> = None;
-        let (mut level, mut last) = (self.level_at(Tick(0)), None);
-        let mut steps = Vec::new();
-        loop {
-            edges.fill(STEPS, &mut steps);
-            if steps.is_empty() {
-                return found;
-            }
-            for (tick, to) in steps.drain(..) {
-                let known = level != Level::Unknown && to != Level::Unknown;
-                if let Some(start) = last.filter(|_| known) {
-                    let ticks = tick - start;
-                    if found.is_none_or(|narrow| ticks < narrow.ticks) {
-                        found = Some(Narrowest { ticks, at: Tick(start) });
-                        // None is narrower.
-                        if ticks <= 1 {
-                            return found;
-                        }
-                    }
-                }
-                (level, last) = (to, known.then_some(tick));
-            }
-        }
     }
 
     /// Bytes of memory that the edges loaded so far take.

@@ -43,8 +43,17 @@ impl Precision<'_> {
         {
             return Some(Hiding::Fastest(fastest));
         }
-        let single = |narrow: Narrowest| self.base().length_of(ticks(narrow)) <= self.step(signal);
-        self.narrowest(signal).filter(|narrow| single(*narrow)).map(|narrow| Hiding::Seen(narrow.at))
+        self.single(signal).map(Hiding::Seen)
+    }
+
+    /// Where a pulse of one sample was seen.
+    fn single(&self, signal: Signal) -> Option<Tick> {
+        let step = self.step(signal);
+        if step == self.base().tick() {
+            return self.capture()?.first_single(signal);
+        }
+        let single = |narrow: &Narrowest| self.base().length_of(ticks(*narrow)) <= step;
+        self.narrowest(signal).filter(single).map(|narrow| narrow.at)
     }
 
     /// The pulse by which the record contradicts for certain what is stated of a line's shortest one.
