@@ -5,13 +5,14 @@ use std::path::Path;
 use deep_tap::ErrorKind;
 use deep_tap::bench::connect;
 use deep_tap::known::{Precision, Rule};
-use deep_tap::limit::{Kind, Verdict};
+use deep_tap::limit::{Kind, Limit, Outlook, Required, Verdict};
+use deep_tap::line::PulseWidths;
 use deep_tap::plan::{Plan, advice};
 use deep_tap::quantity::Time;
 use deep_tap::setup::RecordOptions;
 use deep_tap::time::{Resolution, TimeBase};
 
-use crate::support::{bind, capture, data, limit, occurrences, pair, setup, time};
+use crate::support::{bind, capture, data, limit, occurrences, one, pair, setup, time};
 
 /// One line per input from 0 on, on this instrument.
 fn planned(instrument: &str, sampling: &str, lines: &[&str]) -> deep_tap::Result<(Plan, Vec<String>)> {
@@ -140,4 +141,40 @@ fn what_a_rate_can_decide_is_what_it_then_decides() {
         }
     }
     assert!(seen[1] > 10 && seen[2] > 10, "both kinds of answer were met: {seen:?}");
+}
+
+/// What is stated of the lines, and a record that is too short, before anything is recorded.
+#[test]
+fn a_plan_knows_what_may_hide_and_what_the_record_cannot_hold() {
+    let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
+    let record = capture("100 MS/s", Resolution::SAMPLED, 1000, &[("A", &[100, 200]), ("B", &[150])]);
+    let stated = |fastest: &str| {
+        let fast = PulseWidths { fastest: Some(fastest.parse().unwrap()), ..PulseWidths::default() };
+        [fast, PulseWidths::default()]
+    };
+    let outlook = |limit: &Limit, stated: &[PulseWidths]| {
+        let precision = Precision::planned(base, &Resolution::SAMPLED, Time::ZERO).stating(stated);
+        let outlook = bind(&record, limit).outlook(&precision).unwrap();
+        (outlook.can_pass, outlook.can_fail)
+    };
+    let width = limit(Kind::Width, one("A high"), Some(time("100 ns")), None);
+    let hold = limit(Kind::Hold, data("B", "A rises"), Some(time("100 ns")), None);
+    let delay = limit(Kind::Delay, pair("B rises", "A falls"), None, Some(time("100 ns")));
+    // A line that may hide pulses: too narrow ones can be seen, but not that there was none.
+    for (wanted, limit) in [((false, true), &width), ((false, true), &hold), ((true, false), &delay)] {
+        assert_eq!(outlook(limit, &stated("10 MHz")), (true, true), "{limit:?}");
+        assert_eq!(outlook(limit, &stated("80 MHz")), wanted, "{limit:?}");
+    }
+    let rates = ["100 MS/s", "200 MS/s", "500 MS/s"].map(|rate| rate.parse().unwrap());
+    let deciding =
+        bind(&record, &width).deciding_rate(&rates, &Resolution::SAMPLED, Time::ZERO, &stated("80 MHz"));
+    assert_eq!(deciding, Some(rates[1]), "half a period of 80 MHz is longer than 5 ns");
+    let open = Outlook { can_pass: true, can_fail: true, distance: None };
+    let within = |min: Option<&str>, max: Option<&str>| {
+        let outlook = open.within(time("1 ms"), Required::times(min.map(time), max.map(time)));
+        (outlook.can_pass, outlook.can_fail)
+    };
+    assert_eq!(within(Some("2 ms"), None), (false, true));
+    assert_eq!(within(None, Some("2 ms")), (true, false));
+    assert_eq!(within(Some("0.5 ms"), Some("2 ms")), (true, true));
 }

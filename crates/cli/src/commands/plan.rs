@@ -3,6 +3,7 @@
 use deep_tap::instrument::Capabilities;
 use deep_tap::known::Precision;
 use deep_tap::limit::{BoundLimit, Outlook};
+use deep_tap::line::PulseWidths;
 use deep_tap::plan::{self, Plan};
 use deep_tap::quantity::{Rate, Rational, SampleCount, Time, Voltage};
 use deep_tap::setup::{RecordOptions, Setup};
@@ -57,6 +58,9 @@ struct SaidLimit {
     #[serde(skip)]
     outlook: Outlook,
     /// The lowest rate of the instrument that can decide it either way, when this one cannot.
+    /// The length of the record, where it is too short for the limit.
+    #[serde(rename = "record_too_short")]
+    too_short: Option<Time>,
     deciding_rate: Option<f64>,
     #[serde(skip)]
     rate: Option<Rate>,
@@ -123,7 +127,7 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
         }),
         limits: setup
             .limits()
-            .map(|limit| said_limit(limit, base, &resolution, &plan))
+            .map(|limit| said_limit(limit, base, &resolution, &plan, &setup))
             .collect::<Result<_, _>>()?,
         advice: plan::advice(&wanted, &plan)
             .into_iter()
@@ -158,14 +162,18 @@ fn said_limit(
     base: TimeBase,
     resolution: &Resolution,
     plan: &Plan,
+    setup: &Setup,
 ) -> Result<SaidLimit, Failure> {
     let analog_step = base.length_of(i64::try_from(plan.analog_every).unwrap_or(i64::MAX));
-    let outlook = limit.outlook(&Precision::planned(base, resolution, analog_step))?;
+    let stated: Vec<PulseWidths> = setup.lines.iter().map(|line| line.line.pulses).collect();
+    let any = limit.outlook(&Precision::planned(base, resolution, analog_step).stating(&stated))?;
+    let record = base.length_of(i64::try_from(plan.samples).unwrap_or(i64::MAX));
+    let outlook = any.within(record, limit.limit.required);
     // Another rate of the digital lines is no other rate of the analog ones.
-    let rate = if outlook.is_open() || limit.is_analog() {
+    let rate = if any.is_open() || limit.is_analog() {
         None
     } else {
-        limit.deciding_rate(&plan.rates, resolution, analog_step)
+        limit.deciding_rate(&plan.rates, resolution, analog_step, &stated)
     };
     Ok(SaidLimit {
         part: limit.reference.clone(),
@@ -176,6 +184,7 @@ fn said_limit(
         can_pass: outlook.can_pass,
         can_fail: outlook.can_fail,
         distance: outlook.distance,
+        too_short: (outlook != any).then_some(record),
         outlook,
         deciding_rate: rate.map(Rate::to_f64),
         rate,
@@ -215,6 +224,10 @@ fn cells(limit: &SaidLimit) -> Vec<String> {
     };
     if !outlook.is_open() {
         at_rate.push_str(&match limit.rate {
+            _ if limit.too_short.is_some() => {
+                let record = limit.too_short.map_or(String::new(), |record| record.to_string());
+                format!(": a record of {record} is too short")
+            }
             Some(rate) => format!(": {rate} can"),
             None if limit.analog => ", as fast as the analog lines are sampled".to_string(),
             None => ", at no rate of the instrument".to_string(),

@@ -1,17 +1,8 @@
 //! How narrow the pulses of a trace are.
 
-use std::sync::OnceLock;
-
 use super::trace::Trace;
 use crate::line::{Level, Narrowest};
 use crate::time::Tick;
-
-/// What was found, once it was asked for.
-#[derive(Debug, Default)]
-pub(super) struct Narrow {
-    narrowest: OnceLock<Option<Narrowest>>,
-    single: OnceLock<Option<Tick>>,
-}
 
 /// Edges that are looked at together.
 const STEPS: usize = 4096;

@@ -6,8 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
-use super::narrow::Narrow;
-use crate::line::{Level, LineId};
+use crate::line::{Level, LineId, Narrowest};
 use crate::time::Tick;
 
 /// A change of level.
@@ -90,6 +89,13 @@ pub struct Trace {
     pub(super) len: u64,
     pub(super) edges: u64,
     pub(super) narrow: Narrow,
+}
+
+/// How narrow its pulses are, once that was asked for.
+#[derive(Debug, Default)]
+pub(super) struct Narrow {
+    pub(super) narrowest: OnceLock<Option<Narrowest>>,
+    pub(super) single: OnceLock<Option<Tick>>,
 }
 
 /// Without the edges, of which there can be millions.

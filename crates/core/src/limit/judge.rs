@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use super::required::Required;
 use crate::error::{Error, ErrorKind, Result};
-use crate::known::Span;
+use crate::known::{BEYOND, Span};
 use crate::quantity::Quantity;
 use crate::quantity::{Bounds, Rational};
 
@@ -90,6 +90,11 @@ impl Judge {
             judge.fail_from = span.first_certainly_above(max)?;
         }
         Some(judge)
+    }
+
+    /// Whether any number of ticks fails.
+    pub(super) fn can_fail(&self) -> bool {
+        self.fail_to >= 0 || self.fail_from < BEYOND
     }
 
     /// The decision about an interval of this many ticks.

@@ -1,10 +1,13 @@
 //! What can be said about a limit before anything is recorded.
 
 use super::bound::{BoundLimit, Programs};
+use super::hidden::asks_for_granted;
 use super::judge::Judge;
 use super::kind::Kind;
+use super::required::Required;
 use crate::error::Result;
 use crate::known::Precision;
+use crate::line::PulseWidths;
 use crate::quantity::{Rate, Rational, Time};
 use crate::time::{Resolution, TimeBase};
 
@@ -23,6 +26,20 @@ impl Outlook {
     /// Whether both answers are possible.
     pub fn is_open(&self) -> bool {
         self.can_pass && self.can_fail
+    }
+
+    /// The same for a record of this length, which holds no longer interval: it cannot prove that a longer
+    /// one is kept, or that a longer one is exceeded.
+    #[must_use]
+    pub fn within(self, record: Time, required: Required) -> Outlook {
+        let fits = |end: Option<Time>| end.is_none_or(|end| end < record);
+        let (min, max) = (required.min_time(), required.max_time());
+        Outlook {
+            can_pass: self.can_pass && fits(min),
+            // A violation of a minimum is short.
+            can_fail: self.can_fail && (fits(max) || min.is_some()),
+            ..self
+        }
     }
 }
 
@@ -51,12 +68,13 @@ impl BoundLimit {
         let passing = counted.max(judge.pass_from).max(0)..=judge.pass_to;
         // Too long can always be seen; too short only where the order is certain.
         let can_fail = required.max.is_some() || together.certain_from.max(0) <= judge.fail_to;
-        // A pulse no longer than a tick can be missed altogether.
-        let hidden = self.limit.kind() == Kind::Width
-            && precision.is_sampled()
-            && required.min_time().is_some_and(|min| min <= base.tick());
-        let composite = self.is_composite() && !precision.is_exact();
-        let (can_fail, hidden) = (can_fail && !composite, hidden || composite);
+        // Pulses that a record does not show leave it open whether all passed.
+        let (kind, hides) = (self.limit.kind(), self.hides(precision));
+        let hidden = hides.condition
+            || hides.leave_open(kind, required, 0, false)
+            || asks_for_granted(kind, required, self.granted(precision));
+        let composite = (self.is_composite() && !precision.is_exact()) || hides.condition;
+        let (can_fail, hidden) = (can_fail && !composite && judge.can_fail(), hidden || composite);
         let can_pass = passing.start() <= passing.end() && !hidden;
         let apart = |ticks: i64, limit: Time| {
             let counted = base.length_of(ticks).to_rational();
@@ -91,12 +109,19 @@ impl BoundLimit {
     }
 
     /// The lowest of an instrument's rates that can decide the limit either way, where its analog lines
-    /// are sampled in steps of this time.
-    pub fn deciding_rate(&self, rates: &[Rate], resolution: &Resolution, analog_step: Time) -> Option<Rate> {
+    /// are sampled in steps of this time, and this is stated of the lines, in the order of their ids.
+    pub fn deciding_rate(
+        &self,
+        rates: &[Rate],
+        resolution: &Resolution,
+        analog_step: Time,
+        stated: &[PulseWidths],
+    ) -> Option<Rate> {
         let decides = |rate: &&Rate| {
             let base = TimeBase::from_rate(**rate);
-            let outlook =
-                base.and_then(|base| self.outlook(&Precision::planned(base, resolution, analog_step)));
+            let outlook = base.and_then(|base| {
+                self.outlook(&Precision::planned(base, resolution, analog_step).stating(stated))
+            });
             outlook.is_ok_and(|outlook| outlook.is_open())
         };
         rates.iter().find(decides).copied()

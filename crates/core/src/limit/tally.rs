@@ -219,6 +219,11 @@ impl Tally<'_> {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::HiddenPulses);
         }
+        // However close the edges are: of which occurrences there are, nothing is certain.
+        let hides = bound.hides(&precision);
+        if hides.condition && verdict == Verdict::Inconclusive && worst.is_some_and(|worst| !worst.certain) {
+            reason = Some(Reason::Occurrence(Doubt::Hidden));
+        }
         // What is found of such events is neither all that happened nor certain.
         if bound.is_composite() && !precision.is_exact() && worst.is_some() {
             verdict = Verdict::Inconclusive;
@@ -238,7 +243,8 @@ impl Tally<'_> {
             None => None,
         };
         let decided = match (verdict, reason, worst) {
-            (Verdict::Inconclusive, Some(Reason::HiddenPulses), _) => {
+            // Where lines may hide pulses, no rate is sure to show them all.
+            (Verdict::Inconclusive, Some(Reason::HiddenPulses), _) if !hides.any() => {
                 limit.required.min_time().and_then(|min| just_above(capture, min))
             }
             (Verdict::Inconclusive, Some(Reason::Occurrence(doubt)), Some(worst)) => {

@@ -61,7 +61,7 @@ impl Checked {
         }
         if self.results.iter().any(|result| result.counts.possible > 0) {
             text.push_str(
-                "\n(+N): so many more are not certain to have happened; they make no limit pass or fail",
+                "\n(+N): so many more are not certain to have happened; they make no limit pass or fail, but may leave it open",
             );
         }
         for assumption in self.assumptions() {
