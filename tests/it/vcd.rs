@@ -305,3 +305,23 @@ fn an_exact_record_has_no_samples_per_bit() {
     let sampled = dump.on_grid(time("1 us"), Resolution::SAMPLED).unwrap();
     assert!(bus.frames(&sampled, sampled.range()).is_err());
 }
+
+proptest! {
+    /// What a dump says of itself is believed no more than the rest of it.
+    #[test]
+    fn no_damage_to_what_a_dump_says_of_itself_makes_the_reader_panic(
+        at in prop::sample::Index::arbitrary(),
+        with in "[ -~\n]{0,6}",
+        gone in 0usize..9,
+        number in prop::option::of(any::<u64>()),
+    ) {
+        let whole = String::from_utf8(pulse(true)).unwrap();
+        let begin = whole.find("deep-tap-record").unwrap();
+        let end = begin + whole[begin..].find("$end").unwrap();
+        let at = begin + at.index(end - begin);
+        let with = number.map_or(with, |number| number.to_string());
+        if let (Some(before), Some(after)) = (whole.get(..at), whole.get(at + gone..)) {
+            let _ = vcd::read(format!("{before}{with}{after}").as_bytes(), Path::new("d.vcd"));
+        }
+    }
+}
