@@ -8,6 +8,8 @@ mod analog;
 mod bench;
 /// Senders of the bench and other people's bus models, read as they spoke.
 mod buses;
+/// Minimal records and their verdicts, worked out by hand.
+mod cases;
 /// Decoders of serial buses: known answers.
 mod decode;
 /// Wrong settings and wiring of a bus, each named.
