@@ -120,19 +120,21 @@ pub fn jitter(capture: &Capture, event: &TimedProgram, range: Range<Tick>) -> Op
     }
     let tick = capture.base().tick().to_f64();
     // Without sampling an edge is where it is, but for what keeps it from being known besides.
-    let off = all.known().slack();
-    let known = |value: f64, off: f64| Estimate {
-        value: value * tick,
-        lo: (value - off).max(0.0) * tick,
-        hi: (value + off) * tick,
+    let (off, clock) = (all.known().slack(), all.known().clock_error());
+    let known = |value: f64, off: f64| {
+        // The time base stretches what it is about, too.
+        let off = off + value * clock;
+        Estimate { value: value * tick, lo: (value - off).max(0.0) * tick, hi: (value + off) * tick }
     };
+    // Two periods are compared, each of which the time base may make longer or shorter.
+    let two = 2.0 * (off + all.max()?.value.to_f64() / tick * clock);
     let peak = (all.max()?.value.to_f64() - all.min()?.value.to_f64()) / tick;
     let changes = (changes > 0).then_some(changes);
     Some(Jitter {
         period_rms: all.deviation()?,
-        period_peak_to_peak: known(peak, 2.0 * off),
-        cycle_to_cycle_rms: changes.map(|n| known((change_squares / n as f64).sqrt(), 2.0 * off)),
-        cycle_to_cycle_peak: changes.map(|_| known(largest as f64, 2.0 * off)),
+        period_peak_to_peak: known(peak, two),
+        cycle_to_cycle_rms: changes.map(|n| known((change_squares / n as f64).sqrt(), two)),
+        cycle_to_cycle_peak: changes.map(|_| known(largest as f64, two)),
         grid_rms: known((squares / sums.count as f64).sqrt(), 0.5 * off),
         grid_peak_to_peak: known(most - least, 8.0 / 3.0 * off),
         drift: drift(&all, hits()),
