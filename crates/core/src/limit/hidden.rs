@@ -98,13 +98,13 @@ impl Hides {
     }
 
     /// Whether a limit that every occurrence meets may still have been violated by one that was missed.
-    /// `unpaired` is how many starts found no partner, `whole` whether what an end of the record cuts off
-    /// may be longer than the limit allows.
+    /// `unanswered` says whether a start found no partner, for which a hidden one may have been too late, and
+    /// `cut_too_long` whether what an end of the record cuts off may be longer than the limit allows.
     pub(super) fn leave_open(
         self,
         kind: Kind,
         required: Required,
-        unpaired: u64,
+        unanswered: bool,
         cut_too_long: bool,
     ) -> bool {
         let missed = match kind {
@@ -112,7 +112,7 @@ impl Hides {
             Kind::Width | Kind::Period if required.min.is_none() => cut_too_long,
             _ => true,
         };
-        (self.anchor && missed) || (self.partner && unpaired > 0)
+        (self.anchor && missed) || (self.partner && unanswered)
     }
 }
 

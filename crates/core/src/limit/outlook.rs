@@ -71,7 +71,7 @@ impl BoundLimit {
         // Pulses that a record does not show leave it open whether all passed.
         let (kind, hides) = (self.limit.kind(), self.hides(precision));
         let hidden = hides.condition
-            || hides.leave_open(kind, required, 0, false)
+            || hides.leave_open(kind, required, false, false)
             || asks_for_granted(kind, required, self.granted(precision));
         let composite = (self.is_composite() && !precision.is_exact()) || hides.condition;
         let (can_fail, hidden) = (can_fail && !composite && judge.can_fail(), hidden || composite);

@@ -31,6 +31,9 @@ pub(super) struct Tally<'a> {
     passing_possible: Option<Occurrence>,
     /// Of what an end of the record cuts off, the most ticks.
     cut: i64,
+    /// How many waits nothing answered, and the most ticks of one.
+    waits: u64,
+    waited: i64,
 }
 
 struct Worst {
@@ -71,6 +74,8 @@ impl<'a> Tally<'a> {
             worst: None,
             passing_possible: None,
             cut: 0,
+            waits: 0,
+            waited: 0,
         }
     }
 
@@ -172,6 +177,10 @@ impl Take for Tally<'_> {
         ControlFlow::Continue(())
     }
 
+    fn waited(&mut self, ticks: i64) {
+        (self.waits, self.waited) = (self.waits + 1, self.waited.max(ticks));
+    }
+
     fn cut(&mut self, ticks: i64) {
         self.cut = self.cut.max(ticks);
     }
@@ -192,8 +201,13 @@ impl Tally<'_> {
         let cut_too_long = required
             .max_time()
             .is_some_and(|max| self.cut > 0 && longest().is_none_or(|longest| longest > max));
+        // An answer that hides came before the wait was over.
+        let all_known = self.waits == self.counts.unpaired && required.min.is_none();
+        let latest = || span.length(self.waited)?.hi;
+        let soon = all_known && required.max_time().is_some_and(|max| latest().is_some_and(|hi| hi <= max));
+        let unanswered = self.counts.unpaired > 0 && !soon;
         let hides = bound.hides(precision);
-        hides.leave_open(kind, required, self.counts.unpaired, cut_too_long)
+        hides.leave_open(kind, required, unanswered, cut_too_long)
             || asks_for_granted(kind, required, granted)
     }
 

@@ -117,6 +117,9 @@ pub(super) trait Take {
     /// Takes note of how many ticks are seen of something that an end of the record cuts off.
     fn cut(&mut self, _: i64) {}
 
+    /// Takes note of how many ticks were seen of a wait that nothing answered.
+    fn waited(&mut self, _: i64) {}
+
     /// The same for two events that certainly belong together; by far the most are such.
     #[inline]
     fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {

@@ -22,7 +22,7 @@ impl Walk<'_> {
         let (mut starts, mut answers) = (self.party(from), self.party(to));
         let mut pairing = Following::new(self.together, superseded, self.capture.len());
         let settle = &mut Settle { walk: self, sink };
-        if !self.must_answer {
+        if !self.must_answer && !self.hides.partner {
             return pairing.advance(&mut starts, &mut answers, settle).map_continue(drop);
         }
         let mut waits = Waits { settle, waiting: None };
@@ -168,7 +168,9 @@ impl<S: Take> Waits<'_, '_, '_, S> {
         let Settle { walk, sink } = &mut *self.settle;
         let ticks = end.tick.since(start.tick);
         let sure = start.is_certain() && end.is_certain() && !walk.open_events && !walk.hides.any();
-        if !sure || walk.judge.decide(ticks) != Verdict::Fail || walk.unknown_within(start.tick, end.tick) {
+        let fails = || walk.must_answer && walk.judge.decide(ticks) == Verdict::Fail;
+        if !sure || !fails() || walk.unknown_within(start.tick, end.tick) {
+            sink.waited(ticks);
             return sink.found(Visited::Unpaired(start.tick));
         }
         // It lasted as long at least.
