@@ -53,7 +53,10 @@ impl Patient<'_> {
         let order = stated.count("order");
         if order > 0 {
             let what = format!("clock and data change at the same sample in {order} transfers");
-            let remedy = "record faster: a start or stop cannot be told from a bit there";
+            let remedy = match self.capture.base().is_exact() {
+                true => "let data change after the clock: a start or stop cannot be told from a bit there",
+                false => "record faster: a start or stop cannot be told from a bit there",
+            };
             self.find("order", Sureness::Certain, what, remedy);
         }
         if stated.frames > 0 && stated.is_bad() {
