@@ -3,7 +3,7 @@
 //! Deep Tap takes a recording of a board's digital lines and answers the question of every
 //! bring-up: *what is really happening on these wires, and is it within what the parts allow?*
 //! Every measured interval carries its uncertainty, so that a verdict is pass, fail, inconclusive
-//! at this sample rate (and then it names the rate that decides), or not seen; and never wrong under what
+//! at this sample rate (and then it names a rate worth trying), or not seen; and never wrong under what
 //! it takes for granted, which it says.
 //!
 //! ```

@@ -36,11 +36,12 @@ pub struct Statistics {
     pub max: Quantity,
 }
 
-/// At which sample rate an inconclusive measurement would be decided.
+/// The sample rate that is worth trying for an inconclusive measurement. The true value may lie anywhere
+/// within its bounds, so that none is certain to decide it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Deciding {
-    /// At this rate, the lowest sufficient one that the instrument has (or, where its rates are
-    /// not known, the exact one).
+    /// This rate, the lowest that the instrument has which would do for the counted value (or, where its
+    /// rates are not known, the exact one).
     Rate(Rate),
     /// At this rate, which is above the instrument's fastest.
     Beyond {
@@ -56,11 +57,11 @@ pub enum Deciding {
 impl fmt::Display for Deciding {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Deciding::Rate(rate) => write!(f, "{rate} decides it"),
+            Deciding::Rate(rate) => write!(f, "try {rate}"),
             Deciding::Beyond { needed, fastest } => {
-                write!(f, "{needed} would decide it, the instrument has {fastest}")
+                write!(f, "{needed} would be worth trying, the instrument has {fastest}")
             }
-            Deciding::Never => f.write_str("no rate decides it"),
+            Deciding::Never => f.write_str("no rate is certain to decide it"),
         }
     }
 }
@@ -121,7 +122,7 @@ pub struct LimitResult {
     pub counts: Counts,
     /// The values of all occurrences.
     pub statistics: Option<Statistics>,
-    /// For an inconclusive result, the rate that would decide it.
+    /// For an inconclusive result, the rate that is worth trying.
     pub decided: Option<Deciding>,
     /// No line that it looks at is taken to have had a pulse as short as this, high or low, that fell
     /// between two samples, though that is not stated of all of them.

@@ -103,7 +103,7 @@ impl Checked {
             // The capture knows its setup's name, not where it lies.
             let folder = if Path::new(&own.name).exists() { "" } else { "FOLDER/" };
             lines.push(format!(
-                "next: deep-tap capture {folder}{} --rate '{rate}' --output {output}    decides {}",
+                "next: deep-tap capture {folder}{} --rate '{rate}' --output {output}    for {}",
                 own.name,
                 open.join(", ")
             ));
@@ -210,7 +210,7 @@ pub(crate) fn verdict_text(result: &LimitResult) -> String {
         Verdict::Fail => format!("FAIL ({} of {})", counts.failed, counts.seen),
         Verdict::NotSeen => "not seen".to_string(),
         Verdict::Inconclusive => match result.decided {
-            Some(Deciding::Rate(rate)) => format!("inconclusive: {rate} decides it"),
+            Some(Deciding::Rate(rate)) => format!("inconclusive: try {rate}"),
             _ => "inconclusive".to_string(),
         },
     }
@@ -242,13 +242,14 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
                 Some(Reason::Occurrence(Doubt::Resolution)) | None => "the limit lies within the uncertainty",
             };
             let rest = match result.decided {
-                Some(Deciding::Rate(rate)) => format!("; decided from {rate} on"),
+                Some(Deciding::Rate(rate)) => format!("; try {rate}"),
                 Some(Deciding::Beyond { needed, fastest }) => {
                     let needed = needed.to_f64() / 1e6;
-                    format!("; {needed:.0} MS/s would decide it, but the instrument ends at {fastest}")
+                    format!("; {needed:.0} MS/s would be worth trying, but the instrument ends at {fastest}")
                 }
                 Some(Deciding::Never) => {
-                    "; no rate decides it: the value is on the limit, within the skew".to_string()
+                    "; no rate is certain to decide it: the value is on the limit, within the skew"
+                        .to_string()
                 }
                 None => String::new(),
             };
