@@ -7,7 +7,7 @@ use super::record::Capture;
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::Line;
-use crate::quantity::{Rate, Rational, Time};
+use crate::quantity::{Rational, Time};
 use crate::time::{Resolution, Tick, TimeBase};
 
 /// The share of a period, one over this, by which a time may be off its sample since it was rounded.
@@ -39,6 +39,10 @@ impl Capture {
         if grid.num == grid.den {
             return self.into_builder().resolution(resolution).build();
         }
+        if !self.analog_lines().is_empty() {
+            let message = "analog lines of a dump cannot be put on another grid";
+            return Err(Error::new(ErrorKind::Capture, message).with_help("leave the rate out"));
+        }
         let len = match self.len().checked_sub(1) {
             Some(last) => grid.nearest(last).saturating_add(1),
             None => 0,
@@ -47,10 +51,6 @@ impl Capture {
         let lines = self.lines().iter().zip(self.traces());
         let traces = lines.map(|(line, trace)| grid.moved(line, trace, len).map(Arc::new));
         let traces = traces.collect::<Result<Vec<_>>>()?;
-        if !self.analog_lines().is_empty() {
-            let message = "analog lines of a dump cannot be put on another grid";
-            return Err(Error::new(ErrorKind::Capture, message).with_help("leave the rate out"));
-        }
         let mut builder = self.into_builder().base(base.with_zero(zero)).length(len).resolution(resolution);
         builder.capture.traces = traces;
         builder.build()
@@ -99,9 +99,9 @@ impl Grid {
         let (at, rate) = (self.from.time_of(tick), self.to.rate());
         let message = format!("{} changes at {at}, between two samples at {rate}", line.name);
         Error::new(ErrorKind::Capture, message).with_help(format!(
-            "state the rate at which it was recorded; all times are multiples of {}, {}",
+            "state the rate at which it was recorded; all times lie on a grid of {}, which is {}",
             self.from.tick(),
-            Rate::from_rational(self.from.rate().to_rational())
+            self.from.rate()
         ))
     }
 

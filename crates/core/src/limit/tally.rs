@@ -4,7 +4,7 @@ use std::ops::ControlFlow;
 
 use super::bound::BoundLimit;
 use super::deciding::{deciding, just_above};
-use super::hidden::asks_for_granted;
+use super::hidden::{Hides, asks_for_granted};
 use super::judge::Verdict;
 use super::occurrence::{Doubt, Occurrence, Visited};
 use super::required::Required;
@@ -188,13 +188,7 @@ impl Take for Tally<'_> {
 
 impl Tally<'_> {
     /// Whether all that was seen passes, but pulses that were not seen may violate the limit.
-    fn may_be_missed(
-        &self,
-        bound: &BoundLimit,
-        precision: &Precision<'_>,
-        span: &Span,
-        granted: Option<Time>,
-    ) -> bool {
+    fn may_be_missed(&self, bound: &BoundLimit, hides: Hides, span: &Span, granted: Option<Time>) -> bool {
         let (kind, required) = (bound.limit.kind(), bound.limit.required);
         // With hidden edges, what is cut off is a whole pulse that is not longer than what is seen of it.
         let longest = || span.length(self.cut.saturating_sub(1))?.hi;
@@ -206,7 +200,6 @@ impl Tally<'_> {
         let latest = || span.length(self.waited)?.hi;
         let soon = all_known && required.max_time().is_some_and(|max| latest().is_some_and(|hi| hi <= max));
         let unanswered = self.counts.unpaired > 0 && !soon;
-        let hides = bound.hides(precision);
         hides.leave_open(kind, required, unanswered, cut_too_long)
             || asks_for_granted(kind, required, granted)
     }
@@ -227,14 +220,13 @@ impl Tally<'_> {
             (worst, _) => worst,
         };
         let precision = Precision::of(capture, rule);
-        let granted = bound.granted(&precision);
+        let (granted, hides) = (bound.granted(&precision), bound.hides(&precision));
         let span = bound.span_within(&precision);
-        if verdict == Verdict::Pass && self.may_be_missed(bound, &precision, &span, granted) {
+        if verdict == Verdict::Pass && self.may_be_missed(bound, hides, &span, granted) {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::HiddenPulses);
         }
         // However close the edges are: of which occurrences there are, nothing is certain.
-        let hides = bound.hides(&precision);
         if hides.condition && verdict == Verdict::Inconclusive && worst.is_some_and(|worst| !worst.certain) {
             reason = Some(Reason::Occurrence(Doubt::Hidden));
         }

@@ -7,7 +7,6 @@ use deep_tap::draw::Histogram;
 use deep_tap::event::TimedProgram;
 use deep_tap::measure::{Averages, Intervals, Jitter, Measure, averages, jitter, periods};
 use deep_tap::quantity::Estimate;
-use deep_tap::quantity::Unit;
 use deep_tap::quantity::{Rational, Time};
 use deep_tap::time::Tick;
 use serde::Serialize;
@@ -16,7 +15,7 @@ use crate::args;
 use crate::output::Grid;
 use crate::quantities::seconds;
 use crate::said;
-use deep_tap::quantity::{estimate, outward};
+use deep_tap::quantity::{estimate, uncertain};
 
 /// Most bins of a histogram.
 const MOST_BINS: usize = 40;
@@ -149,11 +148,7 @@ fn off(measure: Measure) -> Time {
 /// A length and how far it may be off.
 pub(super) fn length(measure: Option<Measure>) -> String {
     let Some(measure) = measure else { return "-".to_string() };
-    match off(measure) {
-        off if measure.bounds.hi.is_none() => format!("{} or more", measure.bounds.lo.rounded(off)),
-        Time::ZERO => measure.value.to_string(),
-        off => format!("{} ± {}", measure.value.rounded(off), outward(off.to_f64(), Unit::Time)),
-    }
+    uncertain(measure.value.into(), measure.bounds.map(Into::into), off(measure))
 }
 
 /// A length with the digits that are known.

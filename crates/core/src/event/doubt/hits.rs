@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::lengths::Lengths;
 use super::marks::Marks;
-use super::stretches::Stretches;
+use super::stretches::{Stretches, settled};
 use crate::capture::{Capture, Merged};
 use crate::event::check::{Form, Test3, Tree};
 use crate::event::hit::{Certainty, Hit};
@@ -12,7 +12,7 @@ use crate::event::run::Hits;
 use crate::event::syntax::Direction;
 use crate::event::timed::TimedProgram;
 use crate::known::{Precedence, Precision, Rule};
-use crate::line::{Level, Signal};
+use crate::line::Level;
 use crate::time::Tick;
 
 impl TimedProgram {
@@ -39,26 +39,16 @@ fn recorded_certainty(program: &TimedProgram, capture: &Capture) -> Certainty {
 struct Guard<'a> {
     capture: &'a Capture,
     test: &'a Test3,
-    signals: Vec<Signal>,
     order: Precedence,
 }
 
 impl Guard<'_> {
     /// Whether it holds at `tick`, and whether that is certain.
     fn at(&self, tick: Tick) -> (Option<bool>, bool) {
-        let value = |t: Tick| self.test.eval(&mut |signal| self.capture.trace(signal).level_at(t));
-        let now = value(tick);
-        let Some(window) = self.order.around(tick) else { return (now, true) };
-        if self.order.reaches_outside(tick, self.capture.len()) {
-            return (now, false);
+        match settled(self.test, self.capture, tick, self.order) {
+            Some(holds) => (Some(holds), true),
+            None => (self.test.eval(&mut |signal| self.capture.trace(signal).level_at(tick)), false),
         }
-        let edges = |signal: &Signal| self.capture.trace(*signal).edges(window.clone());
-        let mut changes = self.signals.iter().flat_map(edges).map(|edge| edge.tick).peekable();
-        if changes.peek().is_none() {
-            return (now, true);
-        }
-        let before = value(Tick(window.start.0.saturating_sub(1)));
-        (now, before == now && changes.all(|t| value(t) == now))
     }
 }
 
@@ -109,7 +99,7 @@ impl<'a> DoubtfulHits<'a> {
         let guard = program.root().guard.as_ref().map(|test| {
             let precision = Precision::of(capture, Rule::Proven);
             let order = precision.order(&program.signals(), program.program().level_error());
-            Guard { capture, test, signals: test.signals(), order }
+            Guard { capture, test, order }
         });
         DoubtfulHits { capture, source, guard, from }
     }

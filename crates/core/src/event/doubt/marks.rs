@@ -209,7 +209,8 @@ impl<'a> Guard<'a> {
         let precision = Precision::of(capture, Rule::Proven);
         let order = precision.order(&program.signals(), program.program().level_error());
         let doubt = order.reach().map(|reach| (reach.saturating_add(1), reach));
-        if order.reach().is_some_and(|reach| reach > MOST_DOUBT) {
+        // Of several lines, the planes show only the order in which they were seen to change.
+        if order.reach().is_some_and(|reach| reach > MOST_DOUBT || lines.len() > 1) {
             return None;
         }
         let test = MaskTest::new(test, &lines);

@@ -28,17 +28,23 @@ impl ConditionProgram {
     /// Whether it certainly holds at a tick, or certainly does not, whatever the order of edges which are
     /// that close to it; `None` where that is open, or a level is unknown.
     pub fn holds_around(&self, capture: &Capture, tick: Tick, order: Precedence) -> Option<bool> {
-        let unsettled = |signal: Signal| {
-            let window = order.around(tick);
-            order.reaches_outside(tick, capture.len())
-                || window.is_some_and(|window| capture.trace(signal).edges(window).next().is_some())
-        };
-        let level = |signal| match unsettled(signal) {
-            true => Level::Unknown,
-            false => capture.trace(signal).level_at(tick),
-        };
-        self.test.eval(&mut { level })
+        settled(&self.test, capture, tick, order)
     }
+}
+
+/// Whether a condition certainly holds at a tick, or certainly does not, in any order of the edges that are
+/// close to it: a line with such an edge may be at either level.
+pub(super) fn settled(test: &Test3, capture: &Capture, tick: Tick, order: Precedence) -> Option<bool> {
+    let unsettled = |signal: Signal| {
+        let window = order.around(tick);
+        order.reaches_outside(tick, capture.len())
+            || window.is_some_and(|window| capture.trace(signal).edges(window).next().is_some())
+    };
+    let level = |signal| match unsettled(signal) {
+        true => Level::Unknown,
+        false => capture.trace(signal).level_at(tick),
+    };
+    test.eval(&mut { level })
 }
 
 /// A stretch in which a condition holds.
