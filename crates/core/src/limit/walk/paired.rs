@@ -19,12 +19,28 @@ impl Walk<'_> {
         superseded: bool,
         sink: &mut S,
     ) -> ControlFlow<()> {
+        if self.must_answer || self.hides.partner {
+            return self.following_with_waits(from, to, superseded, sink);
+        }
         let (mut starts, mut answers) = (self.party(from), self.party(to));
         let mut pairing = Following::new(self.together, superseded, self.capture.len());
         let settle = &mut Settle { walk: self, sink };
-        if !self.must_answer && !self.hides.partner {
-            return pairing.advance(&mut starts, &mut answers, settle).map_continue(drop);
-        }
+        pairing.advance(&mut starts, &mut answers, settle).map_continue(drop)
+    }
+
+    /// The same where it matters how long a start was not answered.
+    #[cold]
+    #[inline(never)]
+    fn following_with_waits<S: Take>(
+        &self,
+        from: &TimedProgram,
+        to: &TimedProgram,
+        superseded: bool,
+        sink: &mut S,
+    ) -> ControlFlow<()> {
+        let (mut starts, mut answers) = (self.party(from), self.party(to));
+        let mut pairing = Following::new(self.together, superseded, self.capture.len());
+        let settle = &mut Settle { walk: self, sink };
         let mut waits = Waits { settle, waiting: None };
         pairing.advance(&mut starts, &mut answers, &mut waits).map_continue(drop)?;
         waits.over(Hit { tick: Tick(self.capture.len()), certainty: Certainty::Certain })
