@@ -165,28 +165,32 @@ fn frames_become_a_table_with_a_row_for_each_field() {
 #[test]
 fn parquet_has_the_rows_of_the_csv() {
     use parquet::file::reader::{FileReader, SerializedFileReader};
-    use parquet::record::RowAccessor;
+    use parquet::record::Field;
 
     let folder = captured();
     for table in ["o.csv", "o.parquet"] {
         run(folder.path(), &["check", FILE, "--occurrences", table]);
     }
-    let csv = std::fs::read_to_string(folder.path().join("o.csv")).unwrap();
+    let mut csv = csv::Reader::from_path(folder.path().join("o.csv")).unwrap();
+    let header = csv.headers().unwrap().clone();
     let file = std::fs::File::open(folder.path().join("o.parquet")).unwrap();
     let reader = SerializedFileReader::new(file).unwrap();
-    let mut rows = 0;
-    for (row, line) in reader.get_row_iter(None).unwrap().zip(csv.lines().skip(1)) {
-        let row = row.unwrap();
-        // The source is quoted, since it has commas.
-        let cells: Vec<&str> = line.rsplitn(10, ',').collect();
-        let number = |place: usize| row.get_double(place).ok().map(|n| format!("{n:e}")).unwrap_or_default();
-        assert_eq!(row.get_string(2).unwrap(), cells[9].rsplit(',').next().unwrap());
-        assert_eq!(row.get_string(3).unwrap(), cells[8]);
-        assert_eq!((number(8), number(9), number(10)), (cells[3].into(), cells[2].into(), cells[1].into()));
-        assert_eq!(row.get_string(11).unwrap(), cells[0]);
-        rows += 1;
+    let mut rows = reader.get_row_iter(None).unwrap();
+    for cells in csv.records() {
+        let (cells, row) = (cells.unwrap(), rows.next().unwrap().unwrap());
+        let columns: Vec<_> = row.get_column_iter().collect();
+        assert_eq!(columns.len(), header.len());
+        for ((wanted, cell), (name, field)) in header.iter().zip(&cells).zip(columns) {
+            let text = match field {
+                Field::Str(text) => text.clone(),
+                Field::Double(number) => format!("{number:e}"),
+                Field::Null => String::new(),
+                other => panic!("{other:?}"),
+            };
+            assert_eq!((name.as_str(), text.as_str()), (wanted, cell));
+        }
     }
-    assert_eq!(rows, csv.lines().count() - 1);
+    assert!(rows.next().is_none() && csv.position().line() > 1000);
 }
 
 #[test]
