@@ -124,7 +124,7 @@ fn no_verdict_about_a_voltage_is_ever_wrong_and_its_bounds_hold_the_truth() {
             Verdict::Fail => failed += u32::from(truth > max) * 2 - 1,
             _ => open += 1,
         }
-        assert!(result.decided.is_none(), "the rate of the digital lines does not decide it");
+        assert!(result.worth_trying.is_none(), "the rate of the digital lines does not decide it");
     }
     assert!(passed > 5 && failed > 5 && open > 5, "{passed} {failed} {open}");
 }

@@ -74,8 +74,8 @@ fn inconclusive_at_first_and_decided_at_the_rate_that_is_named() {
     let first = results(&setup, &capture);
     let hold = first.iter().find(|r| r.symbol == "tDH").unwrap();
     assert_eq!(hold.verdict, Verdict::Inconclusive);
-    let named = first.iter().filter_map(|r| match r.decided {
-        Some(limit::Deciding::Rate(rate)) => Some(rate),
+    let named = first.iter().filter_map(|r| match r.worth_trying {
+        Some(limit::WorthTrying::Rate { rate, .. }) => Some(rate),
         _ => None,
     });
     let rate = named.max().unwrap().to_string();

@@ -66,7 +66,8 @@ impl<'a> Case<'a> {
         let words: Vec<&str> = self.limit.split("; ").collect();
         let kind: Kind = words[0].parse().unwrap();
         let asks = |word: &&&str| {
-            !["min ", "max ", "while "].iter().any(|key| word.starts_with(key)) && **word != "must"
+            let keys = ["min ", "max ", "while ", "within ", "unless ", "clear "];
+            !keys.iter().any(|key| word.starts_with(key)) && **word != "must"
         };
         let mut texts = words[1..].iter().filter(asks).map(ToString::to_string);
         let texts = (texts.next().unwrap(), texts.next().unwrap_or_default());
@@ -76,6 +77,12 @@ impl<'a> Case<'a> {
                 Some(("min", min)) => limit.min(min),
                 Some(("max", max)) => limit.max(max),
                 Some(("while", condition)) => limit.only_while(condition),
+                Some(("within", condition)) => limit.within(condition),
+                Some(("unless", event)) => limit.unless(event),
+                Some(("clear", ends)) => {
+                    let (setup, hold) = ends.split_once(", ").unwrap();
+                    limit.clear(setup, hold)
+                }
                 _ if *word == "must" => limit.must_be_answered(),
                 _ => limit,
             };

@@ -58,6 +58,7 @@ fn setups_and_limits_in_the_documents_load() {
                 pins.lines().filter_map(|l| l.split_once(" = ").map(|(pin, _)| pin)).collect();
             let lines: String = pins.iter().map(|p| format!("[[line]]\nname = \"{p}\"\n")).collect();
             let wires: Vec<String> = pins.iter().map(|p| format!("{p} = \"{p}\"")).collect();
+            let limits = block.matches("[[limit]]").count();
             let board = format!(
                 "{lines}[[part]]\nreference = \"U1\"\nlimits = \"p.toml\"\npins = {{ {} }}\n",
                 wires.join(", ")
@@ -65,7 +66,7 @@ fn setups_and_limits_in_the_documents_load() {
             let texts =
                 [("s.toml", board), ("p.toml", block)].map(|(n, t)| Attachment { name: n.into(), text: t });
             let setup = Setup::load("s.toml", &Attached(&texts)).unwrap_or_else(|e| panic!("{name}: {e:?}"));
-            assert_eq!(setup.limits().count(), 5);
+            assert_eq!(setup.limits().count(), limits);
         }
     }
     assert!(seen >= 3);
@@ -120,8 +121,19 @@ fn links_between_documents_lead_somewhere() {
         let folder = root().join(name).parent().unwrap().to_path_buf();
         for link in document(name).split("](").skip(1).map(|rest| rest.split(')').next().unwrap().to_string())
         {
-            if !link.starts_with("http") {
-                assert!(folder.join(&link).exists(), "{name} links to {link}");
+            if link.starts_with("http") {
+                continue;
+            }
+            let (file, heading) = link.split_once('#').unwrap_or((&link, ""));
+            let target = if file.is_empty() { root().join(name) } else { folder.join(file) };
+            assert!(target.exists(), "{name} links to {link}");
+            if !heading.is_empty() {
+                let text = std::fs::read_to_string(&target).unwrap();
+                let anchors = text
+                    .lines()
+                    .filter(|line| line.starts_with('#'))
+                    .map(|line| line.trim_start_matches(['#', ' ']).to_lowercase().replace(' ', "-"));
+                assert!(anchors.into_iter().any(|anchor| anchor == heading), "{name} links to {link}");
             }
         }
     }

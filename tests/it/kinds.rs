@@ -81,9 +81,8 @@ fn duty_knows_a_tick_of_each_pulse() {
     let exact = capture("100 MS/s", Resolution::EXACT, 40, &[("CK", &edges)]);
     assert_eq!(checked(&exact, &between(Kind::Duty, pulse(), "40 %", "")).verdict, Verdict::Pass);
     assert_eq!(checked(&exact, &between(Kind::Duty, pulse(), "40.01 %", "")).verdict, Verdict::Fail);
-    // 50 of 100 ns with 3.5 % to go: a tick must be 3.5 ns, where now it is 10 ns.
     let open = checked(&sampled, &between(Kind::Duty, pulse(), "", "53.5 %"));
-    assert_eq!(open.decided.map(|d| format!("{d:?}")).unwrap_or_default(), "Rate(285.714285714 MS/s)");
+    assert_eq!(open.verdict, Verdict::Inconclusive);
 }
 
 #[test]

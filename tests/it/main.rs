@@ -10,6 +10,7 @@ mod bench;
 mod buses;
 /// Minimal records and their verdicts, worked out by hand.
 mod cases;
+mod chances;
 /// Decoders of serial buses: known answers.
 mod decode;
 /// Wrong settings and wiring of a bus, each named.

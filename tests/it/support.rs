@@ -71,6 +71,8 @@ pub(crate) fn events(kind: Kind, (a, b): Texts) -> Events {
         Kind::Delay => Events::Delay { from: a, to: b },
         Kind::Skew => Events::Skew { from: a, to: b },
         Kind::Stable => Events::Stable { data: a, condition: b },
+        Kind::Window => Events::Window { data: a, reference: b },
+        Kind::Settle => Events::Settle { from: a, data: b },
         other => panic!("'{other}' has no texts alone"),
     }
 }

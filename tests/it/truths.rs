@@ -109,6 +109,31 @@ fn both_high(a: &Edges, b: &Edges, first: (bool, bool)) -> Edges {
 
 /// What truly happened, wherever in the drawn world a partner lies; `first` are the first samples.
 fn happened(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -> Vec<True> {
+    let mut all = paired(case, a, b, first);
+    let edges = |name: &str| if name == "A" { (a, first.0) } else { (b, first.1) };
+    all.retain(|one| {
+        let value = one.value.0;
+        let (from, to) = match case.kind {
+            Kind::Setup => (one.anchor - value, one.anchor),
+            _ => (one.anchor, one.anchor + value),
+        };
+        let within = case.within.is_none_or(|text| {
+            let (name, level) = text.split_once(' ').unwrap();
+            let (edges, first) = edges(name);
+            let breaks = edges.iter().any(|(at, _)| from < *at && *at <= to);
+            high(edges, first, from) == (level == "high") && !breaks
+        });
+        within
+            && case.unless.is_none_or(|text| {
+                let (name, edge) = text.split_once(' ').unwrap();
+                !edges(name).0.iter().any(|(at, up)| from < *at && *at < to && *up == (edge == "rises"))
+            })
+    });
+    all
+}
+
+/// The same without restrictions.
+fn paired(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -> Vec<True> {
     let interval = |anchor: i64, value: i64| True { anchor, value: (value, TICK), cut: false };
     let ups = rises(a);
     let pulses = |edges: &Edges| -> Vec<True> {
@@ -173,6 +198,23 @@ fn happened(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -> Vec<True>
         Kind::Setup => {
             let before = |end: &i64| b.iter().rev().map(|(at, _)| *at).find(|at| at < end);
             ups.iter().filter_map(|end| Some(interval(*end, end - before(end)?))).collect()
+        }
+        // How far each change is from each reference; very far, where there is none.
+        Kind::Window => {
+            let changes = |start: &i64| {
+                let (start, far) = (*start, i64::MAX / 4);
+                let changes: Vec<i64> = b.iter().map(|(at, _)| at - start).chain([far]).collect();
+                changes.into_iter().map(move |value| interval(start, value))
+            };
+            ups.iter().flat_map(changes).collect()
+        }
+        Kind::Settle => {
+            let last = |(number, start): (usize, &i64)| {
+                let next = ups.get(number + 1).copied().unwrap_or(i64::MAX);
+                let last = b.iter().rev().map(|(at, _)| *at).find(|at| at > start && *at < next)?;
+                Some(True { cut: next == i64::MAX, ..interval(*start, last - start) })
+            };
+            ups.iter().enumerate().filter_map(last).collect()
         }
         Kind::Skew => {
             let nearest = |start: &i64| rises(b).into_iter().map(|at| (at - start).abs()).min();
@@ -253,8 +295,10 @@ impl Tally {
 
 impl Said {
     fn meets(&self, (part, whole): (i64, i64)) -> bool {
-        if self.limit.kind() == Kind::Stable {
-            return part == 1;
+        match self.limit.kind() {
+            Kind::Stable => return part == 1,
+            Kind::Window => return self.min.unwrap() >= part || self.max.unwrap() <= part,
+            _ => {}
         }
         // Shares in thousandths, without dividing.
         let (value, scale) = if self.limit.kind() == Kind::Duty { (part * 1000, whole) } else { (part, 1) };
@@ -282,13 +326,20 @@ impl Said {
             let anywhere = self.limit.kind() == Kind::Stable;
             let anchored = || all.iter().filter(|one| anywhere || inside(one.anchor));
             // One that is not paired in the record is not judged, but where its partner was in it and unseen.
-            let delay = matches!(self.limit.kind(), Kind::Delay | Kind::Hold);
+            let delay = matches!(self.limit.kind(), Kind::Delay | Kind::Hold | Kind::Settle);
             let seen = |one: &&True| {
                 let unseen_answer = delay && inside(one.anchor + one.value.0);
                 !self.unpaired.contains(&seen_at(one.anchor)) || unseen_answer
             };
-            let judged = || anchored().filter(|one| inside(one.anchor) && !one.cut).filter(seen);
-            let bad = |one: &&True| !self.meets(one.value);
+            // After the last event, what settles too late already is a violation, and nothing else.
+            let late = |one: &True| one.cut && self.max.is_some_and(|max| one.value.0 > max);
+            let settle = self.limit.kind() == Kind::Settle;
+            let bad = |one: &&True| if settle && one.cut { late(one) } else { !self.meets(one.value) };
+            let counts = |one: &&True| !one.cut || (settle && late(one) && inside(one.anchor + one.value.0));
+            let judged = || {
+                let seen = |one: &&True| seen(one) || (settle && late(one));
+                anchored().filter(|one| inside(one.anchor)).filter(counts).filter(seen)
+            };
             let told = || format!("{what}: {} {:?} where {all:?} happened", self.result, self.bounds);
             match self.result.verdict {
                 Verdict::Pass => assert!(!judged().any(|one| bad(&one)), "wrong pass: {}", told()),
@@ -335,6 +386,9 @@ struct Case {
     texts: Texts,
     /// Only while B is high.
     while_high: bool,
+    /// Only pairs inside one stretch of this, or with none of this between.
+    within: Option<&'static str>,
+    unless: Option<&'static str>,
 }
 
 impl Case {
@@ -343,6 +397,11 @@ impl Case {
         let events = || events(self.kind, self.texts.clone());
         let ends: Vec<Quantity> = match self.kind {
             Kind::Stable => return vec![limit_of(events(), None, None)],
+            Kind::Window => {
+                let ends = [("5 ns", "5 ns"), ("25 ns", "-5 ns"), ("-5 ns", "15 ns"), ("15 ns", "25 ns")];
+                let window = |(setup, hold)| Limit::of("t", events()).clear(setup, hold).build().unwrap();
+                return ends.map(window).to_vec();
+            }
             Kind::Duty => {
                 [15, 45, 75].map(|percent| Unit::Percent.of(Rational::new(percent, 100).unwrap())).to_vec()
             }
@@ -355,6 +414,8 @@ impl Case {
             [(Some(*end), None), (None, Some(*end))].map(|(min, max)| {
                 let mut limit = limit_of(events(), min, max);
                 limit.condition = self.while_high.then(|| "B high".to_string());
+                limit.within = self.within.map(String::from);
+                limit.unless = self.unless.map(String::from);
                 limit
             })
         };
@@ -363,7 +424,7 @@ impl Case {
 }
 
 fn case(kind: Kind, texts: Texts) -> Case {
-    Case { kind, texts, while_high: false }
+    Case { kind, texts, while_high: false, within: None, unless: None }
 }
 
 #[test]
@@ -415,6 +476,15 @@ fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
         Case { while_high: true, ..case(Kind::Width, one("A high")) },
         Case { while_high: true, ..case(Kind::Period, one("A rises")) },
         Case { while_high: true, ..case(Kind::Setup, data("B", "A rises")) },
+        case(Kind::Window, data("B", "A rises")),
+        case(Kind::Settle, pair("A rises", "B")),
+        Case { within: Some("A high"), ..case(Kind::Hold, data("B", "A rises")) },
+        Case { within: Some("B high"), ..case(Kind::Setup, data("B", "A rises")) },
+        Case { within: Some("A high"), ..case(Kind::Settle, pair("A rises", "B")) },
+        Case { within: Some("B high"), ..case(Kind::Period, one("A rises")) },
+        Case { unless: Some("A falls"), ..case(Kind::Delay, pair("A rises", "B rises")) },
+        Case { unless: Some("B falls"), ..case(Kind::Period, one("A rises")) },
+        Case { unless: Some("A falls"), ..case(Kind::Setup, data("B", "A rises")) },
     ];
     let (none, all) =
         (vec![(false, false)], vec![(false, false), (true, false), (false, true), (true, true)]);
@@ -430,12 +500,25 @@ fn no_claim_about_two_lines_is_wrong_whatever_hides_between_their_samples() {
         // One goes as the other comes, so that both may have been high for a moment.
         (samples(0b0010, 4), samples(0b1100, 4), none.clone()),
     ];
-    for round in 0..60 {
+    for round in 0..50 {
         let rises = |drawn: &Vec<bool>| drawn.windows(2).any(|pair| !pair[0] && pair[1]);
         let one = std::iter::repeat_with(|| samples(random.below(16), 4)).find(rises).unwrap();
         let other = samples(random.below(16), 4);
-        records.push((one, other, if round < 14 { all.clone() } else { none.clone() }));
+        records.push((one, other, if round < 10 { all.clone() } else { none.clone() }));
     }
+    // Long enough for two events with something between.
+    for _ in 0..26 {
+        let mut calm = |changes: usize| {
+            let changes_of = |drawn: &Vec<bool>| drawn.windows(2).filter(|pair| pair[0] != pair[1]).count();
+            std::iter::repeat_with(|| samples(random.below(128), 7))
+                .find(|drawn| changes_of(drawn) == changes)
+                .unwrap()
+        };
+        records.push((calm(3), calm(2), none.clone()));
+    }
+    // What hides around a reference, and after what seemed to be the last change.
+    records.push((samples(0b0111000, 7), samples(0, 7), vec![(false, true)]));
+    records.push((samples(0b111010, 6), samples(0b111100, 6), vec![(false, true)]));
     for (round, (one, other, hiding)) in records.into_iter().enumerate() {
         // The second line is seen early or late by as much as the skew allows, which is nearly a third of a tick.
         let skewed = hiding.len() == 1 && round % 2 == 0;

@@ -60,9 +60,13 @@ impl Histogram {
         value.rounded(value.unit().of(width.unwrap_or(Rational::ZERO)))
     }
 
-    /// Whether all values of a bin are outside what is required.
-    fn is_outside(&self, bin: &HistogramBin) -> bool {
+    /// Whether all values of a bin violate what is required.
+    fn is_violation(&self, bin: &HistogramBin) -> bool {
         let Some(required) = &self.required else { return false };
+        if required.clear {
+            let after = required.min.is_none_or(|min| bin.from >= min);
+            return after && required.max.is_none_or(|max| bin.to < max);
+        }
         let under = required.min.is_some_and(|min| bin.to <= min);
         under || required.max.is_some_and(|max| bin.from > max)
     }
@@ -108,7 +112,7 @@ impl Histogram {
             drawing.text((MARGIN - 8.0, y(count) + 4.0), count.to_string(), 11.0, Ink::Faint, Anchor::End);
         }
         for bin in self.bins.iter().filter(|bin| bin.count > 0) {
-            let outside = self.is_outside(bin);
+            let outside = self.is_violation(bin);
             let (stroke, fill) = if outside { (Ink::Bad, Ink::BadFill) } else { (Ink::Bus, Ink::BusFill) };
             let (from, to) = (x(value(bin.from)), x(value(bin.to)).max(x(value(bin.from)) + 2.0));
             // A single one beside many is still to be seen.
@@ -182,11 +186,11 @@ impl fmt::Display for Histogram {
             if !eighths.is_multiple_of(8) {
                 bar.extend(char::from_u32(0x2590 - (eighths % 8) as u32));
             }
-            let mark = if self.is_outside(bin) { "!" } else { " " };
+            let mark = if self.is_violation(bin) { "!" } else { " " };
             writeln!(f, "{mark} {from:>widest$} .. {to:>widest$}  {:>digits$}  {bar}", bin.count)?;
         }
         match &self.required {
-            Some(required) => writeln!(f, "  required {required}; what is outside is marked '!'"),
+            Some(required) => writeln!(f, "  required {required}; what violates it is marked '!'"),
             None => Ok(()),
         }
     }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
-use deep_tap::limit::{Deciding, LimitResult, Verdict};
+use deep_tap::limit::{LimitResult, Verdict};
 use deep_tap::quantity::Quantity;
 use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::{Error, ErrorKind, Place};
@@ -13,7 +13,7 @@ use deep_tap::{Error, ErrorKind, Place};
 use crate::Outcome;
 use crate::args;
 use crate::commands::capture::{record, summary};
-use crate::commands::check::{Checked, check};
+use crate::commands::check::{Checked, check, rate_worth_trying};
 use crate::commands::{frames, measure, show};
 use crate::errors::Failure;
 use crate::load::load;
@@ -282,13 +282,13 @@ impl Demo<'_> {
     }
 
     fn decide(&mut self, setup: &Setup, setup_path: &Path, checked: &Checked) -> Result<(), Failure> {
-        let rate_of = |r: &LimitResult| match r.decided {
-            Some(Deciding::Rate(rate)) => Some(rate),
-            _ => None,
-        };
-        let Some(rate) = checked.results.iter().filter_map(rate_of).max() else { return Ok(()) };
-        let open: Vec<String> =
-            checked.results.iter().filter(|r| rate_of(r).is_some()).map(LimitResult::name).collect();
+        let Some(rate) = checked.results.iter().filter_map(rate_worth_trying).max() else { return Ok(()) };
+        let open: Vec<String> = checked
+            .results
+            .iter()
+            .filter(|r| rate_worth_trying(r).is_some())
+            .map(LimitResult::name)
+            .collect();
         self.heading(5, &format!("Decide what was inconclusive, at the rate the table names: {rate}"))?;
         let path = self.path("tide-gauge-faster.dtap");
         self.command(&format!(

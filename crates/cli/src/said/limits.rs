@@ -1,7 +1,8 @@
 //! Limits and what became of them.
 
 use deep_tap::limit::{
-    Counts, Deciding, Doubt, LimitResult, Measured, Occurrence, OverRuns, Reason, Required, Statistics,
+    Chance, Counts, Doubt, LimitResult, Measured, Occurrence, OverRuns, Reason, Required, Statistics,
+    WorthTrying,
 };
 use deep_tap::quantity::{Bounds, Frequency, Quantity, Rate, Time, Voltage};
 use serde::{Serialize, Serializer};
@@ -27,7 +28,7 @@ struct SaidResult<'a> {
     margin: Option<Quantity>,
     counts: SaidCounts,
     statistics: Option<SaidStatistics>,
-    decided: Option<SaidDeciding>,
+    worth_trying: Option<SaidWorth>,
     /// No pulse this short is taken to have hidden between two samples.
     taken_for_granted: Option<Time>,
 }
@@ -37,11 +38,13 @@ struct SaidResult<'a> {
 pub(super) struct SaidRequired {
     min: Option<Quantity>,
     max: Option<Quantity>,
+    /// Whether values must be outside of it.
+    clear: bool,
 }
 
 impl From<Required> for SaidRequired {
-    fn from(Required { min, max }: Required) -> Self {
-        SaidRequired { min, max }
+    fn from(Required { min, max, clear }: Required) -> Self {
+        SaidRequired { min, max, clear }
     }
 }
 
@@ -95,6 +98,11 @@ enum SaidMeasured {
         voltage: Voltage,
         error: Voltage,
     },
+    /// From a reference to a change.
+    Offset {
+        ticks: i64,
+    },
+    Quiet,
     /// Of a kind that is newer than this output.
     Other,
 }
@@ -116,13 +124,15 @@ struct SaidStatistics {
     max: Quantity,
 }
 
-/// The rate that decides what is inconclusive.
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-enum SaidDeciding {
-    Rate(Rate),
-    Beyond { needed: Rate, fastest: Rate },
-    Never,
+/// What is worth trying where a limit is open: a rate with the chance that it decides the worst occurrence,
+/// or why there is none.
+#[derive(Serialize, Default)]
+struct SaidWorth {
+    rate: Option<Rate>,
+    chance: Option<f64>,
+    /// Above what the instrument has.
+    beyond: bool,
+    says: String,
 }
 
 /// One limit over several captures.
@@ -163,6 +173,8 @@ impl From<Measured> for SaidMeasured {
             Measured::Share { part, period } => SaidMeasured::Share { part, period },
             Measured::Bits { bits, ticks, nominal } => SaidMeasured::Bits { bits, ticks, nominal },
             Measured::Voltage { voltage, error } => SaidMeasured::Voltage { voltage, error },
+            Measured::Offset { ticks } => SaidMeasured::Offset { ticks },
+            Measured::Quiet => SaidMeasured::Quiet,
             _ => SaidMeasured::Other,
         }
     }
@@ -194,12 +206,20 @@ impl From<Statistics> for SaidStatistics {
     }
 }
 
-impl From<Deciding> for SaidDeciding {
-    fn from(deciding: Deciding) -> Self {
-        match deciding {
-            Deciding::Rate(rate) => SaidDeciding::Rate(rate),
-            Deciding::Beyond { needed, fastest } => SaidDeciding::Beyond { needed, fastest },
-            Deciding::Never => SaidDeciding::Never,
+impl From<WorthTrying> for SaidWorth {
+    fn from(worth: WorthTrying) -> Self {
+        let says = worth.to_string();
+        match worth {
+            WorthTrying::Rate { rate, chance } => SaidWorth {
+                rate: Some(rate),
+                chance: chance.map(Chance::share),
+                says,
+                ..SaidWorth::default()
+            },
+            WorthTrying::Beyond { needed, .. } => {
+                SaidWorth { rate: Some(needed), beyond: true, says, ..SaidWorth::default() }
+            }
+            _ => SaidWorth { says, ..SaidWorth::default() },
         }
     }
 }
@@ -225,7 +245,7 @@ impl<'a> From<&'a LimitResult> for SaidResult<'a> {
             margin: of.margin,
             counts: of.counts.into(),
             statistics: of.statistics.map(Into::into),
-            decided: of.decided.map(Into::into),
+            worth_trying: of.worth_trying.map(Into::into),
             taken_for_granted: of.granted,
         }
     }

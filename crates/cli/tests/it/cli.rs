@@ -53,7 +53,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
     for command in commands {
         let words: Vec<String> = command.split(' ').map(|w| w.replace('\'', "")).collect();
         // A quoted rate was split into two words.
-        let words = words.join(" ").replace("250 MS/s", "250MS/s");
+        let words = words.join(" ").replace("500 MS/s", "500MS/s");
         let mut tool = tool();
         tool.args(words.split(' '));
         if words.contains("--output") || words.contains("--picture") {
@@ -82,7 +82,7 @@ fn check_answers_first_and_exits_by_verdict() {
         "4 violated, 4 inconclusive, 5 passed, 1 not seen          tide-gauge.dtap, 100 MS/s, tick 10 ns\n"
     ));
     assert!(text.contains("next: deep-tap show tide-gauge.dtap --around "), "{text}");
-    assert!(text.contains("next: deep-tap capture FOLDER/tide-gauge.toml --rate '250 MS/s'"), "{text}");
+    assert!(text.contains("next: deep-tap capture FOLDER/tide-gauge.toml --rate '500 MS/s'"), "{text}");
     assert_eq!(check(&["--only", "tCH,U3.tCYC"]).0, 0);
     assert_eq!(check(&["--only", "tDH"]).0, 3);
     assert_eq!(check(&["--only", "tOE"]).0, 3, "not seen is not a pass");
@@ -97,7 +97,7 @@ fn check_answers_first_and_exits_by_verdict() {
         (hold["verdict"].as_str(), hold["required"]["min"].as_f64()),
         (Some("inconclusive"), Some(18e-9))
     );
-    assert_eq!(hold["decided"]["rate"], 250e6);
+    assert_eq!(hold["worth_trying"]["rate"], 500e6);
     let (_, table) = check(&["--format", "csv"]);
     assert_eq!(table.lines().count(), 15);
     assert!(table.starts_with("part,limit,what,kind,group,unit,min,typ,max,verdict,worst,"));

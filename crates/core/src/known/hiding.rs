@@ -46,6 +46,11 @@ impl Precision<'_> {
         self.single(signal).map(Hiding::Seen)
     }
 
+    /// How short the pulses of a line may be, as far as that is stated and not contradicted.
+    pub fn shortest_stated(&self, signal: Signal) -> Option<Time> {
+        self.pulses(signal).shortest.filter(|_| self.is_stated(signal))
+    }
+
     /// Where a pulse of one sample was seen.
     fn single(&self, signal: Signal) -> Option<Tick> {
         let step = self.step(signal);

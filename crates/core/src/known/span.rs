@@ -57,6 +57,12 @@ impl Span {
         Span { shorter, longer, ..self }
     }
 
+    /// The same in a record with another clock.
+    #[must_use]
+    pub fn at(self, base: TimeBase) -> Span {
+        Span { base, ..self }
+    }
+
     /// Whether pulses that the record does not show may make intervals other than they seem.
     pub fn hides(&self) -> bool {
         self.shorter || self.longer
@@ -100,22 +106,6 @@ impl Span {
         let ticks = self.base.length_of(i64::from(self.early())).to_rational();
         let clock = length.to_rational().abs().checked_mul(self.accuracy)?;
         Some(Time::from_rational(ticks.checked_add(self.blur)?.checked_add(clock)?))
-    }
-
-    /// The tick at which an interval of about this length would be known to less than `off`: what
-    /// [`uncertainty`](Span::uncertainty) says, the other way round. Not positive where no tick is
-    /// short enough; `None` when exact arithmetic does not fit.
-    pub fn tick_within(&self, off: Time, length: Time) -> Option<Time> {
-        let clock = length.to_rational().abs().checked_mul(self.accuracy)?;
-        let tick = off.to_rational().checked_sub(self.blur)?.checked_sub(clock)?;
-        Some(Time::from_rational(tick))
-    }
-
-    /// The same for a share of a whole, `off` being that share of it as a time: the whole is off, too, and
-    /// the error of the time base cancels.
-    pub fn tick_within_share(&self, off: Time) -> Option<Time> {
-        let twice = self.blur.checked_mul(Rational::from(2))?;
-        off.to_rational().checked_sub(twice).map(Time::from_rational)
     }
 
     /// By how many ticks an interval may be off, to either side, but for the time-base error; for

@@ -19,6 +19,10 @@ pub struct BoundLimit {
     /// The limit.
     pub limit: Limit,
     pub(super) programs: Programs,
+    /// In one stretch of which its pairs must lie.
+    pub(super) within: Option<ConditionProgram>,
+    /// What must not happen between the two of a pair.
+    pub(super) unless: Option<Program>,
 }
 
 /// The compiled events of a limit.
@@ -113,9 +117,11 @@ impl BoundLimit {
     /// The errors of the event language, with the key of the limit that is wrong.
     pub fn bind(reference: &str, part: &str, limit: &Limit, pins: &Scope) -> Result<Self, BindError> {
         let binder = Binder { pins, condition: binder_condition(limit, pins)? };
+        let unless = limit.unless.as_deref().map(|text| binder.change("unless", text)).transpose()?;
+        let within = limit.within.as_deref().map(|text| condition("within", text, pins)).transpose()?;
         let programs = binder.programs(&limit.events)?;
         let (reference, part) = (reference.to_string(), part.to_string());
-        Ok(BoundLimit { reference, part, limit: limit.clone(), programs })
+        Ok(BoundLimit { reference, part, limit: limit.clone(), programs, within, unless })
     }
 
     /// The crossings of analog lines that it looks at, each once.
@@ -131,19 +137,21 @@ impl BoundLimit {
 
     /// Its events, but for what lasts.
     fn events(&self) -> Vec<&Program> {
-        match &self.programs {
+        let mut events = match &self.programs {
             Programs::Data { data: a, reference: b } | Programs::Pair { from: a, to: b } => vec![a, b],
             Programs::Repeat { event, .. } | Programs::Steady { changes: event, .. } => vec![event],
             Programs::Pulse { .. }
             | Programs::Ramp { .. }
             | Programs::Voltage { .. }
             | Programs::Bits { .. } => Vec::new(),
-        }
+        };
+        events.extend(&self.unless);
+        events
     }
 
     /// Its conditions.
     fn conditions(&self) -> Vec<&ConditionProgram> {
-        match &self.programs {
+        let mut conditions: Vec<_> = match &self.programs {
             Programs::Pulse { pulse, condition } => [pulse].into_iter().chain(condition).collect(),
             Programs::Steady { holds, .. } => vec![holds],
             Programs::Ramp { condition, .. } | Programs::Voltage { condition, .. } => {
@@ -151,7 +159,9 @@ impl BoundLimit {
             }
             Programs::Repeat { condition, .. } => condition.iter().collect(),
             Programs::Data { .. } | Programs::Pair { .. } | Programs::Bits { .. } => Vec::new(),
-        }
+        };
+        conditions.extend(&self.within);
+        conditions
     }
 
     /// Whether a record with this clock can show its events.
@@ -160,7 +170,8 @@ impl BoundLimit {
     /// [`ErrorKind::TooSlow`] when a duration in them is below a tick; else as
     /// [`Protocol::decoder`](crate::decode::Protocol::decoder), when a bus cannot be decoded.
     pub fn check_at(&self, base: TimeBase) -> Result<()> {
-        self.programs.at(base).map(drop)
+        self.programs.at(base)?;
+        self.unless.as_ref().map_or(Ok(()), |unless| unless.at(base).map(drop))
     }
 
     /// The longest tick at which all durations in its events can be told from nothing.
@@ -232,7 +243,9 @@ impl Binder<'_> {
     fn programs(self, events: &Events) -> Result<Programs, BindError> {
         let at = |key: &'static str| move |error| BindError { key, error };
         Ok(match events {
-            Events::Setup { data, reference } | Events::Hold { data, reference } => Programs::Data {
+            Events::Setup { data, reference }
+            | Events::Hold { data, reference }
+            | Events::Window { data, reference } => Programs::Data {
                 data: self.change("data", data)?,
                 reference: self.guarded(self.event("reference", reference)?)?,
             },
@@ -255,6 +268,10 @@ impl Binder<'_> {
             Events::Delay { from, to } | Events::Skew { from, to } => {
                 Programs::Pair { from: self.guarded(self.change("from", from)?)?, to: self.change("to", to)? }
             }
+            Events::Settle { from, data } => Programs::Pair {
+                from: self.guarded(self.change("from", from)?)?,
+                to: self.change("data", data)?,
+            },
             Events::Stable { data, condition: holds } => {
                 let holds = condition("while", holds, self.pins)?;
                 let changes = self.guarded_by(self.change("data", data)?, &holds)?;

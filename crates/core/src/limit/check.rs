@@ -3,10 +3,10 @@
 use rayon::prelude::*;
 
 use super::bound::BoundLimit;
-use super::deciding::just_above;
 use super::judge::Verdict;
 use super::result::{LimitResult, Reason};
 use super::tally::Tally;
+use super::worth_trying::just_above;
 use crate::capture::Capture;
 use crate::error::{ErrorKind, Result};
 use crate::known::Rule;
@@ -27,7 +27,7 @@ pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitR
         Err(error) if error.kind() == ErrorKind::TooSlow => {
             let mut result = tally.result(&settled, rule);
             (result.verdict, result.reason) = (Verdict::Inconclusive, Some(Reason::TooSlow));
-            result.decided = limit.shortest_duration().and_then(|time| just_above(capture, time));
+            result.worth_trying = limit.shortest_duration().and_then(|time| just_above(capture, time));
             Ok(result)
         }
         Err(error) => Err(error),

@@ -42,7 +42,10 @@ impl BoundLimit {
             partner: edges(partner),
             condition: asked(anchor) || asked(partner),
         };
-        match &self.programs {
+        // Restrictions of pairs.
+        let within = self.within.as_ref().is_some_and(holds);
+        let unless = self.unless.as_ref().is_some_and(|unless| hide(&unless.signals()));
+        let hides = match &self.programs {
             Programs::Data { data, reference } => of_pair(reference, data),
             Programs::Pair { from, to } => of_pair(from, to),
             Programs::Repeat { event, condition } => Hides {
@@ -66,7 +69,8 @@ impl BoundLimit {
                 let lines: Vec<Signal> = bus.lines().iter().map(Signal::from).collect();
                 Hides { anchor: hide(&lines), ..Hides::default() }
             }
-        }
+        };
+        Hides { condition: hides.condition || within || unless, ..hides }
     }
 
     /// The longest pulse that is taken not to have happened on any of its lines, though nobody states it
@@ -93,7 +97,9 @@ impl Hides {
             // A later start may have been the one that was answered.
             Kind::Delay | Kind::Recovery => (anchor || partner, false),
             Kind::RiseTime | Kind::FallTime | Kind::Rate => (anchor || partner, anchor || partner),
-            Kind::Stable | Kind::Level => (false, false),
+            // A later change than the last is a partner of its own, not later than the next event.
+            Kind::Settle => (anchor, false),
+            Kind::Stable | Kind::Level | Kind::Window => (false, false),
         }
     }
 

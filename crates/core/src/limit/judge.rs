@@ -71,11 +71,7 @@ pub(super) struct Judge {
 impl Judge {
     /// The decisions about intervals that are known like this.
     pub(super) fn new(required: Required, span: &Span) -> Result<Self> {
-        Self::try_new(required, span).ok_or_else(|| {
-            let tick = span.base().tick();
-            let message = format!("the limit {required} cannot be compared exactly at a tick of {tick}");
-            Error::new(ErrorKind::Range, message).with_help("write the limit with fewer digits")
-        })
+        Self::try_new(required, span).ok_or_else(|| not_exact(required, span))
     }
 
     fn try_new(required: Required, span: &Span) -> Option<Self> {
@@ -106,5 +102,57 @@ impl Judge {
         } else {
             Verdict::Inconclusive
         }
+    }
+}
+
+fn not_exact(required: Required, span: &Span) -> Error {
+    let tick = span.base().tick();
+    let message = format!("the limit {required} cannot be compared exactly at a tick of {tick}");
+    Error::new(ErrorKind::Range, message).with_help("write the limit with fewer digits")
+}
+
+/// A range around a reference that must be clear, as ticks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Clearance {
+    /// Passes up to here: certainly not after the beginning of the range.
+    pub(super) before: i64,
+    /// Fails from here on: certainly after the beginning, and
+    pub(super) inside_from: i64,
+    /// up to here: certainly before the end.
+    pub(super) inside_to: i64,
+    /// Passes from here on: certainly not before the end.
+    pub(super) after: i64,
+}
+
+impl Clearance {
+    /// The decisions about changes whose distances are known like this.
+    pub(super) fn new(required: Required, span: &Span) -> Result<Self> {
+        Self::try_new(required, span).ok_or_else(|| not_exact(required, span))
+    }
+
+    fn try_new(required: Required, span: &Span) -> Option<Self> {
+        let (min, max) = required.min_time().zip(required.max_time())?;
+        Some(Clearance {
+            before: span.last_certainly_at_most(min)?,
+            inside_from: span.first_certainly_above(min)?,
+            inside_to: span.last_certainly_below(max)?,
+            after: span.first_certainly_at_least(max)?,
+        })
+    }
+
+    /// The decision about a change this many ticks after the reference.
+    pub(super) fn decide(&self, ticks: i64) -> Verdict {
+        if (self.inside_from..=self.inside_to).contains(&ticks) {
+            Verdict::Fail
+        } else if ticks <= self.before || ticks >= self.after {
+            Verdict::Pass
+        } else {
+            Verdict::Inconclusive
+        }
+    }
+
+    /// Whether any change would be a violation for certain.
+    pub(super) fn can_fail(&self) -> bool {
+        self.inside_from <= self.inside_to
     }
 }

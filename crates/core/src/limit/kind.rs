@@ -41,11 +41,16 @@ pub enum Kind {
     Level,
     /// How far the bit rate of a serial bus is from its nominal value.
     Rate,
+    /// No change of the data from a time before the reference event to a time after it, either of which
+    /// may be negative.
+    Window,
+    /// From an event to the last change of the data before the next event.
+    Settle,
 }
 
 impl Kind {
     /// All kinds with their names; where IEEE 1364 has such a timing check, it is that one's.
-    pub const ALL: [(Kind, &'static str); 14] = [
+    pub const ALL: [(Kind, &'static str); 16] = [
         (Kind::Setup, "setup"),
         (Kind::Hold, "hold"),
         (Kind::Recovery, "recovery"),
@@ -60,7 +65,20 @@ impl Kind {
         (Kind::FallTime, "fall-time"),
         (Kind::Level, "level"),
         (Kind::Rate, "rate"),
+        (Kind::Window, "window"),
+        (Kind::Settle, "settle"),
     ];
+
+    /// Whether its occurrences are pairs of events, which may be restricted to stretches and to those with
+    /// nothing between.
+    pub fn is_of_pairs(self) -> bool {
+        match self {
+            Kind::Setup | Kind::Hold | Kind::Recovery | Kind::Removal => true,
+            Kind::Period | Kind::Delay | Kind::Skew | Kind::Settle => true,
+            Kind::Width | Kind::Duty | Kind::Stable | Kind::Window => false,
+            Kind::RiseTime | Kind::FallTime | Kind::Level | Kind::Rate => false,
+        }
+    }
 
     /// What its limits are written in.
     pub fn unit(self) -> Unit {
@@ -199,6 +217,20 @@ pub enum Events {
         /// The nominal bit rate, if it is not the one that the setup states.
         nominal: Option<Frequency>,
     },
+    /// No change of the data near the reference event.
+    Window {
+        /// When the data changes.
+        data: String,
+        /// The event around which it must stand.
+        reference: String,
+    },
+    /// From an event to the last change of the data before the next event.
+    Settle {
+        /// The event that is looked at.
+        from: String,
+        /// When the data changes.
+        data: String,
+    },
 }
 
 impl Events {
@@ -219,6 +251,8 @@ impl Events {
             Events::FallTime { .. } => Kind::FallTime,
             Events::Level { .. } => Kind::Level,
             Events::Rate { .. } => Kind::Rate,
+            Events::Window { .. } => Kind::Window,
+            Events::Settle { .. } => Kind::Settle,
         }
     }
 
@@ -231,6 +265,8 @@ impl Events {
             | Events::Removal { control: a, reference: b }
             | Events::Delay { from: a, to: b }
             | Events::Skew { from: a, to: b }
+            | Events::Window { data: a, reference: b }
+            | Events::Settle { from: a, data: b }
             | Events::Stable { data: a, condition: b } => vec![a, b],
             Events::Width { pulse: text } | Events::Duty { pulse: text } | Events::Period { event: text } => {
                 vec![text]

@@ -12,7 +12,6 @@
 
 mod bound;
 mod check;
-mod deciding;
 mod formula;
 mod hidden;
 mod judge;
@@ -29,6 +28,7 @@ mod tally;
 mod tests;
 mod violations;
 mod walk;
+mod worth_trying;
 
 pub use bound::BoundLimit;
 pub use check::{check, check_all, overall};
@@ -39,7 +39,7 @@ pub use occurrence::{Doubt, Measured, Occurrence, Visited};
 pub use outlook::Outlook;
 pub use part::{Part, Pin};
 pub use required::Required;
-pub use result::{Counts, Deciding, LimitResult, Reason, Statistics};
+pub use result::{Chance, Counts, LimitResult, Reason, Statistics, WorthTrying};
 pub use row::{Answer, BindError, Limit, LimitBuilder};
 pub use runs::{OverRuns, Runs};
 pub use violations::{Streak, Violations, violations};

@@ -64,6 +64,13 @@ pub enum Measured {
         /// The nominal bit rate.
         nominal: Frequency,
     },
+    /// How far from its reference a change came: negative before it.
+    Offset {
+        /// Its ticks as counted.
+        ticks: i64,
+    },
+    /// Nothing changed at all.
+    Quiet,
     /// A voltage.
     Voltage {
         /// As sampled.
@@ -77,16 +84,19 @@ impl Measured {
     /// What it is measured in.
     pub fn unit(&self) -> Unit {
         match self {
-            Measured::Interval { .. } => Unit::Time,
+            Measured::Interval { .. } | Measured::Offset { .. } | Measured::Quiet => Unit::Time,
             Measured::Share { .. } | Measured::Bits { .. } => Unit::Percent,
             Measured::Voltage { .. } => Unit::Voltage,
         }
     }
 
-    /// The value as counted; `None` when exact arithmetic does not fit.
+    /// The value as counted; `None` where nothing was measured, or when exact arithmetic does not fit.
     pub fn value(&self, base: TimeBase) -> Option<Quantity> {
         let value = match self {
-            Measured::Interval { ticks, .. } => base.length_of(*ticks).to_rational(),
+            Measured::Quiet => return None,
+            Measured::Interval { ticks, .. } | Measured::Offset { ticks } => {
+                base.length_of(*ticks).to_rational()
+            }
             Measured::Share { part, period, .. } => Rational::new((*part).into(), (*period).into())?,
             Measured::Bits { bits, ticks, nominal } => deviation(*bits, base.length_of(*ticks), *nominal)?,
             Measured::Voltage { voltage, .. } => voltage.to_rational(),
@@ -101,6 +111,8 @@ impl Measured {
             Measured::Interval { partners: (fewest, most), .. } => {
                 Some(span.length_over(*fewest, *most)?.map(Quantity::Time))
             }
+            Measured::Quiet => None,
+            Measured::Offset { ticks } => Some(span.bounds(*ticks)?.map(Quantity::Time)),
             Measured::Share { part, period } => {
                 Some(span.share(1, *part, *period)?.map(|value| Unit::Percent.of(value)))
             }
@@ -128,7 +140,11 @@ impl Measured {
     pub fn ticks(&self) -> Option<i64> {
         match self {
             Measured::Interval { ticks, .. } => Some(*ticks),
-            Measured::Share { .. } | Measured::Bits { .. } | Measured::Voltage { .. } => None,
+            Measured::Share { .. }
+            | Measured::Bits { .. }
+            | Measured::Voltage { .. }
+            | Measured::Offset { .. }
+            | Measured::Quiet => None,
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::bound::{BoundLimit, Programs};
 use super::hidden::asks_for_granted;
-use super::judge::Judge;
+use super::judge::{Clearance, Judge};
 use super::kind::Kind;
 use super::required::Required;
 use crate::error::Result;
@@ -58,6 +58,10 @@ impl BoundLimit {
             return Ok(Outlook { can_pass: false, can_fail: false, distance: None });
         }
         let span = self.span_within(precision);
+        if self.limit.kind() == Kind::Window {
+            let can_fail = Clearance::new(required, &span)?.can_fail();
+            return Ok(Outlook { can_pass: !self.hides(precision).any(), can_fail, distance: None });
+        }
         let (judge, together) = (Judge::new(required, &span)?, self.together(&span)?);
         // What is not certainly in order leaves it open which one counts, or whether there is one.
         let counted = match self.limit.kind() {

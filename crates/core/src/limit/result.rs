@@ -36,32 +36,73 @@ pub struct Statistics {
     pub max: Quantity,
 }
 
-/// The sample rate that is worth trying for an inconclusive measurement. The true value may lie anywhere
-/// within its bounds, so that none is certain to decide it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Deciding {
-    /// This rate, the lowest that the instrument has which would do for the counted value (or, where its
-    /// rates are not known, the exact one).
-    Rate(Rate),
-    /// At this rate, which is above the instrument's fastest.
+/// What is worth trying where a record leaves a limit open. The true value may lie anywhere within its
+/// bounds, so that no rate is certain to decide it.
+#[derive(Clone, Copy, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum WorthTrying {
+    /// This rate: the lowest of the instrument (or, where its rates are not known, of multiples of the record's
+    /// own) at which the worst occurrence is decided with nine chances in ten, or the one with the best chance.
+    Rate {
+        /// The rate.
+        rate: Rate,
+        /// The chance that it decides the worst occurrence; `None` where only that can be said below which
+        /// rate it does not.
+        chance: Option<Chance>,
+    },
+    /// A rate that the instrument does not have.
     Beyond {
-        /// The rate that would be needed.
+        /// What would be needed.
         needed: Rate,
-        /// The fastest that the instrument has.
+        /// The fastest that it has.
         fastest: Rate,
     },
-    /// At no rate: the measured value is on the limit, within the skew and time-base error.
+    /// The record has the fastest rate of the instrument.
+    Fastest,
+    /// To say how short the pulses of its lines are: there may be any that the record does not show.
+    StateShortest,
+    /// Nothing: no rate has a chance, since the skew or the error of the time base is too large.
     Never,
 }
 
-impl fmt::Display for Deciding {
+/// A chance between nothing and certainty.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Chance(f64);
+
+impl Chance {
+    /// `None` for none at all.
+    pub fn new(share: f64) -> Option<Self> {
+        (share > 0.0 && share <= 1.0).then_some(Chance(share))
+    }
+
+    /// As a share of one.
+    pub fn share(self) -> f64 {
+        self.0
+    }
+}
+
+impl fmt::Display for Chance {
+    /// In tenths, or hundredths where it is small; rounded down.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            share if share >= 0.1 => write!(f, "{} in 10", (share * 10.0).floor()),
+            share => write!(f, "{} in 100", (share * 100.0).floor().max(1.0)),
+        }
+    }
+}
+
+impl fmt::Display for WorthTrying {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Deciding::Rate(rate) => write!(f, "try {rate}"),
-            Deciding::Beyond { needed, fastest } => {
-                write!(f, "{needed} would be worth trying, the instrument has {fastest}")
+            WorthTrying::Rate { rate, chance: None } => write!(f, "try {rate}"),
+            WorthTrying::Rate { rate, chance: Some(chance) } => write!(f, "try {rate}, {chance}"),
+            WorthTrying::Beyond { needed, fastest } => {
+                let mega = needed.to_f64() / 1e6;
+                write!(f, "{mega:.0} MS/s would be worth trying, but the instrument ends at {fastest}")
             }
-            Deciding::Never => f.write_str("no rate is certain to decide it"),
+            WorthTrying::Fastest => f.write_str("the instrument has no faster rate"),
+            WorthTrying::StateShortest => f.write_str("state 'shortest'"),
+            WorthTrying::Never => f.write_str("no rate has a chance to decide it"),
         }
     }
 }
@@ -122,8 +163,8 @@ pub struct LimitResult {
     pub counts: Counts,
     /// The values of all occurrences.
     pub statistics: Option<Statistics>,
-    /// For an inconclusive result, the rate that is worth trying.
-    pub decided: Option<Deciding>,
+    /// For an inconclusive result, what is worth trying.
+    pub worth_trying: Option<WorthTrying>,
     /// No line that it looks at is taken to have had a pulse as short as this, high or low, that fell
     /// between two samples, though that is not stated of all of them.
     pub granted: Option<Time>,
@@ -148,6 +189,6 @@ impl fmt::Display for LimitResult {
             let worst = uncertain(measured, bounds, self.tick);
             write!(f, ", the worst of {} is {worst}", self.counts.seen)?;
         }
-        self.decided.map_or(Ok(()), |decided| write!(f, "; {decided}"))
+        self.worth_trying.map_or(Ok(()), |worth| write!(f, "; {worth}"))
     }
 }

@@ -27,6 +27,10 @@ pub struct Limit {
     pub group: Option<String>,
     /// What a start without an answer means, of a `delay` or `recovery`.
     pub answer: Answer,
+    /// Counts only pairs of events which lie inside one stretch of this condition, with all between them.
+    pub within: Option<String>,
+    /// Counts only pairs of events between which this one does not happen.
+    pub unless: Option<String>,
 }
 
 /// What a start without an answer means.
@@ -60,9 +64,18 @@ impl Limit {
     /// ```
     pub fn of(symbol: impl Into<String>, events: Events) -> LimitBuilder {
         let (symbol, required) = (symbol.into(), Required::default());
-        let (typical, condition, group, answer) = (None, None, None, Answer::May);
-        let limit =
-            Limit { symbol, what: String::new(), events, required, typical, condition, group, answer };
+        let limit = Limit {
+            symbol,
+            what: String::new(),
+            events,
+            required,
+            typical: None,
+            condition: None,
+            group: None,
+            answer: Answer::May,
+            within: None,
+            unless: None,
+        };
         LimitBuilder { limit, problem: None }
     }
 
@@ -131,6 +144,36 @@ impl Limit {
         Limit::of(symbol, Events::Level { line: line.into(), which })
     }
 
+    /// No change of the data around the reference event: [`clear`](LimitBuilder::clear) says from where to
+    /// where.
+    pub fn window(symbol: impl Into<String>, data: &str, reference: &str) -> LimitBuilder {
+        Limit::of(symbol, Events::Window { data: data.into(), reference: reference.into() })
+    }
+
+    /// From an event to the last change of the data before the next event.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::{Capture, Trace};
+    /// use deep_tap_core::event::Scope;
+    /// use deep_tap_core::known::Rule;
+    /// use deep_tap_core::limit::{Limit, Verdict, check};
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::TimeBase;
+    ///
+    /// // The bus moves twice after the strobe at 100 ns, the last time after 60 ns.
+    /// let base = TimeBase::from_rate("100 MS/s".parse()?)?;
+    /// let strobe = Trace::toggling(Level::Low, [10, 13, 30, 33], 50)?;
+    /// let data = Trace::toggling(Level::Low, [12, 16], 50)?;
+    /// let capture = Capture::builder(base, 50).line("STB", strobe).line("Q", data).build()?;
+    /// let settle = Limit::settle("tAA", "STB rises", "Q").max("70 ns").bind(&Scope::of(&capture))?;
+    /// let result = check(&capture, &settle, Rule::Proven)?;
+    /// assert_eq!((result.verdict, result.measured.unwrap().to_string()), (Verdict::Pass, "60 ns".into()));
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
+    pub fn settle(symbol: impl Into<String>, from: &str, data: &str) -> LimitBuilder {
+        Limit::of(symbol, Events::Settle { from: from.into(), data: data.into() })
+    }
+
     /// How far the bit rate of a serial bus is from its nominal value; from the one that the setup states
     /// where `nominal` is `None`.
     pub fn rate(symbol: impl Into<String>, bus: &str, nominal: Option<Frequency>) -> LimitBuilder {
@@ -182,6 +225,38 @@ impl LimitBuilder {
     /// The largest value that is allowed.
     pub fn max<Q: TryInto<Quantity, Error: Into<Error>>>(mut self, max: Q) -> Self {
         self.limit.required.max = self.quantity(max);
+        self
+    }
+
+    /// Of kind `window`: nothing may change from `setup` before the reference event to `hold` after it, either
+    /// of which may be negative.
+    ///
+    /// ```
+    /// use deep_tap_core::limit::Limit;
+    ///
+    /// // The data may change until 2 ns after the clock, and again from 5 ns after it on.
+    /// let limit = Limit::window("tDV", "DQ", "CK rises").clear("-2 ns", "5 ns").build()?;
+    /// assert_eq!(limit.required.to_string(), "none in 2 ns .. 5 ns");
+    /// assert!(Limit::window("tDV", "DQ", "CK rises").clear("-5 ns", "2 ns").build().is_err());
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
+    pub fn clear<Q: TryInto<Quantity, Error: Into<Error>>>(mut self, setup: Q, hold: Q) -> Self {
+        let (setup, hold) = (self.quantity(setup), self.quantity(hold));
+        let min = setup.map(|setup| setup.unit().of(-setup.to_rational()));
+        self.limit.required = Required { min, max: hold, clear: true };
+        self
+    }
+
+    /// Counts only pairs of events which lie inside one stretch of this condition, with all between them. A
+    /// stretch includes its first instant and excludes its last.
+    pub fn within(mut self, condition: impl Into<String>) -> Self {
+        self.limit.within = Some(condition.into());
+        self
+    }
+
+    /// Counts only pairs of events between which this one does not happen.
+    pub fn unless(mut self, event: impl Into<String>) -> Self {
+        self.limit.unless = Some(event.into());
         self
     }
 
@@ -258,7 +333,7 @@ impl Limit {
         let wrong = |message: String, help: String| {
             Err(Error::new(ErrorKind::Limits, message).with_help(help).about(&self.symbol))
         };
-        let (kind, Required { min, max }) = (self.kind(), self.required);
+        let (kind, Required { min, max, clear }) = (self.kind(), self.required);
         let unit = kind.unit();
         if let Some(other) = [min, max, self.typical].into_iter().flatten().find(|q| q.unit() != unit) {
             let message = format!("a limit of kind '{kind}' is {}, not {other}", unit.what());
@@ -269,6 +344,26 @@ impl Limit {
                 "only a 'delay' or 'recovery' with a maximum can ask for an answer".into(),
                 "leave 'answer' out, or give a 'max'".into(),
             );
+        }
+        if !kind.is_of_pairs() && (self.within.is_some() || self.unless.is_some()) {
+            return wrong(
+                format!(
+                    "a limit of kind '{kind}' is of no pairs of events, so it has no 'within' or 'unless'"
+                ),
+                "restrict it with 'while'".into(),
+            );
+        }
+        if clear != (kind == Kind::Window) {
+            return match clear {
+                true => wrong(
+                    format!("a limit of kind '{kind}' is no range that must be clear"),
+                    "give 'min' or 'max'".into(),
+                ),
+                false => wrong(
+                    "a limit of kind 'window' has 'setup' and 'hold' instead of 'min' and 'max'".into(),
+                    "say from when before the reference to when after it nothing may change".into(),
+                ),
+            };
         }
         if let Some(error) = self.required.below_zero() {
             return Err(error.about(&self.symbol));
@@ -282,6 +377,10 @@ impl Limit {
             (_, None, None) => {
                 wrong("neither 'min' nor 'max' is there".into(), format!("give min = '{}'", unit.sample()))
             }
+            (Kind::Window, Some(min), Some(max)) if min.to_rational() >= max.to_rational() => wrong(
+                "'setup' and 'hold' come to nothing: together they must be above zero".into(),
+                format!("nothing may change between {min} and {max} after the reference: correct one"),
+            ),
             (_, Some(min), Some(max)) if min > max => {
                 wrong(format!("the minimum {min} is above the maximum {max}"), "exchange them".into())
             }

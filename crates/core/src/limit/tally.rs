@@ -3,13 +3,13 @@
 use std::ops::ControlFlow;
 
 use super::bound::BoundLimit;
-use super::deciding::{deciding, just_above};
 use super::hidden::{Hides, asks_for_granted};
 use super::judge::Verdict;
 use super::occurrence::{Doubt, Occurrence, Visited};
 use super::required::Required;
 use super::result::{Counts, LimitResult, Reason, Statistics};
 use super::walk::{CertainPair, Take};
+use super::worth_trying::just_above;
 use crate::capture::Capture;
 use crate::known::{Precision, Rule, Span};
 use crate::line::Signal;
@@ -46,6 +46,7 @@ struct Worst {
 }
 
 struct Values {
+    count: u64,
     sum: f64,
     least: Quantity,
     most: Quantity,
@@ -122,7 +123,8 @@ impl<'a> Tally<'a> {
     fn count_value(&mut self, occurrence: Occurrence) {
         self.count(occurrence.verdict);
         if let Some(value) = occurrence.value(self.capture.base()) {
-            let values = self.values.get_or_insert(Values { sum: 0.0, least: value, most: value });
+            let values = self.values.get_or_insert(Values { count: 0, sum: 0.0, least: value, most: value });
+            values.count += 1;
             values.sum += value.to_f64();
             if value.to_rational() < values.least.to_rational() {
                 values.least = value;
@@ -238,23 +240,26 @@ impl Tally<'_> {
         let bounds = worst.and_then(|w| w.bounds(&span));
         let measured = worst.and_then(|w| w.value(base));
         let statistics = match self.values {
-            Some(Values { sum, least, most }) => {
-                Some(Statistics { min: least, mean: sum / self.counts.seen as f64, max: most })
+            Some(Values { count, sum, least, most }) => {
+                Some(Statistics { min: least, mean: sum / count as f64, max: most })
             }
-            None if self.counts.seen > 0 => Some(Statistics {
+            // Of intervals; there may be none where nothing changed at all.
+            None if self.least <= self.most => Some(Statistics {
                 min: base.length_of(self.least).into(),
                 mean: self.sum as f64 / self.counts.seen as f64 * base.tick().to_f64(),
                 max: base.length_of(self.most).into(),
             }),
             None => None,
         };
-        let decided = match (verdict, reason, worst) {
-            // Where lines may hide pulses, no rate is sure to show them all.
+        let worth_trying = match (verdict, reason, worst) {
             (Verdict::Inconclusive, Some(Reason::HiddenPulses), _) if !hides.any() => {
                 limit.required.min_time().and_then(|min| just_above(capture, min))
             }
+            (Verdict::Inconclusive, Some(Reason::HiddenPulses | Reason::Occurrence(Doubt::Hidden)), _) => {
+                Some(bound.nothing_hides_from(capture, &precision))
+            }
             (Verdict::Inconclusive, Some(Reason::Occurrence(doubt)), Some(worst)) => {
-                deciding(capture, &span, limit.required, &worst, doubt)
+                bound.worth_trying(capture, &span, &worst, doubt)
             }
             _ => None,
         };
@@ -263,7 +268,7 @@ impl Tally<'_> {
             let line = signal.line().and_then(|line| capture.lines().get(line.0));
             line.is_some_and(|line| line.extra == Time::ZERO)
         };
-        let decided = decided.filter(|_| bound.signals().iter().all(is_digital));
+        let worth_trying = worth_trying.filter(|_| bound.signals().iter().all(is_digital));
         LimitResult {
             reference: bound.reference.clone(),
             part: bound.part.clone(),
@@ -284,7 +289,7 @@ impl Tally<'_> {
             margin: margin.map(|margin| limit.kind().unit().of(margin)),
             counts: self.counts,
             statistics,
-            decided,
+            worth_trying,
             granted,
         }
     }

@@ -12,7 +12,9 @@
 //! |---|---|
 //! | [`Following`] | each start with the first answer after it; before the next start, where that supersedes it |
 //! | [`Preceding`] | each event with the last partner before it |
+//! | [`Settling`] | each start with the last answer before the next start |
 //! | [`Nearest`] | each event with the partner that is nearest, on either side |
+//! | [`Nearby`] | each event with all partners near it |
 //! | [`Successive`] | each event with the one after it |
 //!
 //! In an exact record, two events at the same tick are in order: an answer at the tick of its start
@@ -21,17 +23,21 @@
 //! them are given out.
 
 mod following;
+mod nearby;
 mod nearest;
 mod partner;
 mod party;
 mod preceding;
+mod settling;
 mod successive;
 #[cfg(test)]
 mod tests;
 
 pub use following::Following;
+pub use nearby::Nearby;
 pub use nearest::Nearest;
 pub use partner::{Advance, Pairs, Partner, Together};
 pub use party::{Feed, Party, Pulled};
 pub use preceding::Preceding;
+pub use settling::Settling;
 pub use successive::Successive;

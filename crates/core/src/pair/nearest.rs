@@ -101,6 +101,12 @@ impl Nearest {
 
 /// A partner with its distance, whichever of the two is first.
 fn beside(event: Hit, partner: Hit) -> Partner {
-    let ticks = partner.tick.since(event.tick).abs();
+    let signed = signed(event, partner);
+    Partner { ticks: signed.ticks.abs(), ..signed }
+}
+
+/// A partner with its distance, negative where it comes first.
+pub(super) fn signed(event: Hit, partner: Hit) -> Partner {
+    let ticks = partner.tick.since(event.tick);
     Partner { tick: partner.tick, ticks, certain: partner.is_certain(), recorded: partner.is_recorded() }
 }

@@ -39,6 +39,11 @@ pub trait Pairs {
 
     /// An event with all partners that it may have, the likeliest first; with none where it has none.
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()>;
+
+    /// An event with what may be its last partner so far, where later ones may lie beyond the record.
+    fn unended(&mut self, event: Hit, _: &[Partner]) -> ControlFlow<()> {
+        self.open(event, &[])
+    }
 }
 
 /// Gives an event out with its partners: as a certain pair where nothing is open.

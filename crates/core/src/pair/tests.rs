@@ -6,7 +6,8 @@ use std::ops::ControlFlow;
 use proptest::prelude::*;
 
 use super::{
-    Advance, Feed, Following, Nearest, Pairs, Partner, Party, Preceding, Pulled, Successive, Together,
+    Advance, Feed, Following, Nearby, Nearest, Pairs, Partner, Party, Preceding, Pulled, Settling,
+    Successive, Together,
 };
 use crate::event::{Certainty, Hit, MarkWord};
 use crate::known::BEYOND;
@@ -46,6 +47,10 @@ impl Pairs for Notes {
     }
 
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        self.note(event, partners)
+    }
+
+    fn unended(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
         self.note(event, partners)
     }
 }
@@ -216,6 +221,74 @@ fn nearest_by_hand(events: &[Hit], others: &[Hit], len: u64) -> Vec<Found> {
     events.iter().map(find).collect()
 }
 
+/// Each start with what may be the last answer before whichever later start ended its wait.
+fn settling_by_hand(
+    starts: &[Hit],
+    answers: &[Hit],
+    (after, before): (Together, Together),
+    hides: bool,
+    len: u64,
+) -> Vec<Found> {
+    let find = |number: usize, start: &Hit| {
+        let rest = &starts[number + 1..];
+        let certain = rest.iter().position(Hit::is_certain);
+        let mut ends: Vec<Hit> = rest[..certain.map_or(rest.len(), |place| place + 1)].to_vec();
+        if certain.is_none() {
+            ends.push(Hit { tick: Tick(len), certainty: Certainty::Possible });
+        }
+        let mut partners: Vec<Partner> = Vec::new();
+        let mut sure = certain.is_some() || ends.len() == 1;
+        for end in ends {
+            let possible = |answer: &&Hit| {
+                answer.tick.since(start.tick) >= after.possible_from
+                    && end.tick.since(answer.tick) >= before.possible_from
+            };
+            let within = |answer: &Hit| {
+                answer.is_certain()
+                    && answer.tick.since(start.tick) >= after.certain_from
+                    && end.tick.since(answer.tick) >= before.certain_from
+            };
+            let mut some = false;
+            let mut found = false;
+            for answer in answers.iter().filter(possible).rev() {
+                (some, found) = (true, within(answer));
+                if partners.iter().all(|known| known.tick != answer.tick) {
+                    partners.push(partner(*answer, answer.tick.since(start.tick), found));
+                }
+                if found {
+                    break;
+                }
+            }
+            sure &= found;
+            let inside = end.tick != Tick(len);
+            if some && hides && inside {
+                partners.push(unseen(end.tick.0, end.tick.since(start.tick)));
+            }
+            if some && inside && end.tick.since(Tick(len)) >= before.possible_from {
+                partners.push(unseen(len, Tick(len).since(start.tick)));
+            }
+        }
+        if !sure {
+            partners.iter_mut().for_each(|partner| partner.certain = false);
+        }
+        (*start, partners)
+    };
+    starts.iter().enumerate().map(|(number, start)| find(number, start)).collect()
+}
+
+/// Each event with all partners at distances in a range, and the ones on either side.
+fn nearby_by_hand(events: &[Hit], others: &[Hit], near: &std::ops::Range<i64>) -> Vec<Found> {
+    let find = |event: &Hit| {
+        let far = |other: &&Hit| other.tick.since(event.tick);
+        let inside = others.iter().filter(|other| near.contains(&far(other)));
+        let before = others.iter().rev().find(|other| far(other) < near.start);
+        let beyond = others.iter().find(|other| far(other) >= near.end);
+        let all = before.into_iter().chain(inside).chain(beyond);
+        (*event, all.map(|other| partner(*other, far(&other), other.is_certain())).collect())
+    };
+    events.iter().map(find).collect()
+}
+
 /// Calls a pairing until it is done.
 fn finish(mut advance: impl FnMut() -> ControlFlow<(), Advance>) {
     for _ in 0..1000 {
@@ -239,6 +312,8 @@ proptest! {
         pauses in prop::array::uniform2(prop::collection::vec(0usize..100, 0..8)),
         most in prop::option::of(1usize..20),
         rest in 1u64..60,
+        hides: bool,
+        near in (-90i64..60).prop_flat_map(|from| (Just(from), from + 1..90)),
     ) {
         let last = events.iter().chain(&others).map(|hit| hit.tick.0).max().unwrap_or(0);
         let len = last + rest;
@@ -261,6 +336,23 @@ proptest! {
         let mut pairing = Preceding::new(together, len);
         finish(|| pairing.advance(&mut anchors, &mut before, &mut notes));
         check(&notes, preceding_by_hand(&events, &others, together, len))?;
+
+        // What is not after is before; of two edges of one input, the same one is neither.
+        let before = match together {
+            Together { possible_from: 1, certain_from: 1 } => together,
+            Together { possible_from, certain_from } => {
+                Together { possible_from: 1 - certain_from, certain_from: 1 - possible_from }
+            }
+        };
+        let ((mut starts, mut answers), mut notes) = (sides(), Notes { most, ..Notes::default() });
+        let mut pairing = Settling::new(together, before, hides, len);
+        finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));
+        check(&notes, settling_by_hand(&events, &others, (together, before), hides, len))?;
+
+        let ((mut anchors, mut beside), mut notes) = (sides(), Notes { most, ..Notes::default() });
+        let mut pairing = Nearby::new(near.0..near.1);
+        finish(|| pairing.advance(&mut anchors, &mut beside, &mut notes));
+        check(&notes, nearby_by_hand(&events, &others, &(near.0..near.1)))?;
 
         let ((mut anchors, mut beside), mut notes) = (sides(), Notes { most, ..Notes::default() });
         let mut pairing = Nearest::new(len);

@@ -72,6 +72,11 @@ impl Section<'_> {
         self.complain(format!("{whole} has no '{key}'"), format!("add a line like: {example}"));
     }
 
+    /// Whether a key is there, of whatever kind its value is.
+    pub fn has(&self, key: &str) -> bool {
+        self.find(key).is_some()
+    }
+
     /// Reports a key that is not there.
     pub fn must_have(&self, key: &'static str, example: &str) {
         if self.find(key).is_none() {

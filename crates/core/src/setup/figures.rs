@@ -66,8 +66,27 @@ impl Figures {
                     None
                 }
             };
-            let required = Required { min: end(End::Min), max: end(End::Max) };
-            let typical = end(End::Typical);
+            let (min, max, typical) = (end(End::Min), end(End::Max), end(End::Typical));
+            let required = match (row.kind, min, max) {
+                (Some(Kind::Window), Some(Quantity::Time(setup)), Some(Quantity::Time(hold))) => {
+                    let required = Required::clear_around(setup, hold);
+                    if required.min >= required.max {
+                        let message = format!(
+                            "a set-up time of {setup} and a hold time of {hold} leave nothing between"
+                        );
+                        let error = Error::new(ErrorKind::Limits, message)
+                            .with_help("together they must be above zero: correct one");
+                        problems.push(match work.placed(row.min.as_ref()) {
+                            Some(placed) => error.at(Place::Text(placed.place.clone())),
+                            None => error,
+                        });
+                    }
+                    required
+                }
+                // With one end alone under these conditions, it asks for nothing.
+                (Some(Kind::Window), ..) => Required::default(),
+                _ => Required { min, max, clear: false },
+            };
             if let Some(error) = required.below_zero() {
                 let negative = required.min.is_some_and(|min| min.to_rational().is_negative());
                 let written = if negative { row.min.as_ref() } else { row.max.as_ref() };
@@ -76,7 +95,7 @@ impl Figures {
                     None => error,
                 });
             }
-            if let (Some(min), Some(max)) = (required.min, required.max)
+            if let (Some(min), Some(max), false) = (required.min, required.max, required.clear)
                 && min.to_rational() > max.to_rational()
             {
                 let message = format!("the minimum {min} is above the maximum {max}");

@@ -1,6 +1,6 @@
 //! Limits files: a part's timing table as text.
 
-use crate::error::{Error, ErrorKind, Place, TextPlace, suggest};
+use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
 use crate::event::{Condition, Event};
 use crate::limit::{Answer, Events, Kind, Limit, Mark, Part, Pin, Required, Which};
 use crate::quantity::{Frequency, Percent, Rational};
@@ -109,7 +109,8 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
         }
         figure
     };
-    let (min, typical, max) = (figure("min"), figure("typ"), figure("max"));
+    let (low, high) = if kind == Some(Kind::Window) { ("setup", "hold") } else { ("min", "max") };
+    let (min, typical, max) = (figure(low), figure("typ"), figure(high));
     let condition = section.text("while");
     let mut places: Places = vec![("limit", section.place())];
     if let Some(condition) = &condition {
@@ -127,12 +128,34 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
                 "any change at all is a violation",
             );
         }
+        (Kind::Window, Some(_), Some(_)) => {}
+        (Kind::Window, min, _) => {
+            let (missing, example) = match min {
+                None => ("setup", "setup = \"-2 ns\""),
+                Some(_) => ("hold", "hold = \"5 ns\""),
+            };
+            section.missing(missing, example);
+        }
         (_, None, None) => {
             let example = format!("min = \"{}\"", kind?.unit().sample());
             section.missing("min' or 'max", &example);
         }
         _ => {}
     }
+    let mut restriction = |key: &'static str, check: fn(&str) -> Result<()>| {
+        let text = section.text(key)?;
+        if !kind.is_some_and(Kind::is_of_pairs) {
+            let message = format!("'{key}' restricts pairs of events, and a limit of this kind is of none");
+            section.refuse(&text.place, message, "restrict it with 'while'");
+        }
+        if let Err(error) = check(&text.value) {
+            section.report(moved(error, ErrorKind::Limits, &text.place));
+        }
+        places.push((key, text.place));
+        Some(text.value)
+    };
+    let within = restriction("within", |text| Condition::parse(text).map(drop));
+    let unless = restriction("unless", |text| Event::parse(text).map(drop));
     let condition = condition.map(|c| c.value).filter(|_| kind != Some(Kind::Stable));
     let (symbol, what) = (symbol?.value, what?.value);
     let answer = match kind? {
@@ -147,7 +170,8 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
     }
     let row = Row { symbol: symbol.clone(), kind, min, typical, max };
     let required = Required::default();
-    let limit = Limit { symbol, what, events, required, typical: None, condition, group, answer };
+    let typical = None;
+    let limit = Limit { symbol, what, events, required, typical, condition, group, answer, within, unless };
     Some((limit, row, places))
 }
 
@@ -208,6 +232,18 @@ fn read_events(
                 Kind::Delay => Events::Delay { from, to },
                 _ => Events::Skew { from, to },
             }
+        }
+        Kind::Window => {
+            let data = event("data", "data = \"DQ\"");
+            let reference = match section.has("control") {
+                true => event("control", "control = \"RESET_N rises\""),
+                false => event("reference", "reference = \"CK rises\""),
+            };
+            Events::Window { reference: reference?, data: data? }
+        }
+        Kind::Settle => {
+            let from = event("from", "from = \"A changes\"");
+            Events::Settle { data: event("data", "data = \"DQ\"")?, from: from? }
         }
         Kind::Stable => {
             if condition.is_none() {

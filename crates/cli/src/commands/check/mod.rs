@@ -21,7 +21,7 @@ pub(crate) use checked::{Checked, answer, check, checked_limit, outcome};
 use junit::Suite;
 use occurrences::Rows;
 pub(crate) use over::Over;
-pub(crate) use table::verdict_text as outcome_text;
+pub(crate) use table::{rate_worth_trying, verdict_text as outcome_text};
 
 pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure> {
     let rule = match args.rule {

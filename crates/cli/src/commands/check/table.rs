@@ -4,14 +4,13 @@ use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::known::Rule;
-use deep_tap::limit::{Deciding, Doubt, LimitResult, Reason, Verdict};
-use deep_tap::quantity::Time;
+use deep_tap::limit::{Chance, Doubt, LimitResult, Reason, Verdict, WorthTrying};
 
 use super::checked::{Checked, answer, mark};
 use super::expectations;
 use crate::output::Grid;
 use crate::quantities::{plain, seconds};
-use deep_tap::quantity::{resolution, signed, uncertain};
+use deep_tap::quantity::{Rate, Time, resolution, signed, uncertain};
 
 impl Checked {
     pub(crate) fn text(&self, capture: &Capture, setup: Option<&Path>) -> String {
@@ -87,15 +86,13 @@ impl Checked {
             let at = at.rounded(capture.base().tick()).replace(' ', "");
             lines.push(format!("next: deep-tap show {}{setup} --around {at}", self.file));
         }
-        let rates = self.results.iter().filter_map(|r| match r.decided {
-            Some(Deciding::Rate(rate)) if !capture.origin().rates.is_empty() => Some(rate),
-            _ => None,
-        });
+        let rates = self.results.iter().filter_map(rate_worth_trying);
+        let rates = rates.filter(|_| !capture.origin().rates.is_empty());
         if let (Some(rate), Some(own)) = (rates.max(), capture.attachments().first()) {
             let open: Vec<String> = self
                 .results
                 .iter()
-                .filter(|r| matches!(r.decided, Some(Deciding::Rate(_))))
+                .filter(|r| rate_worth_trying(r).is_some())
                 .map(LimitResult::name)
                 .collect();
             let output =
@@ -137,14 +134,15 @@ impl Checked {
             "smallest",
             "mean",
             "largest",
-            "decided_at_S_per_s",
+            "worth_trying_S_per_s",
+            "chance",
             "taken_for_granted_s",
         ];
         let mut rows = vec![header.iter().map(ToString::to_string).collect()];
         for r in &self.results {
-            let decided = match r.decided {
-                Some(Deciding::Rate(rate)) => format!("{:e}", rate.to_f64()),
-                _ => String::new(),
+            let (rate, chance) = match r.worth_trying {
+                Some(WorthTrying::Rate { rate, chance }) => (Some(rate.to_f64()), chance.map(Chance::share)),
+                _ => (None, None),
             };
             rows.push(vec![
                 r.reference.clone(),
@@ -171,7 +169,8 @@ impl Checked {
                 plain(r.statistics.map(|s| s.min)),
                 r.statistics.map_or(String::new(), |s| format!("{:e}", s.mean)),
                 plain(r.statistics.map(|s| s.max)),
-                decided,
+                rate.map_or(String::new(), |rate| format!("{rate:e}")),
+                chance.map_or(String::new(), |chance| format!("{chance:.3}")),
                 seconds(r.granted),
             ]);
         }
@@ -209,10 +208,18 @@ pub(crate) fn verdict_text(result: &LimitResult) -> String {
         Verdict::Pass => "pass".to_string(),
         Verdict::Fail => format!("FAIL ({} of {})", counts.failed, counts.seen),
         Verdict::NotSeen => "not seen".to_string(),
-        Verdict::Inconclusive => match result.decided {
-            Some(Deciding::Rate(rate)) => format!("inconclusive: try {rate}"),
+        Verdict::Inconclusive => match result.worth_trying {
+            Some(worth @ WorthTrying::Rate { .. }) => format!("inconclusive: {worth}"),
             _ => "inconclusive".to_string(),
         },
+    }
+}
+
+/// The rate that a limit left open is worth another record at.
+pub(crate) fn rate_worth_trying(result: &LimitResult) -> Option<Rate> {
+    match result.worth_trying {
+        Some(WorthTrying::Rate { rate, .. }) => Some(rate),
+        _ => None,
     }
 }
 
@@ -241,18 +248,7 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
                 Some(Reason::Occurrence(Doubt::Hidden)) => "pulses may hide between two samples of its lines",
                 Some(Reason::Occurrence(Doubt::Resolution)) | None => "the limit lies within the uncertainty",
             };
-            let rest = match result.decided {
-                Some(Deciding::Rate(rate)) => format!("; try {rate}"),
-                Some(Deciding::Beyond { needed, fastest }) => {
-                    let needed = needed.to_f64() / 1e6;
-                    format!("; {needed:.0} MS/s would be worth trying, but the instrument ends at {fastest}")
-                }
-                Some(Deciding::Never) => {
-                    "; no rate is certain to decide it: the value is on the limit, within the skew"
-                        .to_string()
-                }
-                None => String::new(),
-            };
+            let rest = result.worth_trying.map_or(String::new(), |worth| format!("; {worth}"));
             match result.reason {
                 Some(Reason::Composite) => format!("inconclusive: {why}"),
                 Some(Reason::TooSlow | Reason::HiddenPulses) => format!("inconclusive: {why}{rest}"),

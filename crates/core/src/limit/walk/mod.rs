@@ -7,8 +7,10 @@
 mod bits;
 mod lasting;
 mod paired;
+mod restricted;
 mod steady;
 mod voltage;
+mod window;
 
 use std::borrow::Cow;
 use std::ops::ControlFlow;
@@ -45,6 +47,13 @@ impl BoundLimit {
     /// - `rise-time`, `fall-time`: as `delay`, between the crossings of the two levels.
     /// - `level`: each stretch in which the line is high, or low, or the condition holds.
     /// - `rate`: each frame, from its first edge to the last one of the same direction.
+    /// - `window`: each change of the data in the range around a reference event, and each such event without
+    ///   one.
+    /// - `settle`: each event is paired with the last change of the data before the next one. After the last
+    ///   event, that counts only if it is too late already.
+    ///
+    /// Of pairs, those count that lie inside one stretch of the limit's `within`, and have nothing of its
+    /// `unless` between.
     ///
     /// # Errors
     /// When the limit cannot be expressed in exact ticks, or a bus cannot be decoded.
@@ -83,28 +92,39 @@ impl BoundLimit {
     pub(super) fn walk(&self, capture: &Capture, rule: Rule, sink: &mut impl Take) -> Result<()> {
         let walk = Walk::new(self, capture, rule)?;
         let programs = self.programs.at(capture.base())?;
-        let backwards = matches!(self.limit.kind(), Kind::Setup | Kind::Removal);
         // A stop asked for by the sink is not an error.
-        let _ = match &programs {
-            Programs::Data { data, reference } if backwards => walk.preceding(data, reference, sink),
-            Programs::Data { data, reference } => walk.following(reference, data, false, sink),
-            Programs::Pair { from, to } if self.limit.kind() == Kind::Skew => walk.nearest(from, to, sink),
-            Programs::Pair { from, to } => walk.following(from, to, true, sink),
-            Programs::Repeat { event, condition } => walk.period(event, condition.as_ref(), sink),
-            Programs::Pulse { pulse, condition } if self.limit.kind() == Kind::Duty => {
+        let _ = match (&programs, self.limit.kind()) {
+            (Programs::Data { data, reference }, Kind::Window) => {
+                walk.window(data, reference, self.limit.required, sink)?;
+                ControlFlow::Continue(())
+            }
+            (Programs::Data { data, reference }, Kind::Setup | Kind::Removal) => {
+                walk.preceding(data, reference, sink)
+            }
+            (Programs::Data { data, reference }, _) => walk.following(reference, data, false, sink),
+            (Programs::Pair { from, to }, Kind::Skew) => walk.nearest(from, to, sink),
+            (Programs::Pair { from, to }, Kind::Settle) => {
+                let precision = Precision::of(capture, rule);
+                let before = precision.between(&to.instants(), &from.instants());
+                let before = BoundLimit::in_order(&before, false)?;
+                walk.settling(from, to, before, sink)
+            }
+            (Programs::Pair { from, to }, _) => walk.following(from, to, true, sink),
+            (Programs::Repeat { event, condition }, _) => walk.period(event, condition.as_ref(), sink),
+            (Programs::Pulse { pulse, condition }, Kind::Duty) => {
                 walk.duty(pulse, condition.as_ref(), self.limit.required, sink)
             }
-            Programs::Pulse { pulse, condition } => walk.width(pulse, condition.as_ref(), sink),
-            Programs::Steady { changes, holds } => walk.steady(changes, holds, sink),
-            Programs::Voltage { line, which, condition } => {
+            (Programs::Pulse { pulse, condition }, _) => walk.width(pulse, condition.as_ref(), sink),
+            (Programs::Steady { changes, holds }, _) => walk.steady(changes, holds, sink),
+            (Programs::Voltage { line, which, condition }, _) => {
                 walk.voltage(*line, *which, condition.as_ref(), self.limit.required, sink)
             }
-            Programs::Bits { bus, nominal } => {
+            (Programs::Bits { bus, nominal }, _) => {
                 walk.bits(bus, *nominal, self.limit.required, sink)?;
                 ControlFlow::Continue(())
             }
             // Settled before.
-            Programs::Ramp { .. } => ControlFlow::Continue(()),
+            (Programs::Ramp { .. }, _) => ControlFlow::Continue(()),
         };
         Ok(())
     }
@@ -177,6 +197,11 @@ struct Walk<'a> {
     trusting: Option<Judge>,
     /// Signals involved that are unknown somewhere.
     unknown: Vec<Signal>,
+    /// What its pairs must lie in, and what must not be between.
+    within: Option<&'a ConditionProgram>,
+    unless: Option<TimedProgram>,
+    /// What its intervals begin and end with.
+    ends: (Instants, Instants),
 }
 
 impl BoundLimit {
@@ -214,6 +239,11 @@ impl BoundLimit {
     /// precede a reference.
     pub(super) fn together(&self, span: &Span) -> Result<Together> {
         let same_tick = !matches!(self.limit.kind(), Kind::Setup | Kind::Removal);
+        Self::in_order(span, same_tick)
+    }
+
+    /// From which distance on two events are in order whose intervals are known like this.
+    fn in_order(span: &Span, same_tick: bool) -> Result<Together> {
         Together::new(span, same_tick).ok_or_else(|| {
             let message = "the uncertainty of this record cannot be compared exactly";
             Error::new(ErrorKind::Range, message).with_help("state skew and uncertainty with fewer digits")
@@ -231,7 +261,7 @@ impl BoundLimit {
 }
 
 impl<'a> Walk<'a> {
-    fn new(limit: &BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
+    fn new(limit: &'a BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
         let precision = Precision::of(capture, rule);
         let span = limit.span_within(&precision);
         let (judge, together) = (Judge::new(limit.limit.required, &span)?, limit.together(&span)?);
@@ -255,6 +285,9 @@ impl<'a> Walk<'a> {
             hides,
             trusting,
             unknown,
+            within: limit.within.as_ref(),
+            unless: limit.unless.as_ref().map(|unless| unless.at(capture.base())).transpose()?,
+            ends: limit.ends(),
         })
     }
 
