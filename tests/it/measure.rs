@@ -5,8 +5,9 @@ use deep_tap::bench::Random;
 use deep_tap::capture::Capture;
 use deep_tap::event::{Program, Scope};
 use deep_tap::line::{Level, Line, LineId, PulseWidths};
-use deep_tap::measure::{Distribution, averages, chain, duty, jitter, periods, widths};
+use deep_tap::measure::{Activity, Distribution, averages, bursts, chain, duty, jitter, periods, widths};
 use deep_tap::quantity::Estimate;
+use deep_tap::scan::{SampleWidth, Samples};
 use deep_tap::time::Resolution;
 
 use crate::support::capture;
@@ -164,4 +165,80 @@ fn a_range_cuts_off_what_is_not_whole() {
     // In an exact record, an answer at the very tick is one.
     let stages = chain(&record, &[event("A falls"), event("B changes")], part);
     assert_eq!((stages[0].count(), stages[0].min().unwrap().value.to_string()), (2, "0 s".to_string()));
+}
+
+/// A clock that runs in bursts: its true period in femtoseconds, how many bursts and periods there are, and
+/// the ticks of its edges at 100 MS/s.
+fn bursty(random: &mut Random) -> (i64, u64, u64, Vec<u64>) {
+    let (period, count) = (random.between(5 * TICK, 40 * TICK), 3 + random.below(20));
+    let (mut at, mut periods, mut edges) = (100 * TICK + random.between(0, TICK), 0, Vec::new());
+    for _ in 0..count {
+        let cycles = random.between(4, 30);
+        for cycle in 0..=cycles {
+            edges.extend([at + cycle * period, at + cycle * period + period / 2]);
+        }
+        periods += cycles as u64;
+        at += cycles * period + random.between(40 * period, 90 * period);
+    }
+    let ticks = edges.iter().map(|fs| ((fs + TICK - 1) / TICK) as u64).collect();
+    (period, count, periods, ticks)
+}
+
+#[test]
+fn a_clock_in_bursts_is_measured_within_them_stored_and_arriving() {
+    let mut random = Random::new(10);
+    for round in 0..200 {
+        let (period, count, periods_in, ticks) = bursty(&mut random);
+        let len = ticks.last().unwrap() + 100;
+        let record = capture("100 MS/s", Resolution::SAMPLED, len, &[("A", &ticks)]);
+        let rises = Program::compile("A rises", &Scope::of(&record)).unwrap().at(record.base()).unwrap();
+        let all = periods(&record, &rises, record.range());
+        let found = bursts(&record, &rises, record.range(), &all).unwrap();
+        assert_eq!((found.count, found.periods.count()), (count, periods_in), "round {round}");
+        let (known, truth) = (found.periods.mean().unwrap(), period as f64 * 1e-15);
+        inside(known, truth, "the period within bursts");
+        // Only the ends of each burst are open.
+        let widest = 2.0 * 10e-9 * count as f64 / periods_in as f64;
+        assert!(known.hi - known.lo <= widest * 1.001, "{known:?} is wider than {widest}");
+        // The mean over everything is another matter.
+        assert!(all.mean().unwrap().value > 1.3 * truth);
+
+        let high: Vec<u8> =
+            (0..len).map(|tick| (ticks.partition_point(|edge| *edge <= tick) % 2) as u8).collect();
+        let mut activity = Activity::new(1);
+        for piece in high.chunks(1 + random.below(5000) as usize) {
+            activity.push(Samples::new(SampleWidth::W8, piece));
+        }
+        let seen = activity.period_in_bursts(0).unwrap() * 10e-9;
+        assert!((seen / truth - 1.0).abs() < 0.1, "round {round}: {seen} instead of {truth}");
+    }
+    // What is irregular, and what never pauses, has none.
+    let mut at = 100;
+    let random_edges: Vec<u64> = std::iter::repeat_with(|| {
+        at += 1 + random.below(60);
+        at
+    })
+    .take(2000)
+    .collect();
+    let steady: Vec<u64> = (0..2000).map(|edge| 100 + 7 * edge).collect();
+    for ticks in [random_edges, steady] {
+        let record = capture("100 MS/s", Resolution::SAMPLED, ticks.last().unwrap() + 9, &[("A", &ticks)]);
+        let rises = Program::compile("A rises", &Scope::of(&record)).unwrap().at(record.base()).unwrap();
+        let all = periods(&record, &rises, record.range());
+        assert!(bursts(&record, &rises, record.range(), &all).is_none());
+    }
+}
+
+#[test]
+fn a_pulse_of_one_sample_is_told_wherever_the_pieces_are_cut() {
+    let samples = [0u8, 1, 1, 0, 0, 1, 0, 1, 1];
+    for cut in 1..samples.len() {
+        let mut activity = Activity::new(1);
+        activity.push(Samples::new(SampleWidth::W8, &samples[..cut]));
+        activity.push(Samples::new(SampleWidth::W8, &samples[cut..]));
+        assert_eq!(activity.lines()[0].single, Some(5), "cut at {cut}");
+    }
+    let mut activity = Activity::new(1);
+    activity.push(Samples::new(SampleWidth::W8, &samples[..5]));
+    assert_eq!(activity.lines()[0].single, None);
 }

@@ -50,6 +50,10 @@ struct SaidLine {
     activity: LineActivity,
     /// Mean rate of full periods, in hertz, over the recent seconds.
     frequency: f64,
+    /// The same within bursts, where it comes in such.
+    frequency_in_bursts: Option<f64>,
+    /// Whether it may have had pulses that are narrower than a sample.
+    may_hide: bool,
     /// What is not as the setup says.
     doubt: Option<String>,
 }
@@ -170,15 +174,17 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         window => (window, false),
     };
     let misfits = setup.misfits(activity, rate, !recent);
-    let line = |((line, activity), misfit): ((&SetupLine, &LineActivity), &Option<Misfit>)| {
-        let edges = if recent { activity.edges } else { activity.recent };
+    let line = |(number, ((line, of), misfit)): (usize, ((&SetupLine, &LineActivity), &Option<Misfit>))| {
+        let edges = if recent { of.edges } else { of.recent };
         let frequency = edges as f64 / 2.0 / seconds(window).max(f64::MIN_POSITIVE);
         let doubt = misfit.map(|misfit| told(misfit, line));
         SaidLine {
             name: line.line.name.clone(),
             input: line.line.input.as_ref().map(ToString::to_string),
-            activity: *activity,
+            activity: *of,
             frequency,
+            frequency_in_bursts: activity.period_in_bursts(number).map(|samples| rate.to_f64() / samples),
+            may_hide: of.single.is_some() && line.line.pulses.shortest.is_none(),
             doubt,
         }
     };
@@ -189,13 +195,13 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         seen: seconds(activity.position()),
         recent: seconds(window),
         shift: setup.shift(activity, rate),
-        lines: setup.lines.iter().zip(activity.lines()).zip(&misfits).map(line).collect(),
+        lines: setup.lines.iter().zip(activity.lines()).zip(&misfits).enumerate().map(line).collect(),
     }
 }
 
 /// The lines as a program reads them.
 fn rows(lines: &[SaidLine]) -> Vec<Vec<String>> {
-    let header = ["line", "input", "level", "edges", "frequency_hz", "doubt"];
+    let header = ["line", "input", "level", "edges", "frequency_hz", "in_bursts_hz", "may_hide", "doubt"];
     let mut rows = vec![header.iter().map(ToString::to_string).collect::<Vec<_>>()];
     for line in lines {
         rows.push(vec![
@@ -204,6 +210,8 @@ fn rows(lines: &[SaidLine]) -> Vec<Vec<String>> {
             line.activity.level.to_string(),
             line.activity.edges.to_string(),
             format!("{:e}", line.frequency),
+            line.frequency_in_bursts.map_or(String::new(), |frequency| format!("{frequency:e}")),
+            line.may_hide.to_string(),
             line.doubt.clone().unwrap_or_default(),
         ]);
     }
@@ -219,15 +227,21 @@ fn cells(line: &SaidLine) -> Vec<String> {
         (1, _) => "changed once".to_string(),
         // Too few for a rate.
         (edges @ 2..=5, _) => format!("changed {edges} times"),
-        (_, frequency) => format!("about {}", rough(frequency, 2, "Hz")),
+        (_, frequency) => match line.frequency_in_bursts {
+            Some(within) => format!("bursts of about {}", rough(within, 2, "Hz")),
+            None => format!("about {}", rough(frequency, 2, "Hz")),
+        },
     };
+    let hides = "pulses of one sample: narrower ones may be missed";
+    let remark =
+        line.doubt.clone().unwrap_or_else(|| if line.may_hide { hides.into() } else { String::new() });
     vec![
         line.name.clone(),
         line.input.clone().unwrap_or_else(|| "-".into()),
         line.activity.level.to_string(),
         now,
         line.activity.edges.to_string(),
-        line.doubt.clone().unwrap_or_default(),
+        remark,
     ]
 }
 

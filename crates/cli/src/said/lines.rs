@@ -14,12 +14,13 @@ struct SaidActivity {
     last_change: Option<u64>,
     high: u64,
     rises: u64,
+    single: Option<u64>,
 }
 
 /// What a line did.
 pub(crate) fn activity<S: Serializer>(of: &LineActivity, serializer: S) -> Result<S::Ok, S::Error> {
-    let LineActivity { level, edges, recent, last_change, high, rises } = *of;
-    SaidActivity { level, edges, recent, last_change, high, rises }.serialize(serializer)
+    let LineActivity { level, edges, recent, last_change, high, rises, single } = *of;
+    SaidActivity { level, edges, recent, last_change, high, rises, single }.serialize(serializer)
 }
 
 /// The levels of an analog line, in volts.

@@ -18,6 +18,8 @@ pub struct LineActivity {
     pub high: u64,
     /// Changes from low to high.
     pub rises: u64,
+    /// The sample that first showed a pulse of one sample, counted from 0: narrower ones may have been missed.
+    pub single: Option<u64>,
 }
 
 /// Two lines whose leads lie side by side.
@@ -56,6 +58,7 @@ pub struct Activity {
     /// Where each line rises and falls in the present span.
     edges: Vec<(Plane, Plane)>,
     neighbours: Vec<Neighbours>,
+    periods: Vec<Periods>,
     position: u64,
     window: u64,
     last: Option<(u64, u64)>,
@@ -65,8 +68,15 @@ impl Activity {
     /// Looks at this many lines, of which line `i` is bit `i` of the samples; at most 64.
     pub fn new(lines: usize) -> Self {
         let lines = lines.min(64);
-        let line =
-            LineActivity { level: Level::Unknown, edges: 0, recent: 0, last_change: None, high: 0, rises: 0 };
+        let line = LineActivity {
+            level: Level::Unknown,
+            edges: 0,
+            recent: 0,
+            last_change: None,
+            high: 0,
+            rises: 0,
+            single: None,
+        };
         Activity {
             lines: vec![line; lines],
             bits: (0..lines as u32).collect(),
@@ -76,6 +86,7 @@ impl Activity {
             unknown: vec![[0; SPAN]; lines],
             edges: vec![([0; SPAN], [0; SPAN]); lines],
             neighbours: Vec::new(),
+            periods: vec![Periods::default(); lines],
             position: 0,
             window: 0,
             last: None,
@@ -142,6 +153,13 @@ impl Activity {
     pub fn begin_window(&mut self) {
         self.window = self.position;
         self.lines.iter_mut().for_each(|line| line.recent = 0);
+        self.periods.iter_mut().for_each(Periods::begin_window);
+    }
+
+    /// The mean period of a line within bursts, in samples, as far as it was looked at since the last
+    /// [`begin_window`](Self::begin_window); `None` where it does not come in bursts.
+    pub fn period_in_bursts(&self, line: usize) -> Option<f64> {
+        self.periods.get(line)?.in_bursts()
     }
 
     /// Takes samples in.
@@ -178,6 +196,7 @@ impl Activity {
         for (line, activity) in self.lines.iter_mut().enumerate() {
             let bit = |word: u64| word >> line & 1;
             let (mut carry, mut open_carry) = (bit(first.0) & !bit(first.1), bit(first.1));
+            let mut toggled = u64::from(activity.last_change.is_some_and(|last| last + 1 == self.position));
             for word in 0..words {
                 let open = if samples.unknown().is_empty() { 0 } else { self.unknown[line][word] };
                 let levels = self.planes[line][word] & !open;
@@ -192,6 +211,12 @@ impl Activity {
                 (self.edges[line].0[word], self.edges[line].1[word]) = (rises, falls);
                 activity.rises += u64::from(rises.count_ones());
                 activity.high += u64::from((levels & valid).count_ones());
+                let single = toggles & (toggles << 1 | toggled);
+                if single != 0 && activity.single.is_none() {
+                    let at = self.position + (word * GROUP) as u64 + u64::from(single.trailing_zeros());
+                    activity.single = Some(at.saturating_sub(1));
+                }
+                toggled = toggles >> 63;
                 (carry, open_carry) = (levels >> 63, open >> 63);
                 if toggles != 0 {
                     let edges = u64::from(toggles.count_ones());
@@ -201,6 +226,9 @@ impl Activity {
                     activity.last_change = Some(self.position + last);
                 }
             }
+        }
+        for (periods, (rises, _)) in self.periods.iter_mut().zip(&self.edges) {
+            periods.look_at(&rises[..words], self.position);
         }
         for pair in &mut self.neighbours {
             let (own, other) = (&self.edges[pair.line], &self.edges[pair.beside]);
@@ -227,4 +255,76 @@ fn together(own: &[u64], other: &[u64]) -> u64 {
         here | here << 1 | before >> 63 | here >> 1 | after << 63
     };
     own.iter().enumerate().map(|(word, marks)| u64::from((marks & near(word)).count_ones())).sum()
+}
+
+/// Periods of a line, by how long they are. Of each span only the first few are looked at, and the one that
+/// reaches into it: what repeats thousands of times needs no more.
+#[derive(Clone, Debug)]
+struct Periods {
+    /// Of each quarter of a power of two: how many, and how many samples together.
+    quarters: [(u64, u64); 256],
+    last: Option<u64>,
+}
+
+impl Default for Periods {
+    fn default() -> Self {
+        Periods { quarters: [(0, 0); 256], last: None }
+    }
+}
+
+impl Periods {
+    /// How many of a span are looked at.
+    const LOOKED_AT: usize = 32;
+
+    fn begin_window(&mut self) {
+        self.quarters = [(0, 0); 256];
+    }
+
+    fn look_at(&mut self, rises: &[u64], position: u64) {
+        let Some(last) = rises.iter().rposition(|word| *word != 0) else { return };
+        let at = |word: usize, bit: u32| position + (word * GROUP) as u64 + u64::from(bit);
+        let mut seen = 0;
+        'words: for (word, marks) in rises.iter().enumerate() {
+            let mut left = *marks;
+            while left != 0 {
+                if seen == Self::LOOKED_AT {
+                    break 'words;
+                }
+                self.add(at(word, left.trailing_zeros()));
+                left &= left - 1;
+                seen += 1;
+            }
+        }
+        self.last = Some(at(last, 63 - rises[last].leading_zeros()));
+    }
+
+    fn add(&mut self, rise: u64) {
+        if let Some(last) = self.last.replace(rise) {
+            let period = rise.saturating_sub(last).max(1);
+            let power = period.ilog2();
+            let quarter = &mut self.quarters[(4 * power) as usize + ((period << 2 >> power) & 3) as usize];
+            *quarter = (quarter.0 + 1, quarter.1 + period);
+        }
+    }
+
+    /// The mean of those near the median one, if nearly all are, but for pauses: as
+    /// [`bursts`](super::bursts) has it, as far as the quarters tell.
+    fn in_bursts(&self) -> Option<f64> {
+        const FEWEST: u64 = 8;
+        const ODD: u64 = 6;
+        /// Quarters from a usual period to the shortest pause.
+        const PAUSE: usize = 8;
+        let sum = |of: &[(u64, u64)]| of.iter().fold((0, 0), |sum, of| (sum.0 + of.0, sum.1 + of.1));
+        let (all, _) = sum(&self.quarters);
+        let mut seen = 0;
+        let median = self.quarters.iter().position(|(count, _)| {
+            seen += count;
+            seen * 2 >= all && *count > 0
+        })?;
+        let (near, samples) = sum(&self.quarters[median.saturating_sub(1)..(median + 2).min(256)]);
+        let (pauses, paused) = sum(self.quarters.get(median + PAUSE..).unwrap_or_default());
+        let odd = all - near - pauses;
+        let bursts = near >= FEWEST && pauses > 0 && near >= 2 * pauses && odd * ODD <= near;
+        (bursts && paused * 2 >= samples).then(|| samples as f64 / near as f64)
+    }
 }

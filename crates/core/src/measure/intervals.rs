@@ -28,7 +28,8 @@ pub struct Measure {
 /// base). So do their smallest, their largest and each percentile; their standard deviation is off by as
 /// much at the most, and their mean, too. Where the record leaves open which event is the end of one, all
 /// of them may be off by as much more. Where each begins with the end of the one before, only the
-/// first and the last edge of all count for the mean, which is then known N times as well.
+/// first and the last edge of all count for the mean, which is then known N times as well; in bursts, the
+/// first and the last of each burst.
 #[derive(Clone, Debug)]
 pub struct Intervals {
     /// The ticks of each.
@@ -39,8 +40,8 @@ pub struct Intervals {
     shortest: Option<(i64, Tick)>,
     /// The longest, and where it begins.
     longest: Option<(i64, Tick)>,
-    /// Where they begin and end, if each begins with the end of the one before.
-    pub span: Option<(Tick, Tick)>,
+    /// If each begins with the end of the one before: in how many runs, and how many ticks these last.
+    runs: Option<(u64, i64)>,
     /// What is known of each.
     known: Span,
     /// By how many ticks one may be shorter, or longer, since another event may be its end.
@@ -56,7 +57,7 @@ impl Intervals {
             unpaired: 0,
             shortest: None,
             longest: None,
-            span: None,
+            runs: None,
             known: Precision::of(capture, Rule::Proven).until_next(from, to),
             shorter: 0,
             longer: 0,
@@ -72,6 +73,17 @@ impl Intervals {
             self.longest = Some((ticks, start));
         }
         self.ticks.add(ticks);
+    }
+
+    /// Takes note of where a run of them begins and ends, each beginning with the end of the one before.
+    pub(super) fn add_run(&mut self, ticks: i64) {
+        let (count, all) = self.runs.unwrap_or((0, 0));
+        self.runs = Some((count + 1, all.saturating_add(ticks)));
+    }
+
+    /// Whether each begins with the end of the one before.
+    pub fn is_repeating(&self) -> bool {
+        self.runs.is_some()
     }
 
     /// Adds the interval from an event to the likeliest of the partners that it may have; whether there is
@@ -121,10 +133,15 @@ impl Intervals {
     /// The mean, in seconds.
     pub fn mean(&self) -> Option<Estimate> {
         let value = self.ticks.mean()? * self.base().tick().to_f64();
-        if let Some((first, last)) = self.span {
-            let all = self.known.length(last.since(first))?;
-            let each = |time: Time| time.to_f64() / self.count() as f64;
-            return Some(Estimate { value, lo: each(all.lo), hi: all.hi.map_or(f64::INFINITY, each) });
+        if let Some((runs, ticks)) = self.runs {
+            // The ends of each further run are as open as those of the first.
+            let (all, end) = (self.known.length(ticks)?, self.known.bounds(0)?);
+            let more = (runs - 1) as f64;
+            let each = |time: Time, end: Time| {
+                ((time.to_f64() + more * end.to_f64()) / self.count() as f64).max(0.0)
+            };
+            let hi = all.hi.zip(end.hi).map_or(f64::INFINITY, |(all, end)| each(all, end));
+            return Some(Estimate { value, lo: each(all.lo, end.lo), hi });
         }
         Some(self.off_by(value, value))
     }
@@ -328,12 +345,16 @@ pub fn chain(capture: &Capture, events: &[TimedProgram], range: Range<Tick>) -> 
 pub fn periods(capture: &Capture, event: &TimedProgram, range: Range<Tick>) -> Intervals {
     let instants = event.instants();
     let mut all = Intervals::between(capture, &instants, &instants);
+    let mut run: Option<(Tick, Tick)> = None;
     for hit in event.hits(capture, range) {
-        let (first, last) = all.span.unwrap_or((hit.tick, hit.tick));
-        if all.span.is_some() {
+        let first = run.map_or(hit.tick, |(first, last)| {
             all.add(last, hit.tick);
-        }
-        all.span = Some((first, hit.tick));
+            first
+        });
+        run = Some((first, hit.tick));
+    }
+    if let Some((first, last)) = run {
+        all.add_run(last.since(first));
     }
     all
 }

@@ -87,8 +87,11 @@ struct Sums {
 /// ```
 pub fn jitter(capture: &Capture, event: &TimedProgram, range: Range<Tick>) -> Option<Jitter> {
     let all = periods(capture, event, range.clone());
-    let (first, _) = all.span.filter(|_| all.count() >= 2 && !all.known().hides())?;
+    if all.count() < 2 || all.known().hides() {
+        return None;
+    }
     let hits = || event.hits(capture, range.clone()).map(|hit| hit.tick);
+    let first = hits().next()?;
     let mut sums = Sums::default();
     let (mut change_squares, mut largest, mut changes) = (0f64, 0i64, 0u64);
     let mut before: Option<(Tick, Option<i64>)> = None;

@@ -4,6 +4,7 @@
 mod activity;
 mod answers;
 mod around;
+mod bursts;
 mod distribution;
 mod glitch;
 mod intervals;
@@ -13,6 +14,7 @@ mod voltage;
 pub use activity::{Activity, LineActivity, Neighbours};
 pub use answers::{Answers, answers};
 pub use around::{Around, Counted, around};
+pub use bursts::{Bursts, bursts};
 pub use distribution::{Bin, Distribution};
 pub use glitch::{Glitches, glitches, remove_glitches};
 pub use intervals::{Intervals, Measure, chain, duty, periods, widths};

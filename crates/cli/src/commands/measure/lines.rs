@@ -24,6 +24,8 @@ pub(super) struct MeasuredLine {
     /// Periods from rising edge to rising edge.
     pub(super) periods: u64,
     pub(super) frequency: Option<Estimate>,
+    /// The same within bursts, where it comes in such.
+    pub(super) frequency_in_bursts: Option<Estimate>,
     /// Share of the time from the first to the last rising edge for which it is high, in percent.
     pub(super) duty: Option<Estimate>,
     #[serde(serialize_with = "said::measures::some")]
@@ -53,7 +55,7 @@ pub(super) fn measure(
     let rises = Program::compile("line rises", &scope).and_then(|rises| rises.at(capture.base())).ok();
     let period = rises.as_ref().map(|rises| match full {
         true => Series::repeating(args, capture, rises, "period", range.clone()),
-        false => Series::of("period", &deep_tap::measure::periods(capture, rises, range.clone())),
+        false => Series::repeating_plainly(capture, rises, "period", range.clone()),
     });
     let duty = duty(capture, line, range.clone()).map(|share| share.times(100.0));
     let series = match (&period, full) {
@@ -68,7 +70,8 @@ pub(super) fn measure(
         line: capture.line(line).name.clone(),
         edges: capture.trace(line).count(range),
         periods: period.as_ref().map_or(0, |period| period.count),
-        frequency: period.and_then(|period| period.frequency),
+        frequency: period.as_ref().and_then(|period| period.frequency),
+        frequency_in_bursts: period.and_then(|period| period.bursts?.periods.frequency),
         duty,
         shortest_high: high.min(),
         longest_high: high.max(),
@@ -84,19 +87,21 @@ pub(super) fn text(lines: &[MeasuredLine]) -> String {
         "line",
         "edges",
         "frequency, mean",
+        "in bursts",
         "duty",
         "shortest high",
         "longest high",
         "shortest low",
         "longest low",
     ];
-    let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6, 7]);
+    let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6, 7, 8]);
     let dash = || "-".to_string();
     for line in lines {
         grid.row(vec![
             line.line.clone(),
             line.edges.to_string(),
             line.frequency.map_or_else(dash, |f| estimate(f, "Hz")),
+            line.frequency_in_bursts.map_or_else(dash, |f| estimate(f, "Hz")),
             line.duty.map_or_else(dash, |d| format!("{:.1} %", d.value)),
             series::length(line.shortest_high),
             series::length(line.longest_high),
@@ -124,6 +129,7 @@ pub(super) fn rows(lines: &[MeasuredLine]) -> Vec<Vec<String>> {
         "frequency_Hz",
         "frequency_lo_Hz",
         "frequency_hi_Hz",
+        "frequency_in_bursts_Hz",
         "duty_percent",
         "high_min_s",
         "high_max_s",
@@ -141,6 +147,7 @@ pub(super) fn rows(lines: &[MeasuredLine]) -> Vec<Vec<String>> {
             number(line.frequency.map(|f| f.value)),
             number(line.frequency.map(|f| f.lo)),
             number(line.frequency.map(|f| f.hi)),
+            number(line.frequency_in_bursts.map(|f| f.value)),
             number(line.duty.map(|d| d.value)),
             length(line.shortest_high),
             length(line.longest_high),

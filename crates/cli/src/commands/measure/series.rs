@@ -5,7 +5,7 @@ use std::ops::Range;
 use deep_tap::capture::Capture;
 use deep_tap::draw::Histogram;
 use deep_tap::event::TimedProgram;
-use deep_tap::measure::{Averages, Intervals, Jitter, Measure, averages, jitter, periods};
+use deep_tap::measure::{Averages, Bursts, Intervals, Jitter, Measure, averages, bursts, jitter, periods};
 use deep_tap::quantity::Estimate;
 use deep_tap::quantity::{Rational, Time};
 use deep_tap::time::Tick;
@@ -41,6 +41,8 @@ pub(super) struct Series {
     pub(super) percentile_99: Option<Measure>,
     /// One by the mean, where one interval begins with the end of the one before.
     pub(super) frequency: Option<Estimate>,
+    /// The periods within bursts, where it repeats in such.
+    pub(super) bursts: Option<InBursts>,
     /// Of a line: the share of its periods for which it is high, in percent.
     pub(super) duty: Option<Estimate>,
     #[serde(serialize_with = "said::measures::jitter")]
@@ -53,9 +55,23 @@ pub(super) struct Series {
     tick: Time,
 }
 
+/// Periods within bursts.
+#[derive(Clone, Serialize)]
+pub(super) struct InBursts {
+    pub(super) count: u64,
+    pub(super) periods: Box<Series>,
+}
+
+impl InBursts {
+    pub(super) fn new(bursts: Bursts) -> Self {
+        let Bursts { count, periods } = bursts;
+        InBursts { count, periods: Box::new(Series::of("  in bursts", &periods)) }
+    }
+}
+
 impl Series {
     pub(super) fn of(what: &str, intervals: &Intervals) -> Self {
-        let repeating = intervals.span.is_some();
+        let repeating = intervals.is_repeating();
         Series {
             what: what.to_string(),
             count: intervals.count(),
@@ -69,6 +85,7 @@ impl Series {
             percentile_99: intervals.percentile(99.0),
             frequency: intervals.mean().filter(|_| repeating).map(Estimate::recip),
             tick: intervals.base().tick(),
+            bursts: None,
             duty: None,
             jitter: None,
             averages: None,
@@ -77,7 +94,19 @@ impl Series {
         }
     }
 
-    /// From each event to the next, with how steady that is.
+    /// From each event to the next, also within bursts.
+    pub(super) fn repeating_plainly(
+        capture: &Capture,
+        event: &TimedProgram,
+        what: &str,
+        range: Range<Tick>,
+    ) -> Self {
+        let all = periods(capture, event, range.clone());
+        let bursts = bursts(capture, event, range, &all).map(InBursts::new);
+        Series { bursts, ..Series::of(what, &all) }
+    }
+
+    /// The same with how steady that is.
     pub(super) fn repeating(
         args: &args::Measure,
         capture: &Capture,
@@ -85,7 +114,7 @@ impl Series {
         what: &str,
         range: Range<Tick>,
     ) -> Self {
-        let mut series = Series::of(what, &periods(capture, event, range.clone()));
+        let mut series = Series::repeating_plainly(capture, event, what, range.clone());
         series.jitter = jitter(capture, event, range.clone());
         series.averages = args.average.map(|over| averages(capture, event, range, over));
         series
@@ -96,6 +125,12 @@ impl Series {
         let mut lines: Vec<[String; 2]> = Vec::new();
         if let Some(frequency) = self.frequency {
             let what = format!("frequency, mean over {}", self.count);
+            lines.push([what, estimate(frequency, "Hz")]);
+        }
+        if let Some(InBursts { count, periods }) = &self.bursts
+            && let Some(frequency) = periods.frequency
+        {
+            let what = format!("frequency within {count} bursts, mean over {}", periods.count);
             lines.push([what, estimate(frequency, "Hz")]);
         }
         if let Some(duty) = self.duty {
@@ -112,7 +147,8 @@ impl Series {
         } else if let Some(averages) = &self.averages {
             lines.push([format!("mean over {}", averages.over), "there are not so many periods".to_string()]);
         }
-        if let Some(jitter) = &self.jitter {
+        // Of a clock that stops and goes on, the pauses would be all of it.
+        if let Some(jitter) = self.jitter.as_ref().filter(|_| self.bursts.is_none()) {
             let s = |known: Estimate| estimate(known, "s");
             let both =
                 |rms: Estimate, peak: Estimate, word: &str| format!("{} rms, {} {word}", s(rms), s(peak));
@@ -156,11 +192,16 @@ fn plain(measure: Option<Measure>) -> String {
     measure.map_or("-".to_string(), |measure| measure.value.rounded(off(measure)))
 }
 
+/// Each with what it is within bursts.
+fn with_bursts(all: &[Series]) -> impl Iterator<Item = &Series> {
+    all.iter().flat_map(|series| [series].into_iter().chain(series.bursts.as_ref().map(|b| &*b.periods)))
+}
+
 /// A table with a row for each.
 pub(super) fn text(all: &[Series]) -> String {
     let header = ["", "count", "shortest", "mean", "longest", "std. deviation", "1 %", "50 %", "99 %"];
     let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6, 7, 8]);
-    for series in all {
+    for series in with_bursts(all) {
         let known = |known: Option<Estimate>| known.map_or("-".to_string(), |known| estimate(known, "s"));
         grid.row(vec![
             series.what.clone(),
@@ -221,8 +262,9 @@ pub(super) fn rows(all: &[Series]) -> Vec<Vec<String>> {
     ];
     let mut rows = vec![header.map(str::to_string).to_vec()];
     let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
-    for series in all {
-        let mut row = vec![series.what.clone(), series.count.to_string(), series.unpaired.to_string()];
+    for series in with_bursts(all) {
+        let mut row =
+            vec![series.what.trim().to_string(), series.count.to_string(), series.unpaired.to_string()];
         let ends = |measure: Option<Measure>| {
             let part = |pick: fn(Measure) -> Option<Time>| seconds(measure.and_then(pick));
             [
