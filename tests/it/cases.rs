@@ -1,18 +1,18 @@
 //! Minimal records and their verdicts, worked out by hand: `tests/fixtures/verdicts.txt`.
 
-use deep_tap::capture::{Capture, Trace};
+use deep_tap::capture::{Capture, TraceBuilder};
 use deep_tap::known::Rule;
 use deep_tap::limit::{Kind, Limit, check};
 use deep_tap::line::{Level, Line, PulseWidths};
 use deep_tap::quantity::{Time, Unit, uncertain};
-use deep_tap::time::{Resolution, TimeBase};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 
 use crate::support::{bind, events, root, time};
 
 /// One case, as it is written.
 #[derive(Default)]
 struct Case<'a> {
-    lines: Vec<(&'a str, &'a str, PulseWidths)>,
+    lines: Vec<(&'a str, &'a str, PulseWidths, Option<Level>)>,
     exact: bool,
     skew: Option<&'a str>,
     limit: &'a str,
@@ -34,13 +34,14 @@ impl<'a> Case<'a> {
                     match what {
                         "shortest" => line.2.shortest = Some(time(value)),
                         "fastest" => line.2.fastest = Some(value.parse().unwrap()),
+                        "pull" => line.3 = Some(Level::from(value == "up")),
                         other => panic!("'{other}' is nothing that is stated of a line"),
                     }
                 }
                 None if line == "exact" => case.exact = true,
                 None => {
                     let (name, samples) = line.split_once(' ').unwrap();
-                    case.lines.push((name, samples, PulseWidths::default()));
+                    case.lines.push((name, samples.trim(), PulseWidths::default(), None));
                 }
             }
         }
@@ -53,11 +54,19 @@ impl<'a> Case<'a> {
         let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
         let len = self.lines[0].1.len() as u64;
         let mut builder = Capture::builder(base, len).resolution(resolution);
-        for (name, samples, pulses) in &self.lines {
-            let high: Vec<bool> = samples.chars().map(|sample| sample == '1').collect();
-            let edges = (1..high.len()).filter(|k| high[*k] != high[k - 1]).map(|k| k as u64);
-            let trace = Trace::toggling(Level::from(high[0]), edges, len).unwrap();
-            builder = builder.line(Line { pulses: *pulses, ..Line::named(*name) }, trace);
+        for (name, samples, pulses, pull) in &self.lines {
+            let level = |sample| match sample {
+                '0' => Level::Low,
+                '1' => Level::High,
+                'z' => Level::Floating,
+                _ => Level::Unknown,
+            };
+            let mut trace = TraceBuilder::new(level(samples.chars().next().unwrap()));
+            for (tick, sample) in samples.chars().enumerate().skip(1) {
+                trace.push_edge(Tick(tick as u64), level(sample)).unwrap();
+            }
+            let line = Line { pulses: *pulses, pull: *pull, ..Line::named(*name) };
+            builder = builder.line(line, trace.finish(len));
         }
         builder.build().unwrap()
     }

@@ -484,7 +484,7 @@ proptest! {
                     let next = match trace.level() {
                         Level::High => Level::Low,
                         Level::Low if dark => Level::Unknown,
-                        Level::Low | Level::Unknown => Level::High,
+                        Level::Low | Level::Floating | Level::Unknown => Level::High,
                     };
                     trace.push_edge(Tick(at), next).unwrap();
                 }

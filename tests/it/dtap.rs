@@ -39,14 +39,16 @@ fn made(len: u64, lines: &[Vec<u16>]) -> Capture {
             }
             let unknown = i == 1 && distance % 11 == 0 && trace.level() != Level::Unknown;
             let level = match trace.level() {
+                Level::Low | Level::High if unknown && distance % 2 == 0 => Level::Floating,
                 _ if unknown => Level::Unknown,
-                Level::Unknown => Level::Low,
+                Level::Floating | Level::Unknown => Level::Low,
                 known => known.opposite(),
             };
             trace.push_edge(Tick(tick), level).unwrap();
         }
         let mut line = Line::named(format!("L{i}"));
         line.input = Some(if i == 0 { Input::Number(7) } else { Input::Signal("top.x".into()) });
+        line.pull = (i == 1).then_some(Level::High);
         line.threshold = (i == 0).then(|| "LVCMOS 1.8 V".parse().unwrap());
         builder = builder.line(line, trace.finish(len));
     }

@@ -232,7 +232,7 @@ fn state_machines_take_the_first_arm_that_happens() {
 proptest! {
     #[test]
     fn a_sequence_of_two_has_its_first_hit_where_the_state_machine_has_it(
-        ticks in ticks(0), time in 1u64..40, first in simple(), second in simple(), late: bool,
+        ticks in ticks(0, 0), time in 1u64..40, first in simple(), second in simple(), late: bool,
     ) {
         let capture = record(&ticks);
         let scope = Scope::of(&capture);

@@ -52,8 +52,8 @@ impl Plain {
 }
 
 /// Runs of levels of very different lengths, so that chunks come out quiet, sparse and dense.
-fn plain() -> impl Strategy<Value = Plain> {
-    let level = prop_oneof![8 => Just(Level::Low), 8 => Just(Level::High), 1 => Just(Level::Unknown)];
+fn plain(floating: u32) -> impl Strategy<Value = Plain> {
+    let level = prop_oneof![8 => Just(Level::Low), 8 => Just(Level::High), 1 => Just(Level::Unknown), floating => Just(Level::Floating)];
     let run = prop_oneof![4 => 1usize..4, 2 => 4usize..300, 1 => 3000usize..90_000];
     let busy = (6000usize..40_000).prop_map(|n| {
         let levels = (0..n).map(|i| Level::from(i * 7919 % 13 < 6));
@@ -89,19 +89,20 @@ fn agrees(plain: &Plain, trace: &Trace, probes: &[prop::sample::Index]) {
     assert_eq!(trace.nth_edge(edges.len() as u64), None);
     assert_eq!(trace.next_edge(Tick(u64::MAX)), None);
     assert_eq!(trace.is_ever_unknown(), plain.0.contains(&Level::Unknown));
+    assert_eq!(trace.is_ever_floating(), plain.0.contains(&Level::Floating));
 }
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
     #[test]
-    fn built_from_edges_it_answers_as_a_plain_list(plain in plain(), probes: [prop::sample::Index; 24]) {
+    fn built_from_edges_it_answers_as_a_plain_list(plain in plain(1), probes: [prop::sample::Index; 24]) {
         agrees(&plain, &plain.built_from_edges(), &probes);
     }
 
     #[test]
     fn built_from_samples_it_answers_the_same_however_they_were_cut(
-        plain in plain(),
+        plain in plain(0),
         probes: [prop::sample::Index; 12],
         bit in 0u32..64,
         blocks in prop::collection::vec(1usize..20_000, 1..6),

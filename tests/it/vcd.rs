@@ -84,6 +84,7 @@ fn levels_vectors_and_times_are_those_of_the_standard() {
             .map(|t| match trace.level_at(Tick(t)) {
                 Level::Low => '0',
                 Level::High => '1',
+                Level::Floating => 'z',
                 Level::Unknown => 'x',
             })
             .collect()
@@ -91,16 +92,16 @@ fn levels_vectors_and_times_are_those_of_the_standard() {
     assert_eq!(levels("top.clk"), "x011x11");
     assert_eq!(levels("top.alias"), levels("top.clk"));
     // "b1" is 0001; "bx01" is xx01.
-    assert_eq!(levels("top.v[5]"), "xx0xx11");
-    assert_eq!(levels("top.v[3]"), "xx00x11");
-    assert_eq!(levels("top.v[2]"), "xx11x11");
+    assert_eq!(levels("top.v[5]"), "zz0xx11");
+    assert_eq!(levels("top.v[3]"), "zz00x11");
+    assert_eq!(levels("top.v[2]"), "zz11x11");
     assert_eq!(levels("top.b[7]"), "0001x11");
     let bus = &capture.buses()[capture.bus_named("top.v").unwrap().0];
     let shown: Vec<(u64, String)> =
         capture.bus_values(bus, capture.range()).map(|(t, v)| (t.0, v.show(Radix::Hex))).collect();
     assert_eq!(
         shown,
-        [(0, "0xx"), (2, "0x1"), (3, "0xx"), (4, "0xx"), (5, "0xF")].map(|(t, s)| (t, s.to_string()))
+        [(0, "0xz"), (2, "0x1"), (3, "0xx"), (4, "0xx"), (5, "0xF")].map(|(t, s)| (t, s.to_string()))
     );
     assert_eq!(capture.bus_value(bus, Tick(3)).show(Radix::Binary), "0bxx01");
 }
@@ -148,7 +149,7 @@ proptest! {
 fn sample(rate: &str) -> Capture {
     let base = TimeBase::from_rate(rate.parse().unwrap()).unwrap().with_zero(Tick(3));
     let mut mixed = TraceBuilder::new(Level::Unknown);
-    for (tick, level) in [(2, Level::High), (5, Level::Unknown), (6, Level::Low)] {
+    for (tick, level) in [(2, Level::High), (5, Level::Unknown), (6, Level::Low), (8, Level::Floating)] {
         mixed.push_edge(Tick(tick), level).unwrap();
     }
     let mut bus = Bus::new("BUS", vec![LineId(1), LineId(0)]).unwrap();
@@ -164,7 +165,7 @@ fn sample(rate: &str) -> Capture {
         .resolution(resolution)
         .history(vec!["cut at the $end".to_string()])
         .line(Line { pulses, ..Line::named("A B") }, toggles(Level::High, &[1, 2, 9], 12))
-        .line(Line::named("M"), mixed.finish(12))
+        .line(Line { pull: Some(Level::High), ..Line::named("M") }, mixed.finish(12))
         .bus(bus)
         .build()
         .unwrap()
@@ -198,11 +199,11 @@ fn csv_has_a_row_per_change_or_per_sample() {
         String::from_utf8(bytes).unwrap()
     };
     let changes = "time_s,A B,M,BUS\n-0.00000003,1,x,0bx1\n-0.00000002,0,x,0bx0\n-0.00000001,1,1,3\n\
-                   0.00000002,1,x,0bx1\n0.00000003,1,0,1\n0.00000006,0,0,0\n";
+                   0.00000002,1,x,0bx1\n0.00000003,1,0,1\n0.00000005,1,z,0bz1\n0.00000006,0,z,0bz0\n";
     assert_eq!(table(csv::Layout::Changes), changes);
     let samples = table(csv::Layout::Samples);
     assert_eq!(samples.lines().count(), 13);
-    assert!(samples.contains("\n0,1,1,3\n") && samples.ends_with("0.00000008,0,0,0\n"), "{samples}");
+    assert!(samples.contains("\n0,1,1,3\n") && samples.ends_with("0.00000008,0,z,0bz0\n"), "{samples}");
 }
 
 #[test]

@@ -77,7 +77,8 @@ pub(crate) struct Run {
 pub(crate) fn set(sample: &mut (u64, u64), place: usize, level: Level) {
     let bit = 1u64 << place;
     sample.0 = if level == Level::High { sample.0 | bit } else { sample.0 & !bit };
-    sample.1 = if level == Level::Unknown { sample.1 | bit } else { sample.1 & !bit };
+    // An instrument sees no difference.
+    sample.1 = if level.bit().is_none() { sample.1 | bit } else { sample.1 & !bit };
 }
 
 impl Run {

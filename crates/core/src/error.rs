@@ -39,6 +39,8 @@ pub enum ErrorKind {
     Range,
     /// The record's ticks are too long for what was asked.
     TooSlow,
+    /// The record is of a kind that does not show what was asked for, at whatever rate.
+    NotShown,
     /// The caller asked for something that does not exist, such as an unknown line.
     Unknown,
 }

@@ -180,6 +180,7 @@ fn step(cell: &Cell) -> (char, char) {
         Cell::Steady(Level::High) => ('─', ' '),
         Cell::Edge(Level::Low) => ('┐', '└'),
         Cell::Edge(Level::High) => ('┌', '┘'),
+        Cell::Steady(Level::Floating) | Cell::Edge(Level::Floating) => ('┄', '┄'),
         Cell::Steady(Level::Unknown) | Cell::Edge(Level::Unknown) => ('╳', '╳'),
         // The upper half stays free, so that neighbouring rows do not run into each other.
         Cell::Busy(activity) => (' ', shade(*activity)),

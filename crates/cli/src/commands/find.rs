@@ -131,7 +131,7 @@ fn picture(capture: &Capture, signals: &[Signal], hit: &FoundHit) -> String {
     let end = (start + COLUMNS).min(capture.len());
     let row = |signal: &Signal| match signal {
         Signal::Crossing(crossing) => RowSource::Analog(crossing.analog()),
-        Signal::Line(line) => RowSource::Line(*line),
+        Signal::Line(line) | Signal::Drive(line) => RowSource::Line(*line),
     };
     let rows: Vec<RowSource> = signals.iter().map(row).collect();
     let marker =

@@ -55,6 +55,7 @@ enum SaidReason {
     Occurrence(SaidDoubt),
     HiddenPulses,
     TooSlow,
+    NotShown,
     Composite,
 }
 
@@ -161,6 +162,7 @@ impl From<Reason> for SaidReason {
             Reason::Occurrence(doubt) => SaidReason::Occurrence(doubt.into()),
             Reason::HiddenPulses => SaidReason::HiddenPulses,
             Reason::TooSlow => SaidReason::TooSlow,
+            Reason::NotShown => SaidReason::NotShown,
             Reason::Composite => SaidReason::Composite,
         }
     }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::analog::{AnalogBuilder, AnalogTrace};
-use super::crossing::{Crossings, spread};
+use super::crossing::{MadeSignals, spread};
 use super::record::{Attachment, Capture, DamageLog, Origin};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
@@ -32,7 +32,7 @@ impl Capture {
             buses: Vec::new(),
             analog_lines: Vec::new(),
             analog_traces: Vec::new(),
-            crossings: Crossings::default(),
+            made: MadeSignals::default(),
             origin: Origin::default(),
             history: Vec::new(),
             attachments: Vec::new(),
@@ -228,7 +228,7 @@ impl CaptureBuilder {
         let mut capture = self.capture;
         capture.base = capture.base.exactly(!capture.resolution.sampled);
         // Their ids come after those of the lines, which may be others now.
-        capture.crossings = Crossings::default();
+        capture.made = MadeSignals::default();
         let wrong = |message: String| Err(Error::new(ErrorKind::Capture, message));
         if capture.len > crate::time::MAX_TICKS || capture.base.zero().0 > crate::time::MAX_TICKS {
             return wrong(format!("{} ticks are more than a capture can hold", capture.len));

@@ -2,7 +2,7 @@
 //!
 //! A chunk is 65 536 ticks. A *quiet* one (no edge) has no entry at all; a *sparse* one is a
 //! sorted list of 16-bit offsets between levels that alternate; a *dense* one is a bitmap of
-//! levels; a *mixed* one, needed only where a level is unknown, is a list of offsets followed by
+//! levels; a *mixed* one, needed only where a level is neither low nor high, is a list of offsets followed by
 //! a list of levels. Sparse gives way to dense where the bitmap is about the smaller of the two.
 //!
 //! To the next editor: `ChunksBuilder::close_chunk` decides the kind, and `select`, `rank`,
@@ -66,9 +66,16 @@ impl Chunks {
         self.exit
     }
 
-    /// Whether a level is unknown after some edge.
-    pub(crate) fn is_ever_unknown(&self) -> bool {
-        self.directory.iter().any(|e| e.kind == Kind::Mixed)
+    /// Whether all levels are low or high, as far as its own edges tell.
+    pub(crate) fn is_two_level(&self) -> bool {
+        self.directory.iter().all(|e| e.kind != Kind::Mixed)
+    }
+
+    /// Whether it is ever at a level, which is neither low nor high.
+    pub(crate) fn is_ever(&self, level: Level) -> bool {
+        let code = pack(level);
+        let mixed = self.directory.iter().enumerate().filter(|(_, entry)| entry.kind == Kind::Mixed);
+        mixed.into_iter().any(|(index, entry)| entry.entry == level || self.levels(index).contains(&code))
     }
 
     /// Bytes of memory held.
@@ -495,6 +502,7 @@ pub(super) fn pack(level: Level) -> u16 {
         Level::Low => 0,
         Level::High => 1,
         Level::Unknown => 2,
+        Level::Floating => 3,
     }
 }
 
@@ -502,6 +510,7 @@ fn unpack(code: u16) -> Level {
     match code {
         0 => Level::Low,
         1 => Level::High,
+        3 => Level::Floating,
         _ => Level::Unknown,
     }
 }

@@ -25,7 +25,7 @@ pub struct ChunksBuilder {
 enum OpenChunk {
     /// Between levels that alternate.
     List(Vec<u16>),
-    /// Where levels are unknown: offsets, and the level each leads to.
+    /// Where levels are neither low nor high: offsets, and the level each leads to.
     Mixed(Vec<u16>, Vec<u16>),
     /// From samples.
     Words(Words),
@@ -182,7 +182,7 @@ impl ChunksBuilder {
             self.open = OpenChunk::List(offsets);
         }
         if let OpenChunk::List(offsets) = &mut self.open
-            && (self.built.exit == Level::Unknown || level == Level::Unknown)
+            && (self.built.exit.bit().is_none() || level.bit().is_none())
         {
             let offsets = std::mem::take(offsets);
             let mut before = self.open_entry;

@@ -1,17 +1,18 @@
-//! The crossings of a capture's analog lines that were asked for.
+//! What levels were made of when they were asked for: crossings of analog lines, lines with a pull, and
+//! which lines are driven.
 
 use std::ops::Range;
 use std::sync::OnceLock;
 
 use super::analog::AnalogTrace;
 use super::trace::Trace;
-use crate::line::{Crossing, Level, Side};
+use crate::line::{Crossing, Level, Side, Signal};
 use crate::quantity::Voltage;
 use crate::time::Tick;
 
-/// The crossings that were asked for so far. Each, once there, stays where it is.
+/// The signals that were asked for so far. Each, once there, stays where it is.
 #[derive(Debug, Default)]
-pub(super) struct Crossings {
+pub(super) struct MadeSignals {
     first: Link,
 }
 
@@ -19,23 +20,23 @@ type Link = OnceLock<Box<Node>>;
 
 #[derive(Debug)]
 struct Node {
-    crossing: Crossing,
+    signal: Signal,
     trace: Trace,
     next: Link,
 }
 
-impl Crossings {
-    /// The trace of a crossing; made when it is asked for the first time.
-    pub(super) fn trace(&self, crossing: Crossing, make: impl FnOnce() -> Trace) -> &Trace {
+impl MadeSignals {
+    /// The trace of a signal; made when it is asked for the first time.
+    pub(super) fn trace(&self, signal: Signal, make: impl FnOnce() -> Trace) -> &Trace {
         let mut make = Some(make);
         let mut link = &self.first;
         loop {
-            // Another thread may be first with another crossing: then this one goes behind it.
+            // Another thread may be first with another one: then this one goes behind it.
             let node = link.get_or_init(|| {
                 let trace = make.take().map_or_else(|| Trace::constant(Level::Unknown, 0), |make| make());
-                Box::new(Node { crossing, trace, next: OnceLock::new() })
+                Box::new(Node { signal, trace, next: OnceLock::new() })
             });
-            if node.crossing == crossing {
+            if node.signal == signal {
                 return &node.trace;
             }
             link = &node.next;

@@ -5,8 +5,8 @@ use std::collections::BinaryHeap;
 use std::ops::Range;
 
 use super::record::Capture;
-use super::trace::Edges;
-use crate::line::{Bus, Level, Signal, Value};
+use super::trace::{Edges, Trace};
+use crate::line::{Bus, Level, LineId, Signal, Value};
 use crate::time::Tick;
 
 /// Several lines of a capture, read change by change in order of time.
@@ -31,7 +31,18 @@ impl<'a> Merged<'a> {
     /// [`changed`](Merged::changed). The levels are those just before the range, or at tick 0.
     pub fn new<S: Into<Signal> + Copy>(capture: &'a Capture, signals: &[S], range: Range<Tick>) -> Self {
         let signals: Vec<Signal> = signals.iter().map(|signal| (*signal).into()).collect();
-        let mut edges: Vec<_> = signals.iter().map(|s| capture.trace(*s).edges(range.clone())).collect();
+        let traces: Vec<&Trace> = signals.iter().map(|signal| capture.trace(*signal)).collect();
+        Merged::over(signals, &traces, range)
+    }
+
+    /// The same of lines as they were recorded, whatever pulls them while they float.
+    pub fn recorded(capture: &'a Capture, lines: &[LineId], range: Range<Tick>) -> Self {
+        let traces: Vec<&Trace> = lines.iter().map(|line| capture.recorded(*line)).collect();
+        Merged::over(lines.iter().map(Signal::from).collect(), &traces, range)
+    }
+
+    fn over(signals: Vec<Signal>, traces: &[&'a Trace], range: Range<Tick>) -> Self {
+        let mut edges: Vec<_> = traces.iter().map(|trace| trace.edges(range.clone())).collect();
         let mut upcoming = BinaryHeap::with_capacity(signals.len());
         let mut leads_to = vec![Level::Unknown; signals.len()];
         for (i, edge) in edges.iter_mut().map(Iterator::next).enumerate() {
@@ -41,7 +52,7 @@ impl<'a> Merged<'a> {
             }
         }
         let before = Tick(range.start.0.saturating_sub(1));
-        let levels = signals.iter().map(|s| capture.trace(*s).level_at(before)).collect();
+        let levels = traces.iter().map(|trace| trace.level_at(before)).collect();
         Merged { signals, edges, upcoming, leads_to, levels, changed: 0 }
     }
 

@@ -1,7 +1,7 @@
 //! How narrow the pulses of a trace are.
 
 use super::trace::Trace;
-use crate::line::{Level, Narrowest};
+use crate::line::Narrowest;
 use crate::time::Tick;
 
 /// Edges that are looked at together.
@@ -17,9 +17,9 @@ impl Trace {
     /// Where the first pulse of a single tick begins. Looks at every edge when it is asked for the first
     /// time, much faster than [`narrowest`](Trace::narrowest).
     pub fn first_single(&self) -> Option<Tick> {
-        *self.narrow.single.get_or_init(|| match self.is_ever_unknown() {
-            true => self.narrowest().filter(|narrow| narrow.ticks <= 1).map(|narrow| narrow.at),
-            false => self.find_single(),
+        *self.narrow.single.get_or_init(|| match self.is_two_level() {
+            false => self.narrowest().filter(|narrow| narrow.ticks <= 1).map(|narrow| narrow.at),
+            true => self.find_single(),
         })
     }
 
@@ -45,7 +45,7 @@ impl Trace {
                 return found;
             }
             for (tick, to) in steps.drain(..) {
-                let known = level != Level::Unknown && to != Level::Unknown;
+                let known = level.bit().is_some() && to.bit().is_some();
                 if let Some(start) = last.filter(|_| known) {
                     let ticks = tick - start;
                     if found.is_none_or(|narrow| ticks < narrow.ticks) {

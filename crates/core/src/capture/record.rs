@@ -4,7 +4,8 @@ use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
 use super::analog::AnalogTrace;
-use super::crossing::{Crossings, spread};
+use super::builder::TraceBuilder;
+use super::crossing::{MadeSignals, spread};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
@@ -90,7 +91,7 @@ pub struct Capture {
     pub(super) buses: Vec<Bus>,
     pub(super) analog_lines: Vec<AnalogLine>,
     pub(super) analog_traces: Vec<Arc<AnalogTrace>>,
-    pub(super) crossings: Crossings,
+    pub(super) made: MadeSignals,
     pub(super) origin: Origin,
     pub(super) history: Vec<String>,
     pub(super) attachments: Vec<Attachment>,
@@ -143,14 +144,51 @@ impl Capture {
     }
 
     /// One line over time, or an analog line as the levels that a [`Crossing`] makes of it: unknown
-    /// throughout where there is no such analog line.
+    /// throughout where there is no such analog line. A line that has a [pull](Line::pull) reads as that
+    /// while it floats. Whether a line is driven is unknown throughout in a sampled record.
     ///
     /// # Panics
     /// When the id of a line is of another capture and too large, as indexing does.
     pub fn trace(&self, of: impl Into<Signal>) -> &Trace {
         match of.into() {
-            Signal::Line(line) => &self.traces[line.0],
-            Signal::Crossing(crossing) => self.crossings.trace(crossing, || self.levels(crossing)),
+            Signal::Line(line) => match self.pulled(line) {
+                Some(pull) => self.made.trace(Signal::Line(line), || {
+                    mapped(&self.traces[line.0], |level| if level == Level::Floating { pull } else { level })
+                }),
+                None => &self.traces[line.0],
+            },
+            Signal::Crossing(crossing) => {
+                self.made.trace(Signal::Crossing(crossing), || self.levels(crossing))
+            }
+            Signal::Drive(line) => self.made.trace(Signal::Drive(line), || self.drive(line)),
+        }
+    }
+
+    /// The level to which a line is pulled where it floats, if it ever does: an instrument sees no difference.
+    fn pulled(&self, line: LineId) -> Option<Level> {
+        if self.resolution.sampled {
+            return None;
+        }
+        let pull = self.lines.get(line.0)?.pull.filter(|pull| pull.bit().is_some())?;
+        self.traces[line.0].is_ever_floating().then_some(pull)
+    }
+
+    /// One line over time as it was recorded, whatever pulls it while it floats.
+    ///
+    /// # Panics
+    /// When the id is of another capture and too large, as indexing does.
+    pub fn recorded(&self, line: LineId) -> &Trace {
+        &self.traces[line.0]
+    }
+
+    fn drive(&self, line: LineId) -> Trace {
+        match self.traces.get(line.0).filter(|_| !self.resolution.sampled) {
+            Some(trace) => mapped(trace, |level| match level {
+                Level::Low | Level::High => Level::High,
+                Level::Floating => Level::Low,
+                Level::Unknown => Level::Unknown,
+            }),
+            None => Trace::constant(Level::Unknown, self.len),
         }
     }
 
@@ -168,7 +206,7 @@ impl Capture {
         let of = of.into();
         let seen = match of {
             Signal::Line(line) => self.lines.get(line.0).and_then(|line| line.pulses.seen),
-            Signal::Crossing(_) => None,
+            Signal::Crossing(_) | Signal::Drive(_) => None,
         };
         Narrowest::of(seen, self.trace(of).narrowest())
     }
@@ -278,4 +316,14 @@ impl Capture {
     pub fn edge_count(&self) -> u64 {
         self.traces.iter().map(|t| t.edge_count()).sum()
     }
+}
+
+/// A trace with another level for each.
+fn mapped(trace: &Trace, to: impl Fn(Level) -> Level) -> Trace {
+    let mut builder = TraceBuilder::new(to(trace.level_at(Tick(0))));
+    for edge in trace.edges(Tick(0)..Tick(trace.len())) {
+        // Edges come in order; one that leads to the same level again is none.
+        let _ = builder.push_edge(edge.tick, to(edge.to));
+    }
+    builder.finish(trace.len())
 }

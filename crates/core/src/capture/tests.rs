@@ -10,7 +10,7 @@ use crate::time::Tick;
 
 /// Runs of edges of one density each, so that quiet, sparse, dense and mixed chunks follow each other.
 fn steps() -> impl Strategy<Value = (Level, Vec<Step>)> {
-    let level = || proptest::sample::select(vec![Level::Low, Level::High, Level::Unknown]);
+    let level = || proptest::sample::select(vec![Level::Low, Level::High, Level::Floating, Level::Unknown]);
     let run = (1u64..200_000, 1u64..40, 0usize..9_000, proptest::bool::weighted(0.2), any::<u64>());
     (level(), proptest::collection::vec(run, 1..5)).prop_map(|(entry, runs)| {
         let (mut at, mut level, mut steps) = (0, entry, Vec::new());
@@ -19,8 +19,9 @@ fn steps() -> impl Strategy<Value = (Level, Vec<Step>)> {
             for number in 0..count as u64 {
                 let unknown = open && (seed >> (number % 64)) & 1 == 1 && level != Level::Unknown;
                 level = match level {
+                    Level::Low | Level::High if unknown && seed & 2 == 2 => Level::Floating,
                     _ if unknown => Level::Unknown,
-                    Level::Unknown => Level::from(seed & 1 == 1),
+                    Level::Floating | Level::Unknown => Level::from(seed & 1 == 1),
                     known => known.opposite(),
                 };
                 steps.push((at, level));

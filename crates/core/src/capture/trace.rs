@@ -168,8 +168,22 @@ impl Trace {
     /// Whether the level is unknown anywhere. Looks at every segment, but not at every edge.
     pub fn is_ever_unknown(&self) -> bool {
         let unknown =
-            |s: &Segment| s.chunks().is_none_or(|c| s.entry == Level::Unknown || c.is_ever_unknown());
+            |s: &Segment| s.chunks().is_none_or(|c| s.entry == Level::Unknown || c.is_ever(Level::Unknown));
         self.segments.iter().any(unknown)
+    }
+
+    /// Whether the line floats anywhere.
+    pub fn is_ever_floating(&self) -> bool {
+        let floats = |s: &Segment| {
+            s.entry == Level::Floating || s.chunks().is_some_and(|c| c.is_ever(Level::Floating))
+        };
+        self.segments.iter().any(floats)
+    }
+
+    /// Whether the level is low or high throughout.
+    pub(crate) fn is_two_level(&self) -> bool {
+        let two = |s: &Segment| s.entry.bit().is_some() && s.chunks().is_some_and(Chunks::is_two_level);
+        self.segments.iter().all(two)
     }
 
     fn segment_at(&self, tick: u64) -> Option<usize> {

@@ -203,6 +203,7 @@ impl Patient<'_> {
             let rests = match level {
                 Level::High => "high",
                 Level::Low => "low",
+                Level::Floating => "floating",
                 Level::Unknown => "unknown",
             };
             let held =

@@ -105,7 +105,7 @@ pub(super) fn sides(
         match before.to {
             Level::High => sides.rising += 1,
             Level::Low => sides.falling += 1,
-            Level::Unknown => {}
+            Level::Floating | Level::Unknown => {}
         }
     }
     sides

@@ -1,6 +1,6 @@
 //! Events at a clock: what can run.
 
-use super::check::{Form, Guarded, MachineArm, Program, Stage, Tree};
+use super::check::{ConditionProgram, Form, Guarded, MachineArm, Program, Stage, Tree};
 use super::syntax::{Lasting, StepLimit};
 use crate::error::{Error, ErrorKind, Result};
 use crate::known::Instants;
@@ -37,7 +37,9 @@ impl Program {
     /// # Errors
     /// [`ErrorKind::TooSlow`], when a part of it can never happen because its time is below a tick, and
     /// [`ErrorKind::Event`], when a bus has too few samples per bit; the help names the rate that would do.
+    /// [`ErrorKind::NotShown`], when it asks who is driven of a record that was sampled.
     pub fn at(&self, base: TimeBase) -> Result<TimedProgram> {
+        shown(&self.signals(), base)?;
         self.frames().into_iter().try_for_each(|frame| frame.bus.decoder(base).map(drop))?;
         Ok(TimedProgram { root: Clock(base).guarded(&self.root)?, program: self.clone(), base })
     }
@@ -71,6 +73,26 @@ impl TimedProgram {
 
     pub(super) fn root(&self) -> &Guarded<u64> {
         &self.root
+    }
+}
+
+/// Whether a record with this clock shows the levels of all these.
+fn shown(signals: &[Signal], base: TimeBase) -> Result<()> {
+    if base.is_exact() || !signals.iter().any(|signal| matches!(signal, Signal::Drive(_))) {
+        return Ok(());
+    }
+    let message = "a sampled record does not show whether a line is driven or floats";
+    let help = "ask that of a simulation's dump; an instrument sees a level only";
+    Err(Error::new(ErrorKind::NotShown, message).with_help(help))
+}
+
+impl ConditionProgram {
+    /// Whether a record with this clock shows what the condition asks for.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotShown`], when it asks who is driven of a record that was sampled.
+    pub fn check_at(&self, base: TimeBase) -> Result<()> {
+        shown(&self.signals(), base)
     }
 }
 

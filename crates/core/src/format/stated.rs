@@ -46,6 +46,31 @@ impl StatedResolution {
     }
 }
 
+/// What a line is pulled to while nobody drives it.
+#[derive(Clone, Copy, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum StatedPull {
+    Up,
+    Down,
+}
+
+impl StatedPull {
+    pub(super) fn of(pull: Option<Level>) -> Option<Self> {
+        match pull? {
+            Level::High => Some(StatedPull::Up),
+            Level::Low => Some(StatedPull::Down),
+            Level::Floating | Level::Unknown => None,
+        }
+    }
+
+    pub(super) fn level(self) -> Level {
+        match self {
+            StatedPull::Up => Level::High,
+            StatedPull::Down => Level::Low,
+        }
+    }
+}
+
 /// How short the pulses of a line can be.
 #[derive(Serialize, Deserialize)]
 pub(super) struct StatedPulses {

@@ -106,6 +106,7 @@ impl Precision<'_> {
 
     fn pulses(&self, signal: Signal) -> PulseWidths {
         match (signal, self.capture()) {
+            (Signal::Drive(_), _) => None,
             (Signal::Line(line), Some(capture)) => capture.lines().get(line.0).map(|line| line.pulses),
             (Signal::Line(line), None) => self.planned_pulses().get(line.0).copied(),
             (Signal::Crossing(crossing), Some(capture)) => {
@@ -167,7 +168,9 @@ pub fn hiding_lines(capture: &Capture, signals: &[Signal]) -> Vec<String> {
 
 fn name(capture: &Capture, signal: Signal) -> &str {
     match signal {
-        Signal::Line(line) => capture.lines().get(line.0).map_or("?", |line| &line.name),
+        Signal::Line(line) | Signal::Drive(line) => {
+            capture.lines().get(line.0).map_or("?", |line| &line.name)
+        }
         Signal::Crossing(crossing) => {
             capture.analog_lines().get(crossing.analog().0).map_or("?", |line| &line.name)
         }

@@ -159,13 +159,13 @@ impl<'a> Precision<'a> {
 
     fn own_blur(&self, signal: Signal, level_error: Voltage) -> Rational {
         let time = match (self.lines, signal) {
-            (Lines::Of(capture), Signal::Line(line)) => {
+            (Lines::Of(capture), Signal::Line(line) | Signal::Drive(line)) => {
                 capture.lines().get(line.0).map_or(Time::ZERO, |line| line.extra)
             }
             (Lines::Of(capture), Signal::Crossing(crossing)) => {
                 capture.crossing_spread(crossing, level_error)
             }
-            (Lines::Planned { .. }, Signal::Line(_)) => Time::ZERO,
+            (Lines::Planned { .. }, Signal::Line(_) | Signal::Drive(_)) => Time::ZERO,
             (Lines::Planned { analog_step, .. }, Signal::Crossing(_)) => analog_step,
         };
         time.to_rational()

@@ -170,6 +170,7 @@ impl BoundLimit {
     /// [`ErrorKind::TooSlow`] when a duration in them is below a tick; else as
     /// [`Protocol::decoder`](crate::decode::Protocol::decoder), when a bus cannot be decoded.
     pub fn check_at(&self, base: TimeBase) -> Result<()> {
+        self.conditions().into_iter().try_for_each(|condition| condition.check_at(base))?;
         self.programs.at(base)?;
         self.unless.as_ref().map_or(Ok(()), |unless| unless.at(base).map(drop))
     }

@@ -30,6 +30,11 @@ pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitR
             result.worth_trying = limit.shortest_duration().and_then(|time| just_above(capture, time));
             Ok(result)
         }
+        Err(error) if error.kind() == ErrorKind::NotShown => {
+            let mut result = tally.result(&settled, rule);
+            (result.verdict, result.reason) = (Verdict::Inconclusive, Some(Reason::NotShown));
+            Ok(result)
+        }
         Err(error) => Err(error),
     }
 }

@@ -117,6 +117,8 @@ pub enum Reason {
     HiddenPulses,
     /// A tick of the record is longer than a duration in its events.
     TooSlow,
+    /// It asks who is driven, which a sampled record does not show.
+    NotShown,
     /// Its events are of several parts, or frames of a bus: a sampled record may hide some of them, and
     /// show some that did not happen.
     Composite,

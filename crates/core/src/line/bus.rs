@@ -136,13 +136,15 @@ impl Bus {
 
     /// The value, given a way to ask for the level of each line.
     pub fn value(&self, mut level: impl FnMut(LineId) -> Level) -> Value {
-        let mut value = Value { bits: 0, unknown: 0, width: self.lines.len() as u32 };
+        let mut value = Value { bits: 0, unknown: 0, floating: 0, width: self.lines.len() as u32 };
         for line in &self.lines {
             value.bits <<= 1;
             value.unknown <<= 1;
+            value.floating <<= 1;
             match level(*line) {
                 Level::Low => {}
                 Level::High => value.bits |= 1,
+                Level::Floating => (value.unknown, value.floating) = (value.unknown | 1, value.floating | 1),
                 Level::Unknown => value.unknown |= 1,
             }
         }
@@ -154,19 +156,23 @@ impl Bus {
 ///
 /// ```
 /// use deep_tap_core::line::{Radix, Value};
-/// let value = Value { bits: 0x3a, unknown: 0, width: 8 };
+/// let value = Value { bits: 0x3a, unknown: 0, floating: 0, width: 8 };
 /// assert_eq!(value.show(Radix::Hex), "0x3A");
 /// assert_eq!(value.show(Radix::Signed), "58");
-/// let partly = Value { bits: 0x30, unknown: 0x02, width: 8 };
+/// let partly = Value { bits: 0x30, unknown: 0x02, floating: 0, width: 8 };
 /// assert_eq!(partly.show(Radix::Hex), "0x3x");
 /// assert_eq!(partly.show(Radix::Decimal), "0b001100x0", "a number would claim to know");
+/// let floats = Value { bits: 0, unknown: 0xf1, floating: 0xf0, width: 8 };
+/// assert_eq!((floats.show(Radix::Hex), floats.show(Radix::Binary)), ("0xzx".into(), "0bzzzz000x".into()));
 /// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Value {
     /// The known bits; zero where unknown.
     pub bits: u64,
-    /// A one for each unknown bit.
+    /// A one for each bit that is neither low nor high.
     pub unknown: u64,
+    /// A one for each of these that floats, and so is known not to be.
+    pub floating: u64,
     /// Number of bits, 1 to 64.
     pub width: u32,
 }
@@ -192,8 +198,9 @@ impl Value {
             (Radix::Hex | Radix::Ascii, _) => {
                 let digits = (0..self.width.div_ceil(4)).rev().map(|i| {
                     let mask = if (i + 1) * 4 > self.width { (1 << (self.width % 4)) - 1 } else { 0xf };
-                    if (self.unknown >> (i * 4)) & mask != 0 {
-                        'x'
+                    let (open, floats) = (self.unknown >> (i * 4) & mask, self.floating >> (i * 4) & mask);
+                    if open != 0 {
+                        if open == floats { 'z' } else { 'x' }
                     } else {
                         char::from_digit((self.bits >> (i * 4) & mask) as u32, 16)
                             .unwrap_or('x')
@@ -205,6 +212,7 @@ impl Value {
             _ => {
                 let digits =
                     (0..self.width).rev().map(|i| match (self.unknown >> i & 1, self.bits >> i & 1) {
+                        (1, _) if self.floating >> i & 1 == 1 => 'z',
                         (1, _) => 'x',
                         (_, 1) => '1',
                         _ => '0',

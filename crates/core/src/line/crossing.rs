@@ -19,6 +19,8 @@ pub enum Signal {
     Line(LineId),
     /// A voltage on an analog line.
     Crossing(Crossing),
+    /// Whether a line is driven: high where it is, low where it floats. Known of simulations only.
+    Drive(LineId),
 }
 
 impl Signal {
@@ -26,14 +28,14 @@ impl Signal {
     pub fn line(self) -> Option<LineId> {
         match self {
             Signal::Line(line) => Some(line),
-            Signal::Crossing(_) => None,
+            Signal::Crossing(_) | Signal::Drive(_) => None,
         }
     }
 
     /// The crossing that it is, if it is one.
     pub fn crossing(self) -> Option<Crossing> {
         match self {
-            Signal::Line(_) => None,
+            Signal::Line(_) | Signal::Drive(_) => None,
             Signal::Crossing(crossing) => Some(crossing),
         }
     }
@@ -41,7 +43,7 @@ impl Signal {
     /// Whether both come in by one input, so that there is no skew between their edges.
     pub fn shares_input(self, other: Signal) -> bool {
         match (self, other) {
-            (Signal::Line(a), Signal::Line(b)) => a == b,
+            (Signal::Line(a) | Signal::Drive(a), Signal::Line(b) | Signal::Drive(b)) => a == b,
             (Signal::Crossing(a), Signal::Crossing(b)) => a.analog == b.analog,
             _ => false,
         }
@@ -117,7 +119,7 @@ impl Gate {
         match level {
             Level::High => i32::from(least) > self.low_to,
             Level::Low => i32::from(most) < self.high_from,
-            Level::Unknown => false,
+            Level::Floating | Level::Unknown => false,
         }
     }
 }

@@ -7,7 +7,7 @@ use super::Level;
 pub struct Levels {
     /// A one for each line that is high.
     pub high: u64,
-    /// A one for each line whose level is not known.
+    /// A one for each line whose level is not known, or floating.
     pub unknown: u64,
 }
 
@@ -24,7 +24,7 @@ impl Levels {
         let bit = 1u64.checked_shl(line as u32).unwrap_or(0);
         Levels {
             high: if level == Level::High { self.high | bit } else { self.high & !bit },
-            unknown: if level == Level::Unknown { self.unknown | bit } else { self.unknown & !bit },
+            unknown: if level.bit().is_none() { self.unknown | bit } else { self.unknown & !bit },
         }
     }
 }

@@ -28,26 +28,29 @@ pub enum Level {
     Low,
     /// Above the threshold.
     High,
-    /// Not known: `x` or `z` of a simulation, or a stretch of a capture that was lost.
+    /// Driven by nobody: `z` of a simulation. Known, but neither low nor high.
+    Floating,
+    /// Not known: `x` of a simulation, or a stretch of a capture that was lost.
     Unknown,
 }
 
 impl Level {
-    /// The level as a bit, or `None` when unknown.
+    /// The level as a bit, or `None` when floating or unknown.
     pub fn bit(self) -> Option<bool> {
         match self {
             Level::Low => Some(false),
             Level::High => Some(true),
-            Level::Unknown => None,
+            Level::Floating | Level::Unknown => None,
         }
     }
 
-    /// The other known level; unknown stays unknown.
+    /// The other of low and high; what is neither stays what it is.
     #[must_use]
     pub fn opposite(self) -> Level {
         match self {
             Level::Low => Level::High,
             Level::High => Level::Low,
+            Level::Floating => Level::Floating,
             Level::Unknown => Level::Unknown,
         }
     }
@@ -64,6 +67,7 @@ impl fmt::Display for Level {
         f.pad(match self {
             Level::Low => "low",
             Level::High => "high",
+            Level::Floating => "floating",
             Level::Unknown => "unknown",
         })
     }
@@ -111,6 +115,8 @@ pub struct Line {
     pub extra: Time,
     /// How short its pulses can be.
     pub pulses: PulseWidths,
+    /// What a resistor pulls it to while nobody drives it, low or high: then it reads as that.
+    pub pull: Option<Level>,
 }
 
 impl From<&str> for Line {
@@ -129,6 +135,7 @@ impl Line {
             threshold: None,
             extra: Time::ZERO,
             pulses: PulseWidths::default(),
+            pull: None,
         }
     }
 }

@@ -62,7 +62,7 @@ pub fn around(capture: &Capture, line: LineId, at: Tick) -> Around {
         let ticks = to.since(from);
         Some(Counted { value: span.counted(ticks), bounds: span.length(ticks)? })
     };
-    let known = |edge: Option<Edge>| edge.filter(|edge| edge.to != Level::Unknown);
+    let known = |edge: Option<Edge>| edge.filter(|edge| edge.to.bit().is_some());
     let before = known(trace.prev_edge(Tick(at.0.saturating_add(1))));
     let after = known(trace.next_edge(at));
     // The rising edge that begins the period, the falling one in it, the rising one that ends it.

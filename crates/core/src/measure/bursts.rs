@@ -42,7 +42,7 @@ const ODD: u64 = 6;
 ///     .build()?;
 /// let rises = Program::compile("SCLK rises", &Scope::of(&capture))?.at(base)?;
 /// let all = periods(&capture, &rises, capture.range());
-/// assert_eq!(all.mean().unwrap().recip().value.round(), 10_975.0);
+/// assert_eq!(all.mean().unwrap().recip().value.round(), 10_998.0);
 /// let bursts = bursts(&capture, &rises, capture.range(), &all).unwrap();
 /// assert_eq!((bursts.count, bursts.periods.count()), (5, 40));
 /// assert_eq!(bursts.periods.mean().unwrap().recip().value.round(), 10e6);

@@ -46,7 +46,7 @@ pub fn glitches(capture: &Capture, line: LineId, below: Time) -> Glitches {
     let mut found = Glitches { line, count: 0, widths: BTreeMap::new(), first: None };
     let mut last: Option<Tick> = None;
     for edge in capture.trace(line).edges(capture.range()) {
-        let known = edge.from != Level::Unknown && edge.to != Level::Unknown;
+        let known = edge.from.bit().is_some() && edge.to.bit().is_some();
         if let Some(start) = last.filter(|start| known && edge.tick.0 - start.0 <= most) {
             found.count += 1;
             *found.widths.entry(edge.tick.0 - start.0).or_insert(0) += 1;
@@ -82,7 +82,7 @@ pub fn remove_glitches(capture: Capture, lines: &[LineId], below: Time) -> Resul
     let mut all = 0;
     let mut replaced: Vec<Option<Trace>> = (0..capture.lines().len()).map(|_| None).collect();
     for line in lines {
-        let (trace, removed) = without(capture.trace(*line), most)?;
+        let (trace, removed) = without(capture.recorded(*line), most)?;
         if removed > 0 {
             told.push(format!("{} {removed}", capture.line(*line).name));
             all += removed;
@@ -101,7 +101,7 @@ fn without(trace: &Trace, most: u64) -> Result<(Trace, u64)> {
     let mut removed = 0;
     let mut builder = TraceBuilder::new(trace.level_at(Tick(0)));
     for edge in trace.edges(Tick(0)..Tick(trace.len())) {
-        let known = edge.from != Level::Unknown && edge.to != Level::Unknown;
+        let known = edge.from.bit().is_some() && edge.to.bit().is_some();
         match kept.last() {
             Some((tick, from, _)) if known && *from == edge.to && edge.tick.0 - tick.0 <= most => {
                 kept.pop();

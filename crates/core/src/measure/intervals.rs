@@ -251,7 +251,7 @@ pub fn duty(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<Estim
                 last = Some(edge.tick);
             }
             Level::Low => pending = last.map(|last: Tick| edge.tick.since(last)),
-            Level::Unknown => return None,
+            Level::Floating | Level::Unknown => return None,
         }
     }
     let whole = last?.since(first?);

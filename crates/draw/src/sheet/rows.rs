@@ -34,6 +34,8 @@ impl Layout<'_> {
         let level = |level: Level| match level {
             Level::Low => Some(low),
             Level::High => Some(high),
+            // Neither, in the middle.
+            Level::Floating => Some((low + high) / 2.0),
             Level::Unknown => None,
         };
         let mut points: Vec<(f64, f64)> = Vec::new();

@@ -236,6 +236,7 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
         Verdict::Inconclusive => {
             let why = match result.reason {
                 Some(Reason::TooSlow) => "a duration in its events is not longer than a tick",
+                Some(Reason::NotShown) => "a sampled record does not show whether a line is driven or floats",
                 Some(Reason::HiddenPulses) => "what was seen passes, but pulses may hide between two samples",
                 Some(Reason::Composite) => {
                     "its events are of several parts, or frames, which a sampled record cannot prove; \
@@ -251,7 +252,9 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
             let rest = result.worth_trying.map_or(String::new(), |worth| format!("; {worth}"));
             match result.reason {
                 Some(Reason::Composite) => format!("inconclusive: {why}"),
-                Some(Reason::TooSlow | Reason::HiddenPulses) => format!("inconclusive: {why}{rest}"),
+                Some(Reason::TooSlow | Reason::HiddenPulses | Reason::NotShown) => {
+                    format!("inconclusive: {why}{rest}")
+                }
                 _ if counts.inconclusive == 0 => {
                     format!("inconclusive: {} may have happened or not: {why}{rest}", counts.possible)
                 }

@@ -9,7 +9,7 @@ use crate::event::syntax::{
     Comparison, Condition, Direction, Event, Name, Simple, SimpleKind, StepLimit, Test, TextSpan,
     ValuePattern, located,
 };
-use crate::line::{Side, Signal};
+use crate::line::{LineId, Side, Signal};
 
 /// Checks an expression against the names it uses.
 pub(super) struct Checker<'a> {
@@ -80,6 +80,15 @@ impl Checker<'_> {
             SimpleKind::Edge(name, direction) => {
                 Form::Edge(self.scope.find_line(self.text, name)?.into(), *direction)
             }
+            SimpleKind::Driven(name, driven) => {
+                match self.scope.find_bus(self.text, name)?.lines.as_slice() {
+                    [line] => {
+                        let direction = if *driven { Direction::Rises } else { Direction::Falls };
+                        Form::Edge(Signal::Drive(*line), direction)
+                    }
+                    lines => Form::When(all_driven(lines, *driven)),
+                }
+            }
             SimpleKind::When(condition) => Form::When(self.condition(condition)?),
             SimpleKind::Lasting(condition, lasting) => Form::Lasting(self.condition(condition)?, *lasting),
             SimpleKind::Named(name) => {
@@ -143,6 +152,9 @@ impl Checker<'_> {
                 Test3::Level(self.scope.find_line(self.text, name)?.into(), *high)
             }
             Condition::Bus(name, test) => self.bus_test(name, test)?,
+            Condition::Driven(name, driven) => {
+                all_driven(&self.scope.find_bus(self.text, name)?.lines, *driven)
+            }
             Condition::Voltage(name, above, level) => {
                 let side = if *above { Side::Below } else { Side::Above };
                 Test3::Level(self.scope.find_crossing(self.text, name, *level, side)?.into(), *above)
@@ -208,6 +220,12 @@ impl Checker<'_> {
             }
         })
     }
+}
+
+/// Whether all lines are driven, or all of them float.
+fn all_driven(lines: &[LineId], driven: bool) -> Test3 {
+    let mut tests: Vec<Test3> = lines.iter().map(|line| Test3::Level(Signal::Drive(*line), driven)).collect();
+    if tests.len() == 1 { tests.remove(0) } else { Test3::And(tests) }
 }
 
 /// A line that would have to have both levels, among levels that must all be met.

@@ -52,7 +52,14 @@ impl Test3 {
                 outcome
             }
             Test3::Not(inner) => inner.eval(level).map(|holds| !holds),
-            Test3::Level(line, high) => level(*line).bit().map(|bit| bit == *high),
+            Test3::Level(line, high) => match level(*line) {
+                Level::Low => Some(!high),
+                Level::High => Some(*high),
+                // Known, and neither of the two.
+                Level::Floating => Some(false),
+                Level::Unknown => None,
+            },
+            Test3::Range(bus, ..) | Test3::Match(bus, ..) if self.floats(bus, level) => Some(false),
             Test3::Range(bus, low, high) => {
                 let Value { bits, unknown, .. } = bus.value(|line| level(line.into()));
                 // The value lies between all open bits low and all open bits high.
@@ -76,6 +83,13 @@ impl Test3 {
                 }
             }
         }
+    }
+
+    /// Whether a line floats whose level matters: then the bus has no value at all.
+    fn floats(&self, bus: &Bus, level: &mut impl FnMut(Signal) -> Level) -> bool {
+        let open = if let Test3::Match(_, _, open) = self { *open } else { 0 };
+        let mut lines = bus.lines.iter().rev().enumerate();
+        lines.any(|(place, line)| open >> place & 1 == 0 && level(line.into()) == Level::Floating)
     }
 
     fn collect(&self, signals: &mut Vec<Signal>) {

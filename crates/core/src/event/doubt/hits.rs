@@ -116,6 +116,13 @@ impl<'a> DoubtfulHits<'a> {
                 let before = merged.levels().first().copied();
                 let tick = merged.step()?;
                 let certainty = match form {
+                    // What was never known before is only found out.
+                    Form::Edge(signal, Direction::Rises | Direction::Falls)
+                        if before == Some(Level::Unknown)
+                            && self.capture.trace(*signal).count(Tick(0)..tick) == 0 =>
+                    {
+                        None
+                    }
                     Form::Edge(_, direction) => {
                         edge_certainty(*direction, before, merged.levels().first().copied())
                     }

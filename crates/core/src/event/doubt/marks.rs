@@ -56,7 +56,7 @@ struct Guard<'a> {
 }
 
 impl<'a> Marks<'a> {
-    /// `None` when this is another form, or levels may be unknown.
+    /// `None` when this is another form, or levels are not all low and high.
     pub(in crate::event) fn new(
         program: &TimedProgram,
         capture: &'a Capture,
@@ -69,7 +69,7 @@ impl<'a> Marks<'a> {
             Tree::Simple(Form::Changes(lines)) => (lines.clone(), None),
             _ => return None,
         };
-        if program.signals().iter().any(|line| capture.trace(*line).is_ever_unknown()) {
+        if !program.signals().iter().all(|line| capture.trace(*line).is_two_level()) {
             return None;
         }
         let guard = match &program.root().guard {
@@ -79,10 +79,9 @@ impl<'a> Marks<'a> {
         Some(Marks::over(&ids, to, guard, capture, range))
     }
 
-    /// All edges of one line; `None` when its level may be unknown.
+    /// All edges of one line; `None` when its levels are not all low and high.
     pub(in crate::event) fn of_line(line: Signal, capture: &'a Capture, range: Range<Tick>) -> Option<Self> {
-        let known = !capture.trace(line).is_ever_unknown();
-        known.then(|| Marks::over(&[line], None, None, capture, range))
+        capture.trace(line).is_two_level().then(|| Marks::over(&[line], None, None, capture, range))
     }
 
     fn over(

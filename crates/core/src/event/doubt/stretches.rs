@@ -40,11 +40,18 @@ pub(super) fn settled(test: &Test3, capture: &Capture, tick: Tick, order: Preced
         order.reaches_outside(tick, capture.len())
             || window.is_some_and(|window| capture.trace(signal).edges(window).next().is_some())
     };
-    let level = |signal| match unsettled(signal) {
-        true => Level::Unknown,
-        false => capture.trace(signal).level_at(tick),
+    // Floating is neither of the two that an unknown level may be.
+    let mut floats = false;
+    let level = |signal| {
+        let trace = capture.trace(signal);
+        if !unsettled(signal) {
+            return trace.level_at(tick);
+        }
+        let mut around = trace.edges(order.around(tick).unwrap_or(tick..tick));
+        floats |= around.any(|edge| edge.from == Level::Floating || edge.to == Level::Floating);
+        Level::Unknown
     };
-    test.eval(&mut { level })
+    test.eval(&mut { level }).filter(|_| !floats)
 }
 
 /// A stretch in which a condition holds.
@@ -168,14 +175,15 @@ impl Merging<'_> {
         }
         let states: usize =
             ways.iter().map(|way| way.levels.len()).try_fold(1, usize::checked_mul).unwrap_or(usize::MAX);
+        let floats = ways.iter().any(|way| way.levels.contains(&Level::Floating));
         let settled = self.test.eval(&mut |signal| {
             let moves = ways.iter().any(|way| way.signal == signal);
             if moves { Level::Unknown } else { self.capture.trace(signal).level_at(tick) }
         });
         match settled {
-            Some(_) => 0,
-            None if states > MOST_STATES => usize::MAX,
-            None => self.changes_over(&ways, states),
+            Some(_) if !floats => 0,
+            _ if states > MOST_STATES => usize::MAX,
+            _ => self.changes_over(&ways, states),
         }
     }
 

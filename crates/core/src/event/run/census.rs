@@ -92,7 +92,7 @@ impl Census {
 
     pub(super) fn report(&self, at_event: bool) -> BusSeen {
         let width = self.slots.len() as u32;
-        let show = |bits: u64| Value { bits, unknown: 0, width }.show(self.radix);
+        let show = |bits: u64| Value { bits, unknown: 0, floating: 0, width }.show(self.radix);
         let mut counts: Vec<(u64, u64)> = self.counts.iter().map(|(v, n)| (*v, *n)).collect();
         counts.sort_unstable_by_key(|(value, count)| (std::cmp::Reverse(*count), *value));
         BusSeen {

@@ -128,8 +128,8 @@ impl MaskTest {
             }
             MaskTest::Level(slot, high) => {
                 let (plane, unknown) = level(*slot);
-                let (is_high, is_low) = (plane & !unknown, !plane & !unknown);
-                if *high { (is_high, is_low) } else { (is_low, is_high) }
+                let (is_high, is_low, floats) = (plane & !unknown, !plane & !unknown, plane & unknown);
+                if *high { (is_high, is_low | floats) } else { (is_low, is_high | floats) }
             }
             MaskTest::Match(slots, bits, open) => {
                 let (mut yes, mut no) = (u64::MAX, 0);
@@ -138,7 +138,7 @@ impl MaskTest {
                         let wanted = if bits >> place & 1 == 1 { u64::MAX } else { 0 };
                         let (plane, unknown) = level(*slot);
                         yes &= !(plane ^ wanted) & !unknown;
-                        no |= (plane ^ wanted) & !unknown;
+                        no |= (plane ^ wanted) & !unknown | plane & unknown;
                     }
                 }
                 (yes, no)
@@ -152,7 +152,10 @@ impl MaskTest {
                     let at = left.trailing_zeros();
                     left &= left - 1;
                     let at_tick = |signal: Signal| match level(signal.line().map_or(0, |slot| slot.0)) {
-                        (_, unknown) if unknown >> at & 1 == 1 => Level::Unknown,
+                        (plane, unknown) if unknown >> at & 1 == 1 => match plane >> at & 1 {
+                            0 => Level::Unknown,
+                            _ => Level::Floating,
+                        },
                         (plane, _) => Level::from(plane >> at & 1 == 1),
                     };
                     match test.eval(&mut { at_tick }) {

@@ -61,7 +61,7 @@ impl<'a> Stored<'a> {
         Stored { upcoming: edges.next(), edges, level }
     }
 
-    /// Reads the levels from `start` to before `end`; whether any is unknown.
+    /// Reads the levels from `start` to before `end`; whether any is neither low nor high.
     pub(in crate::event) fn read(
         &mut self,
         start: u64,
@@ -69,7 +69,7 @@ impl<'a> Stored<'a> {
         plane: &mut [u64],
         unknown: &mut [u64],
     ) -> bool {
-        let mut open = self.level == Level::Unknown;
+        let mut open = self.level.bit().is_none();
         if !open
             && self.upcoming.is_some_and(|e| e.tick.0 < end)
             && let Some(level) = self.edges.words(start, plane)
@@ -93,7 +93,7 @@ impl<'a> Stored<'a> {
             levels = levels & earlier | to & !earlier;
             unknowns = unknowns & earlier | to_unknown & !earlier;
             self.level = edge.to;
-            open |= edge.to == Level::Unknown;
+            open |= edge.to.bit().is_none();
             self.upcoming = self.edges.next();
         }
         (plane[at], unknown[at]) = (levels, unknowns);
@@ -104,10 +104,15 @@ impl<'a> Stored<'a> {
     }
 }
 
-/// A word of one level, and whether it is unknown.
+/// A word of one level, and whether it is neither low nor high, as a [`Window`] has them.
 fn spread(level: Level) -> (u64, u64) {
     let all = |is: bool| if is { u64::MAX } else { 0 };
-    (all(level == Level::High), all(level == Level::Unknown))
+    let (one, open) = bits(level);
+    (all(one), all(open))
+}
+
+fn bits(level: Level) -> (bool, bool) {
+    (matches!(level, Level::High | Level::Floating), level.bit().is_none())
 }
 
 impl<'a> Hits<'a> {
@@ -148,7 +153,7 @@ impl<'a> Hits<'a> {
         let words = (end - start).div_ceil(WORD) as usize;
         let mut open = false;
         for (slot, line) in self.lines.iter_mut().enumerate() {
-            self.before[slot] = (line.level == Level::High, line.level == Level::Unknown);
+            self.before[slot] = bits(line.level);
             let (plane, unknown) = (&mut self.planes[slot][..words], &mut self.unknown[slot][..words]);
             open |= line.read(start, end, plane, unknown);
         }

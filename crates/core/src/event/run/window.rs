@@ -12,13 +12,14 @@ pub(in crate::event) struct Window<'a> {
     pub(in crate::event) start: u64,
     /// Number of ticks, at least one.
     pub(in crate::event) len: u32,
-    /// Per line, the levels; zero where unknown. Bits beyond the window may be anything.
+    /// Per line, the levels. Bits beyond the window may be anything.
     pub(in crate::event) planes: &'a [Plane],
-    /// Per line, a one for each tick whose level is unknown.
+    /// Per line, a one for each tick whose level is neither low nor high: unknown where the level is
+    /// zero, and floating where it is one.
     pub(in crate::event) unknown: &'a [Plane],
     /// Per line, level and unknown bit at the tick before.
     pub(in crate::event) before: &'a [(bool, bool)],
-    /// Whether any level is unknown, that at the tick before included.
+    /// Whether any level is neither low nor high, that at the tick before included.
     pub(in crate::event) open: bool,
 }
 

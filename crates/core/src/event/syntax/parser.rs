@@ -147,7 +147,7 @@ impl<'a> Parser<'a> {
         let misspelt = match self.peek() {
             // 'through' is no reserved word: it only means something after 'rises' and 'falls'.
             Token::Word(word) if !KEYWORDS.contains(&word.as_str()) => {
-                nearest(word, KEYWORDS.into_iter().chain(["through"]))
+                nearest(word, KEYWORDS.into_iter().chain(["through", "floats", "driven", "floating"]))
             }
             _ => None,
         };
@@ -276,10 +276,15 @@ impl<'a> Parser<'a> {
                 return Ok(SimpleKind::Edge(name, direction));
             }
         }
+        for (word, driven) in [("floats", false), ("driven", true)] {
+            if self.take_word(word) {
+                return Ok(SimpleKind::Driven(name, driven));
+            }
+        }
         if self.take_word("has") {
             return Ok(SimpleKind::Frame(name, self.field_tests()?));
         }
-        if self.is_word("high") || self.is_word("low") || self.comparison_follows() {
+        if ["high", "low", "floating"].iter().any(|word| self.is_word(word)) || self.comparison_follows() {
             return Err(condition_alone(name.span.start..self.span().end));
         }
         // A name alone must be a named event, and something that may follow one must follow.
@@ -295,7 +300,7 @@ impl<'a> Parser<'a> {
         if continues {
             Ok(SimpleKind::Named(name))
         } else {
-            Err(self.unexpected("'rises', 'falls', 'changes' or 'has'"))
+            Err(self.unexpected("'rises', 'falls', 'changes', 'floats', 'driven' or 'has'"))
         }
     }
 
@@ -383,6 +388,11 @@ impl<'a> Parser<'a> {
         if self.take_word("low") {
             return Ok(Condition::Level(name, false));
         }
+        for (word, driven) in [("driven", true), ("floating", false)] {
+            if self.take_word(word) {
+                return Ok(Condition::Driven(name, driven));
+            }
+        }
         let above = matches!(self.peek(), Token::Sign(">"));
         if above || matches!(self.peek(), Token::Sign("<")) {
             // A voltage has a unit, a value has none.
@@ -397,7 +407,7 @@ impl<'a> Parser<'a> {
         if self.comparison_follows() {
             return Ok(Condition::Bus(name, self.test()?));
         }
-        Err(self.unexpected("'high', 'low' or a comparison"))
+        Err(self.unexpected("'high', 'low', 'driven', 'floating' or a comparison"))
     }
 
     fn lasting(&mut self) -> Attempt<Lasting> {

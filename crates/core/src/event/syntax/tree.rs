@@ -74,6 +74,8 @@ pub enum SimpleKind {
     Lasting(Condition, Lasting),
     /// `BUS has FIELD == VALUE, …`.
     Frame(Name, Vec<FieldTest>),
+    /// `LINE floats` (`false`), `LINE driven` (`true`): that it begins, of a bus with all its lines.
+    Driven(Name, bool),
     /// A whole event in parentheses.
     Group(Box<Event>),
     /// An event named in the setup.
@@ -162,6 +164,8 @@ pub enum Condition {
     Level(Name, bool),
     /// `BUS == VALUE` and its like.
     Bus(Name, Test),
+    /// `LINE driven` (`true`), `LINE floating`, of a bus: all its lines.
+    Driven(Name, bool),
     /// `ANALOG > 1.2 V` (`true`) or `ANALOG < 1.2 V`.
     Voltage(Name, bool, Voltage),
 }

@@ -32,8 +32,8 @@ pub fn write(capture: &Capture, layout: Layout, out: &mut dyn Write) -> std::io:
     let analog = capture.analog_lines().iter().map(|l| format!("{}_V", l.name));
     writer.write_record(names.chain(analog)).map_err(plain)?;
     let lines: Vec<LineId> = (0..capture.lines().len()).map(LineId).collect();
-    let mut levels: Vec<Level> = lines.iter().map(|l| capture.trace(*l).level_at(Tick(0))).collect();
-    let mut merged = Merged::new(capture, &lines, capture.range());
+    let mut levels: Vec<Level> = lines.iter().map(|l| capture.recorded(*l).level_at(Tick(0))).collect();
+    let mut merged = Merged::recorded(capture, &lines, capture.range());
     let mut voltages = Voltages::new(capture);
     let mut tick = Tick(0);
     while tick.0 < capture.len() {
@@ -71,6 +71,7 @@ fn row(capture: &Capture, tick: Tick, levels: &[Level]) -> Vec<String> {
     row.extend(levels.iter().map(|level| match level {
         Level::Low => "0".to_string(),
         Level::High => "1".to_string(),
+        Level::Floating => "z".to_string(),
         Level::Unknown => "x".to_string(),
     }));
     for bus in capture.buses() {

@@ -7,6 +7,8 @@ use crate::line::Level;
 pub(super) const MAGIC: [u8; 8] = *b"DEEPTAP\x01";
 /// The version that knows analog lines.
 pub(super) const ANALOG_VERSION: u8 = 2;
+/// The version that knows lines which float, too.
+pub(super) const FLOATING_VERSION: u8 = 3;
 /// Last bytes of every finished file.
 pub(super) const END_MAGIC: [u8; 8] = *b"DTAPEND\x01";
 /// Size of a block's header.
@@ -172,6 +174,7 @@ pub(super) fn level_code(level: Level) -> u8 {
         Level::Low => 0,
         Level::High => 1,
         Level::Unknown => 2,
+        Level::Floating => 3,
     }
 }
 
@@ -180,6 +183,7 @@ pub(super) fn level_of(code: u8) -> Option<Level> {
         0 => Some(Level::Low),
         1 => Some(Level::High),
         2 => Some(Level::Unknown),
+        3 => Some(Level::Floating),
         _ => None,
     }
 }

@@ -1,13 +1,12 @@
 //! Coding of one line's edges in one range of ticks.
 //!
 //! Distances in ticks as LEB128: the first from the start of the range, each further one less one.
-//! Where levels are unknown, each edge's level follows as one byte. LZ4 on top where it helps.
+//! Where levels are neither low nor high, each edge's level follows as one byte. LZ4 on top where it helps.
 
 use std::borrow::Cow;
 
 use super::block::{Entry, level_code, level_of};
 use crate::capture::{Chunks, ChunksBuilder, Trace};
-use crate::line::Level;
 use crate::time::Tick;
 
 /// Most bytes a section may have before compression.
@@ -17,7 +16,7 @@ const MOST_RAW: usize = 32 << 20;
 pub(super) fn encode(trace: &Trace, start: u64, end: u64) -> (Entry, Vec<u8>) {
     let level = trace.level_at(Tick(start.saturating_sub(1)));
     let range = Tick(start)..Tick(end);
-    let mixed = level == Level::Unknown || trace.edges(range.clone()).any(|e| e.to == Level::Unknown);
+    let mixed = level.bit().is_none() || trace.edges(range.clone()).any(|e| e.to.bit().is_none());
     let mut raw = Vec::new();
     let mut next = start;
     let mut edges = 0;

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::capture::{Attachment, Capture, CaptureBuilder, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::format::stated::{StatedBus, StatedPulses, StatedResolution};
+use crate::format::stated::{StatedBus, StatedPull, StatedPulses, StatedResolution};
 use crate::line::{AnalogId, AnalogLine, AnalogScale, Input, Line, LineId};
 use crate::quantity::{Rate, Rational, Time, Voltage};
 use crate::time::{Tick, TimeBase};
@@ -45,6 +45,9 @@ struct MetaLine {
     signal: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     threshold: Option<String>,
+    /// What it is pulled to while it floats: up or down.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pull: Option<StatedPull>,
     /// Seconds by which its edges are known less well.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     extra: Option<String>,
@@ -88,6 +91,7 @@ impl Meta {
                 _ => None,
             },
             threshold: line.threshold.map(|t| t.to_string()),
+            pull: StatedPull::of(line.pull),
             extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
             pulses: StatedPulses::of(&line.pulses),
         };
@@ -190,6 +194,7 @@ impl Meta {
         let threshold = line.threshold.as_ref().map(|t| t.parse()).transpose()?;
         let extra = line.extra.as_ref().map(|text| text.parse().map(Time::from_rational)).transpose()?;
         let extra = extra.unwrap_or(Time::ZERO).max(Time::ZERO);
-        Ok(Line { name: line.name.clone(), input, threshold, extra, pulses: line.pulses.read()? })
+        let (pulses, pull) = (line.pulses.read()?, line.pull.map(StatedPull::level));
+        Ok(Line { name: line.name.clone(), input, threshold, extra, pulses, pull })
     }
 }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use memmap2::Mmap;
 
 use super::block::{
-    ANALOG_VERSION, END_MAGIC, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of,
+    END_MAGIC, FLOATING_VERSION, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of,
     payload, u32_at, u64_at,
 };
 use super::codes;
@@ -57,8 +57,8 @@ pub fn open(path: &Path) -> Result<Opened> {
         let help = "captures end in .dtap; a VCD needs --setup";
         return Err(wrong("this is not a capture file", help));
     }
-    if !(MAGIC[MAGIC.len() - 1]..=ANALOG_VERSION).contains(&map[MAGIC.len() - 1]) {
-        let message = format!("this capture file is of version {}, this program reads 1 and 2", map[7]);
+    if !(MAGIC[MAGIC.len() - 1]..=FLOATING_VERSION).contains(&map[MAGIC.len() - 1]) {
+        let message = format!("this capture file is of version {}, this program reads 1 to 3", map[7]);
         return Err(wrong(&message, "use a later deep-tap"));
     }
     let found = match finished(&map) {

@@ -7,7 +7,8 @@ use std::path::{Path, PathBuf};
 use rayon::prelude::*;
 
 use super::block::{
-    ANALOG_VERSION, END_MAGIC, Entry, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, level_code,
+    ANALOG_VERSION, END_MAGIC, Entry, FLOATING_VERSION, HEADER, Header, Kind, LONGEST_RANGE, MAGIC,
+    level_code,
 };
 use super::codes;
 use super::edges::encode;
@@ -149,8 +150,13 @@ impl Writer {
             broken: false,
         };
         let mut magic = MAGIC;
+        // The oldest that has all of it.
         if writer.analog > 0 {
             magic[MAGIC.len() - 1] = ANALOG_VERSION;
+        }
+        let floats = |trace: &&Trace| trace.is_ever_floating();
+        if capture.traces().iter().any(floats) || capture.lines().iter().any(|line| line.pull.is_some()) {
+            magic[MAGIC.len() - 1] = FLOATING_VERSION;
         }
         writer.put(&magic)?;
         writer.whole_block(Kind::Head, &meta(capture)?)?;

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::capture::{Capture, Origin};
 use crate::error::{Error, ErrorKind, Result};
-use crate::format::stated::{StatedBus, StatedPulses, StatedResolution};
+use crate::format::stated::{StatedBus, StatedPull, StatedPulses, StatedResolution};
 use crate::line::Line;
 use crate::quantity::{Rate, Rational, Time};
 use crate::time::{Tick, TimeBase};
@@ -53,6 +53,9 @@ struct NotedLine {
     /// Seconds by which its edges are known less well.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     extra: Option<String>,
+    /// What it is pulled to while it floats: up or down.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pull: Option<StatedPull>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     threshold: Option<String>,
     #[serde(flatten)]
@@ -64,6 +67,7 @@ impl Note {
         let (base, origin) = (capture.base(), capture.origin());
         let line = |line: &Line| NotedLine {
             name: line.name.clone(),
+            pull: StatedPull::of(line.pull),
             extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
             threshold: line.threshold.map(|threshold| threshold.to_string()),
             pulses: StatedPulses::of(&line.pulses),
@@ -117,6 +121,7 @@ impl Note {
             let extra = noted.extra.as_ref().map_or(Ok(Rational::ZERO), exact)?;
             let line = Line {
                 extra: Time::from_rational(extra),
+                pull: noted.pull.map(StatedPull::level),
                 threshold: noted.threshold.as_ref().map(|text| text.parse()).transpose()?,
                 pulses: noted.pulses.read()?,
                 ..Line::named(noted.name.as_str())

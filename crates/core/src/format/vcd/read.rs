@@ -396,7 +396,8 @@ impl Record {
         let level = match value {
             Value::V0 => Level::Low,
             Value::V1 => Level::High,
-            Value::X | Value::Z => Level::Unknown,
+            Value::Z => Level::Floating,
+            Value::X => Level::Unknown,
         };
         if self.pending[trace].replace(level).is_none() {
             self.changed.push(trace);

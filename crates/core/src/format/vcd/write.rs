@@ -57,7 +57,7 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
     writer.enddefinitions()?;
 
     let lines: Vec<LineId> = (0..codes.len()).map(LineId).collect();
-    let mut levels: Vec<Level> = lines.iter().map(|l| capture.trace(*l).level_at(Tick(0))).collect();
+    let mut levels: Vec<Level> = lines.iter().map(|l| capture.recorded(*l).level_at(Tick(0))).collect();
     let vector = |levels: &[Level], bus: usize| -> Vec<Value> {
         capture.buses()[bus].lines.iter().map(|l| value(levels[l.0])).collect()
     };
@@ -74,7 +74,7 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
         writer.change_real(*code, volts.map_or(f64::NAN, Voltage::to_f64))?;
     }
     writer.end()?;
-    let mut merged = Merged::new(capture, &lines, capture.range());
+    let mut merged = Merged::recorded(capture, &lines, capture.range());
     while let Some(tick) = merged.peek().into_iter().chain(voltages.peek()).min() {
         writer.timestamp(scale.time(tick))?;
         if voltages.peek() == Some(tick) {
@@ -115,6 +115,7 @@ fn value(level: Level) -> Value {
     match level {
         Level::Low => Value::V0,
         Level::High => Value::V1,
+        Level::Floating => Value::Z,
         Level::Unknown => Value::X,
     }
 }

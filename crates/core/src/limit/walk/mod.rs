@@ -90,6 +90,7 @@ impl BoundLimit {
 
     /// The same, made for one kind of sink: what is done for each of millions is then one piece.
     pub(super) fn walk(&self, capture: &Capture, rule: Rule, sink: &mut impl Take) -> Result<()> {
+        self.check_at(capture.base())?;
         let walk = Walk::new(self, capture, rule)?;
         let programs = self.programs.at(capture.base())?;
         // A stop asked for by the sink is not an error.

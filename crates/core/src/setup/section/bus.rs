@@ -1,6 +1,6 @@
 //! The sections of buses of parallel lines.
 
-use super::line::{DraftLine, line_id};
+use super::line::{DraftLine, line_id, read_pull};
 use crate::error::{Error, TextPlace};
 use crate::line::{Bus, BusError, Input, Level, PulseWidths, Radix};
 use crate::reader::{Placed, Section};
@@ -37,6 +37,7 @@ impl DraftBus {
                 }
             }
         });
+        let pull = if signal.is_some() { read_pull(section) } else { None };
         let lines = match (listed, signal, width) {
             (Some(list), None, None) => list.value,
             (None, Some(signal), Some(Placed { value: Ok(width @ 1..=64), .. })) => {
@@ -53,6 +54,7 @@ impl DraftBus {
                         swing: None,
                         pulses: PulseWidths::default(),
                         rests: None,
+                        pull,
                     });
                 }
                 lines

@@ -16,6 +16,7 @@ pub(in crate::setup) struct DraftLine {
     pub(in crate::setup) swing: Option<Voltage>,
     pub(in crate::setup) pulses: PulseWidths,
     pub(in crate::setup) rests: Option<Level>,
+    pub(in crate::setup) pull: Option<Level>,
 }
 
 impl DraftLine {
@@ -25,9 +26,15 @@ impl DraftLine {
         let swing = section.parsed::<Voltage>("swing").map(|s| s.value);
         let pulses = read_pulses(section);
         let rests = section.parsed::<RestsText>("rests").map(|r| r.value.0);
+        let pull = read_pull(section);
         let name = section.required("name", "name = \"ADC_SCLK\"")?;
-        Some(DraftLine { name, input, threshold, swing, pulses, rests })
+        Some(DraftLine { name, input, threshold, swing, pulses, rests, pull })
     }
+}
+
+/// What a line is pulled to while nobody drives it.
+pub(super) fn read_pull(section: &Section<'_>) -> Option<Level> {
+    section.choice("pull", &[("up", Level::High), ("down", Level::Low)], None)
 }
 
 /// How short the pulses of a line can be.
@@ -80,6 +87,7 @@ pub(in crate::setup) fn resolve_lines(drafts: &[DraftLine], problems: &mut Vec<E
                 threshold: line.threshold,
                 extra: Time::ZERO,
                 pulses: line.pulses,
+                pull: line.pull,
             },
             swing: line.swing,
             rests: line.rests,
