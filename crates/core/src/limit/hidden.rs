@@ -105,7 +105,8 @@ impl Hides {
 
     /// Whether a limit that every occurrence meets may still have been violated by one that was missed.
     /// `unanswered` says whether a start found no partner, for which a hidden one may have been too late, and
-    /// `cut_too_long` whether what an end of the record cuts off may be longer than the limit allows.
+    /// `cut_too_long` whether what an end of the record cuts off, or what does not count as it is seen, may be
+    /// longer than the limit allows.
     pub(super) fn leave_open(
         self,
         kind: Kind,

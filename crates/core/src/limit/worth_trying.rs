@@ -17,10 +17,13 @@ use crate::quantity::{Quantity, Rate, Rational, Time};
 use crate::time::TimeBase;
 
 /// What is tried where the rates of an instrument are not known: so many times the record's own rate.
-const MULTIPLES: [i64; 11] = [2, 3, 4, 5, 8, 10, 20, 50, 100, 200, 1000];
+const MULTIPLES: [i64; 9] = [2, 3, 4, 5, 8, 10, 20, 50, 100];
 
 /// With this chance a rate is worth a record of its own.
 const ENOUGH: f64 = 0.9;
+
+/// By so much the chance must be better at a higher rate.
+const WORTH: f64 = 0.01;
 
 impl BoundLimit {
     /// The lowest rate at which what is open of an occurrence is decided with nine chances in ten, or the one
@@ -38,7 +41,7 @@ impl BoundLimit {
         let mut best: Option<(Rate, f64)> = None;
         for rate in faster(capture) {
             let chance = self.chance_at(rate, capture, span, worst, doubt)?;
-            if best.is_none_or(|(_, most)| chance > most) {
+            if best.is_none_or(|(_, most)| chance > most + WORTH) {
                 best = Some((rate, chance));
             }
             if chance >= ENOUGH {

@@ -22,7 +22,11 @@ impl Walk<'_> {
             let mut sure = (!stretch.doubtful || self.rule == Rule::Measured) && !self.hides.condition;
             match self.counts(condition, stretch) {
                 Some(true) => {}
-                Some(false) => continue,
+                // A hidden edge may begin a pulse in it that counts.
+                Some(false) => {
+                    sink.cut(stretch.end.since(stretch.start));
+                    continue;
+                }
                 None => sure = false,
             }
             let cut_start = !stretch.begins && stretch.start.0 == 0;

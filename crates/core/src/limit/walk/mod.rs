@@ -135,7 +135,8 @@ impl BoundLimit {
 pub(super) trait Take {
     fn found(&mut self, found: Visited) -> ControlFlow<()>;
 
-    /// Takes note of how many ticks are seen of something that an end of the record cuts off.
+    /// Takes note of how many ticks are seen of something that an end of the record cuts off, or that does not
+    /// count.
     fn cut(&mut self, _: i64) {}
 
     /// Takes note of how many ticks were seen of a wait that nothing answered.

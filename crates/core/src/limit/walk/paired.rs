@@ -98,7 +98,7 @@ impl Walk<'_> {
         sink: &mut S,
     ) -> ControlFlow<()> {
         if self.hides.anchor {
-            self.cut_periods(event, sink);
+            self.cut_periods(event, condition.is_some(), sink);
         }
         let mut events = self.party(event);
         let mut holding = Holding::new(condition, self.capture, self.order);
@@ -107,13 +107,14 @@ impl Walk<'_> {
         Successive::default().advance(&mut events, holds, settle).map_continue(drop)
     }
 
-    /// Tells what is seen before the first event and after the last.
-    fn cut_periods<S: Take>(&self, event: &TimedProgram, sink: &mut S) {
+    /// Tells what is seen before the first event and after the last, or with a condition, which may not hold,
+    /// the longest of all.
+    fn cut_periods<S: Take>(&self, event: &TimedProgram, restricted: bool, sink: &mut S) {
         let mut marks = self.party(event);
         let (end, mut last) = (Tick(self.capture.len()), Tick(0));
         while let Pulled::Some(mark) = marks.peek() {
             marks.pass();
-            if last == Tick(0) {
+            if last == Tick(0) || restricted {
                 sink.cut(mark.tick.since(last));
             }
             last = mark.tick;
@@ -252,7 +253,12 @@ impl<S: Take> Pairs for Settle<'_, '_, '_, S> {
         }
         match self.allowed(event, partners) {
             Some(allowed) => self.walk.settle(event, &allowed, self.sink),
-            None => ControlFlow::Continue(()),
+            None => {
+                // A hidden edge may make one of it that counts.
+                let longest = partners.iter().map(|partner| partner.ticks).max();
+                self.sink.cut(longest.unwrap_or(0));
+                ControlFlow::Continue(())
+            }
         }
     }
 }
