@@ -343,7 +343,10 @@ impl Said {
                 |one: &&True| !last(one) || (settle && late(one) && inside(one.anchor + one.value.0));
             let judged = || {
                 let seen = |one: &&True| seen(one) || (settle && late(one));
-                anchored().filter(|one| inside(one.anchor)).filter(counts).filter(seen)
+                // A period that an end cuts off is none.
+                let whole =
+                    |one: &&True| self.limit.kind() != Kind::Period || inside(one.anchor + one.value.0);
+                anchored().filter(|one| inside(one.anchor)).filter(counts).filter(seen).filter(whole)
             };
             let told = || format!("{what}: {} {:?} where {all:?} happened", self.result, self.bounds);
             match self.result.verdict {
