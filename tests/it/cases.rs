@@ -15,6 +15,7 @@ struct Case<'a> {
     lines: Vec<(&'a str, &'a str, PulseWidths, Option<Level>)>,
     exact: bool,
     skew: Option<&'a str>,
+    extra: Option<&'a str>,
     limit: &'a str,
     expect: &'a str,
 }
@@ -26,6 +27,7 @@ impl<'a> Case<'a> {
             match line.split_once(": ") {
                 Some(("why", _)) => {}
                 Some(("skew", skew)) => case.skew = Some(skew),
+                Some(("uncertainty", extra)) => case.extra = Some(extra),
                 Some(("limit", limit)) => case.limit = limit,
                 Some(("expect", expect)) => case.expect = expect,
                 Some((stated, value)) => {
@@ -50,7 +52,8 @@ impl<'a> Case<'a> {
 
     fn capture(&self) -> Capture {
         let skew = self.skew.map_or(Time::ZERO, time);
-        let resolution = Resolution { sampled: !self.exact, skew, ..Resolution::EXACT };
+        let extra = self.extra.map_or(Time::ZERO, time);
+        let resolution = Resolution { sampled: !self.exact, skew, extra, ..Resolution::EXACT };
         let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
         let len = self.lines[0].1.len() as u64;
         let mut builder = Capture::builder(base, len).resolution(resolution);

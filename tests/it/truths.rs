@@ -320,7 +320,7 @@ impl Said {
         drawn: bool,
         tally: &mut Tally,
     ) {
-        let inside = |at: i64| at > 0 && at < (len - 1) * TICK;
+        let inside = |at: i64| at > 0 && at <= (len - 1) * TICK;
         // An event at a part of a tick is seen at the next sample.
         let seen_at = |at: i64| (at + TICK - 1).div_euclid(TICK) as u64;
         let (mut violated, mut all_occur) = (0usize, true);

@@ -232,7 +232,8 @@ impl Span {
     }
 
     /// The fewest ticks from start to end at which the end certainly, and at which it possibly, comes
-    /// after the start. `together` says whether two exact instants that coincide are in order.
+    /// after the start. `together` says whether it also does where the two coincide, as exact instants do, and
+    /// those of which a stated uncertainty says that they may.
     pub(crate) fn in_order_from(&self, together: bool) -> Option<(i64, i64)> {
         if self.one_input {
             // Two edges of one input are always recorded in their order.
@@ -240,12 +241,11 @@ impl Span {
         }
         // Of what is seen: what is not is no event that could be in any order.
         let seen = self.hiding(false, false);
-        let certain = seen.first_certainly_at_least(Time::ZERO)?;
-        if self.is_exact() {
-            let certain = certain + i64::from(!together);
-            return Some((certain, certain));
-        }
-        Some((certain, seen.last_certainly_below(Time::ZERO)?.saturating_add(1)))
+        let (certain, not) = match together {
+            true => (seen.first_certainly_at_least(Time::ZERO)?, seen.last_certainly_below(Time::ZERO)?),
+            false => (seen.first_certainly_above(Time::ZERO)?, seen.last_certainly_at_most(Time::ZERO)?),
+        };
+        Some((certain, not.saturating_add(1)))
     }
 
     /// By which factors the time base may stretch and shrink a length.

@@ -61,7 +61,7 @@ impl Following {
         answers: &mut Party<A>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {
-        let Together { possible_from, certain_from } = self.together;
+        let Together { possible_from, certain_from, .. } = self.together;
         while let Some(start) = starts.certain().filter(|start| !self.answered_unseen(*start)) {
             let Some(mut answer) = answers.certain() else { break };
             while answer.since(start) < possible_from {

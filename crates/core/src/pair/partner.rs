@@ -71,6 +71,8 @@ pub struct Together {
     pub possible_from: i64,
     /// From here on, it certainly is.
     pub certain_from: i64,
+    /// From here on, it certainly is, and does not coincide with the first.
+    pub apart_from: i64,
 }
 
 impl Together {
@@ -78,13 +80,14 @@ impl Together {
     /// that coincide are in order. `None` when exact arithmetic does not fit.
     pub fn new(span: &Span, same_tick: bool) -> Option<Self> {
         let (certain_from, possible_from) = span.in_order_from(same_tick)?;
-        Some(Together { possible_from, certain_from })
+        let (apart_from, _) = span.in_order_from(false)?;
+        Some(Together { possible_from, certain_from, apart_from })
     }
 
     /// Whether a second start certainly comes after an answer, so that the answer is not its own.
     #[inline]
     pub(super) fn supersedes(self, answer: Tick, start: Tick) -> bool {
-        start.since(answer) >= self.certain_from.max(1)
+        start.since(answer) >= self.apart_from
     }
 }
 

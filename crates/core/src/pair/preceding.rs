@@ -79,7 +79,7 @@ impl Preceding {
         if !self.open.is_empty() {
             return ControlFlow::Continue(());
         }
-        let Together { possible_from, certain_from } = self.together;
+        let Together { possible_from, certain_from, .. } = self.together;
         let mut last = self.last.map(|hit| hit.tick);
         let mut said = ControlFlow::Continue(());
         'events: while let Some(event) = events.certain().filter(|event| !self.preceded_unseen(*event)) {

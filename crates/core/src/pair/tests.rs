@@ -94,8 +94,16 @@ fn hits() -> impl Strategy<Value = Vec<Hit>> {
 
 /// From where on an order is possible, and certain: exact, sampled, with skew.
 fn together() -> impl Strategy<Value = Together> {
-    prop_oneof![Just((0, 0)), Just((1, 1)), Just((0, 1)), (-70i64..=0, 1i64..70)]
-        .prop_map(|(possible_from, certain_from)| Together { possible_from, certain_from })
+    prop_oneof![Just((0, 0)), Just((1, 1)), Just((0, 1)), (-70i64..=0, 1i64..70)].prop_flat_map(
+        |(possible_from, certain_from)| {
+            // Where a stated uncertainty lets two instants coincide, they are apart a tick later.
+            (certain_from.max(1)..=certain_from.max(1) + 1).prop_map(move |apart_from| Together {
+                possible_from,
+                certain_from,
+                apart_from,
+            })
+        },
+    )
 }
 
 /// A partner just outside the record.
@@ -135,7 +143,7 @@ fn following_by_hand(
                 break;
             }
             let before = |next: Option<&Hit>| {
-                next.is_none_or(|next| next.tick.since(answer.tick) >= together.certain_from.max(1))
+                next.is_none_or(|next| next.tick.since(answer.tick) >= together.apart_from)
             };
             let after = Hit { tick: Tick(len), certainty: Certainty::Possible };
             let certain = answer.is_certain()
@@ -339,10 +347,12 @@ proptest! {
 
         // What is not after is before; of two edges of one input, the same one is neither.
         let before = match together {
-            Together { possible_from: 1, certain_from: 1 } => together,
-            Together { possible_from, certain_from } => {
-                Together { possible_from: 1 - certain_from, certain_from: 1 - possible_from }
-            }
+            Together { possible_from: 1, certain_from: 1, .. } => together,
+            Together { possible_from, certain_from, .. } => Together {
+                possible_from: 1 - certain_from,
+                certain_from: 1 - possible_from,
+                apart_from: 1 - possible_from,
+            },
         };
         let ((mut starts, mut answers), mut notes) = (sides(), Notes { most, ..Notes::default() });
         let mut pairing = Settling::new(together, before, hides, len);
@@ -384,7 +394,8 @@ fn doubt_without_end_stays_bounded() {
         (1..5000).map(|tick| Hit { tick: Tick(tick), certainty: Certainty::Doubtful }).collect();
     let (mut starts, mut answers) = (Party::new(Drip(words(&all, &[]))), Party::new(Drip(words(&all, &[]))));
     let mut notes = Notes { most: Some(3), ..Notes::default() };
-    let mut pairing = Following::new(Together { possible_from: 0, certain_from: 1 }, true, 6000);
+    let mut pairing =
+        Following::new(Together { possible_from: 0, certain_from: 1, apart_from: 1 }, true, 6000);
     finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));
     let (_, partners) = &notes.found[0];
     assert!(partners.len() < 2000 && partners.iter().any(|p| p.ticks == BEYOND && !p.certain));

@@ -74,13 +74,15 @@ impl<'a> Restriction<'a> {
 }
 
 /// Where exact arithmetic does not fit, any order is possible and none certain.
-const UNKNOWN_ORDER: Together = Together { possible_from: i64::MIN / 4, certain_from: i64::MAX / 4 };
+const UNKNOWN_ORDER: Together =
+    Together { possible_from: i64::MIN / 4, certain_from: i64::MAX / 4, apart_from: i64::MAX / 4 };
 
 /// The order that holds for both.
 fn wider(a: Together, b: Together) -> Together {
     Together {
         possible_from: a.possible_from.min(b.possible_from),
         certain_from: a.certain_from.max(b.certain_from),
+        apart_from: a.apart_from.max(b.apart_from),
     }
 }
 
