@@ -168,7 +168,14 @@ fn the_stream_stops_where_the_search_of_the_record_has_its_first_hit() {
             let text = text.split("[[part]]").next().unwrap();
             let setup = crate::support::setup(text).unwrap();
             let mut instrument = connect("bench:tide-gauge?instrument=EX-M16", Path::new("")).unwrap();
-            (record(&setup, &mut *instrument, RecordOptions { now: trigger.is_empty(), rate: None }), setup)
+            (
+                record(
+                    &setup,
+                    &mut *instrument,
+                    RecordOptions { now: trigger.is_empty(), rate: None, ..Default::default() },
+                ),
+                setup,
+            )
         };
         let (stopped, _) = at(event, "before-trigger = \"3 ms\"");
         let (whole, setup) = at("D0 rises", "before-trigger = \"9 ms\"");
@@ -217,7 +224,7 @@ fn a_voltage_that_is_never_reached_is_told_with_those_that_were() {
 #[test]
 fn thresholds_are_found_by_moving_them() {
     let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
-    let options = RecordOptions { now: true, rate: Some("20 MS/s".parse().unwrap()) };
+    let options = RecordOptions { now: true, rate: Some("20 MS/s".parse().unwrap()), ..Default::default() };
     let sweep = |address: &str| {
         let mut instrument = connect(address, Path::new("")).unwrap();
         let go_on = &mut |_| std::ops::ControlFlow::Continue(());

@@ -156,7 +156,9 @@ fn a_trigger_stops_at_the_first_hit_of_the_same_search() {
         // connected anew, so that chance is the same.
         let mut instrument = connect("bench:tide-gauge?seed=2", Path::new("")).unwrap();
         let endless = with_trigger(trigger, "length = \"40 ms\"");
-        let whole = record(&endless, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
+        let whole =
+            record(&endless, &mut *instrument, RecordOptions { now: true, rate: None, ..Default::default() })
+                .unwrap();
         let program = Program::compile(trigger, &Scope::of(&whole)).unwrap();
         let first = program.at(whole.base()).unwrap().hits(&whole, whole.range()).next().unwrap().tick;
         let zero = capture.base().zero();
@@ -345,7 +347,7 @@ fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
     let error = refused("length = \"1 ms\"", "MEM_WE_N low for < 10 ns");
     assert!(error.help().unwrap().contains("more than 100 MS/s"), "{error:?}");
     let fast = with_trigger("when DATA == 0x10", "length = \"1 ms\"");
-    let options = RecordOptions { now: false, rate: Some("500 MS/s".parse().unwrap()) };
+    let options = RecordOptions { now: false, rate: Some("500 MS/s".parse().unwrap()), ..Default::default() };
     let error = record(&fast, &mut *instrument, options).unwrap_err();
     assert!(error.message().contains("does not stream 22 lines at 500 MS/s"), "{error:?}");
     let dangerous = setup("[sampling]\nrate = \"1 MS/s\"\nlength = \"1 ms\"\n[[line]]\nname = \"V12\"\ninput = 3\nswing = \"12 V\"\n").unwrap();
@@ -368,7 +370,9 @@ fn each_sample_trigger_stops_where_its_comment_says() {
         let mut whole = setup.clone();
         whole.sampling.as_mut().unwrap().length = deep_tap::plan::Length::Time(time("40 ms"));
         let mut instrument = connect(setup.connect.as_deref().unwrap(), Path::new("")).unwrap();
-        let endless = record(&whole, &mut *instrument, RecordOptions { now: true, rate: None }).unwrap();
+        let endless =
+            record(&whole, &mut *instrument, RecordOptions { now: true, rate: None, ..Default::default() })
+                .unwrap();
         let program = match setup.trigger.as_ref().unwrap() {
             Trigger::Event(event) => Program::compile(event, &setup.scope()).unwrap(),
             Trigger::States(machine) => Program::from_states(machine, &setup.scope()).unwrap(),

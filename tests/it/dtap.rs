@@ -25,6 +25,7 @@ fn made(len: u64, lines: &[Vec<u16>]) -> Capture {
             source: "a test".into(),
             rates: vec!["24 MS/s".parse().unwrap()],
             trigger: Some("L0 rises".into()),
+            made: Some("2026-03-01T12:30:00+01:00".parse().unwrap()),
         })
         .history(vec!["glitches shorter than 20 ns removed: 3".into()])
         .attachments(vec![Attachment { name: "setup.toml".into(), text: "title = \"µ\"".into() }])

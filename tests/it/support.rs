@@ -132,7 +132,7 @@ pub(crate) fn demo(options: &str, rate: Option<&str>) -> (Setup, Capture) {
     let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
     let mut instrument =
         deep_tap::bench::connect(&format!("bench:tide-gauge?{options}"), Path::new("")).unwrap();
-    let options = RecordOptions { now: false, rate: rate.map(|r| r.parse().unwrap()) };
+    let options = RecordOptions { now: false, rate: rate.map(|r| r.parse().unwrap()), ..Default::default() };
     let capture = record(&setup, &mut *instrument, options).unwrap();
     (setup, capture)
 }

@@ -320,7 +320,7 @@ impl Said {
         drawn: bool,
         tally: &mut Tally,
     ) {
-        let inside = |at: i64| at > 0 && at <= (len - 1) * TICK;
+        let inside = |at: i64| at > 0 && at < (len - 1) * TICK;
         // An event at a part of a tick is seen at the next sample.
         let seen_at = |at: i64| (at + TICK - 1).div_euclid(TICK) as u64;
         let (mut violated, mut all_occur) = (0usize, true);
@@ -343,9 +343,9 @@ impl Said {
                 |one: &&True| !last(one) || (settle && late(one) && inside(one.anchor + one.value.0));
             let judged = || {
                 let seen = |one: &&True| seen(one) || (settle && late(one));
-                // A period that an end cuts off is none.
-                let whole =
-                    |one: &&True| self.limit.kind() != Kind::Period || inside(one.anchor + one.value.0);
+                // What an end cuts off is not judged.
+                let lasting = matches!(self.limit.kind(), Kind::Period | Kind::Width);
+                let whole = move |one: &&True| !lasting || inside(one.anchor + one.value.0);
                 anchored().filter(|one| inside(one.anchor)).filter(counts).filter(seen).filter(whole)
             };
             let told = || format!("{what}: {} {:?} where {all:?} happened", self.result, self.bounds);
@@ -600,6 +600,8 @@ fn no_claim_about_long_records_is_wrong() {
         let (skew, late) = if round % 2 == 0 { ("0 s", 0) } else { ("3 ns", random.between(-9, 9)) };
         let one: Edges = drawn(&mut random, len, closest(hides.0));
         let one: Edges = one.into_iter().map(|(at, up)| (at.div_euclid(2) * 2, up)).collect();
+        // Nor any of the first line with a sample.
+        let one: Edges = one.into_iter().map(|(at, up)| (at + 2 * i64::from(at % TICK == 0), up)).collect();
         let other: Edges = drawn(&mut random, len, closest(hides.1));
         let other: Edges = other.into_iter().map(|(at, up)| (at.div_euclid(2) * 2 + 1, up)).collect();
         let apart = |edges: &Edges, least: i64| edges.windows(2).all(|pair| pair[1].0 - pair[0].0 >= least);
@@ -611,8 +613,16 @@ fn no_claim_about_long_records_is_wrong() {
         for case in &cases {
             let truth = [happened(case, &one, &other, (first[0], second[0]))];
             for limit in case.limits() {
-                let what =
-                    format!("round {round}, {} {:?} {:?}, late {late}", case.kind, case.within, case.unless);
+                let drawn = |samples: &[bool]| {
+                    samples.iter().map(|high| if *high { '1' } else { '0' }).collect::<String>()
+                };
+                let what = format!(
+                    "round {round}, {} {:?}, late {late}, hiding {hides:?}, {} {}",
+                    case.kind,
+                    limit,
+                    drawn(&first),
+                    drawn(&second)
+                );
                 let said = said(&capture, limit);
                 seen += said.result.counts.seen + said.result.counts.possible;
                 said.judge(&what, len, &truth, hides.0 || hides.1, false, &mut tally);

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use deep_tap::capture::{Capture, TraceBuilder};
+use deep_tap::capture::{Capture, Origin, TraceBuilder};
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::Scope;
 use deep_tap::format::{csv, vcd};
@@ -161,8 +161,10 @@ fn sample(rate: &str) -> Capture {
     };
     let resolution =
         Resolution { skew: time("0.5 ns"), accuracy: "20 ppm".parse().unwrap(), ..Resolution::SAMPLED };
+    let made = Some("2026-03-01T12:30:00Z".parse().unwrap());
     Capture::builder(base, 12)
         .resolution(resolution)
+        .origin(Origin { made, ..Origin::default() })
         .history(vec!["cut at the $end".to_string()])
         .line(Line { pulses, ..Line::named("A B") }, toggles(Level::High, &[1, 2, 9], 12))
         .line(Line { pull: Some(Level::High), ..Line::named("M") }, mixed.finish(12))
@@ -183,6 +185,7 @@ fn what_is_written_reads_the_same_again() {
         // Times are rounded, and still those of the ticks.
         assert_eq!((again.base(), again.len()), (capture.base(), capture.len()), "{text}");
         assert_eq!((again.resolution(), again.lines()), (capture.resolution(), capture.lines()), "{text}");
+        assert_eq!(again.origin().made, capture.origin().made);
         assert_eq!((again.buses(), again.history()), (capture.buses(), capture.history()), "{text}");
         for (mine, theirs) in capture.traces().iter().zip(again.traces()) {
             assert!(mine.edges(capture.range()).eq(theirs.edges(again.range())), "{text}");

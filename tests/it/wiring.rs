@@ -32,7 +32,7 @@ fn seen(faults: &str, seed: u64, rate: &str) -> (Option<i64>, Vec<(String, Misfi
     let mut instrument = connect(&address, Path::new("")).unwrap();
     let mut watch = Watch(Activity::new(setup.lines.len()).beside(&setup.neighbours()));
     let rate = rate.parse().unwrap();
-    let options = RecordOptions { now: true, rate: Some(rate) };
+    let options = RecordOptions { now: true, rate: Some(rate), ..Default::default() };
     let sink: &mut dyn CaptureSink = &mut watch;
     setup.record_into(&mut *instrument, options, sink, &mut |_| ControlFlow::Continue(())).unwrap();
     let misfits = setup.misfits(&watch.0, rate, false);

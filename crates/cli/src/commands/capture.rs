@@ -2,6 +2,7 @@
 
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use deep_tap::capture::Capture;
 use deep_tap::format::dtap::{self, Recorder, SaveOptions};
@@ -10,7 +11,7 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{self, Verdict};
 use deep_tap::quantity::SampleCount;
 use deep_tap::setup::{CaptureSink, RecordOptions, Setup};
-use deep_tap::time::Tick;
+use deep_tap::time::{Moment, Tick};
 use deep_tap::{Error, ErrorKind, Place};
 use indicatif::ProgressBar;
 
@@ -25,7 +26,7 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     let setup = Setup::from_file(&args.setup)?;
     let rate = rate_option(args.rate.as_deref())?;
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
-    let options = RecordOptions { now: args.now, rate };
+    let options = RecordOptions { now: args.now, rate, made: None };
     let save = SaveOptions { replace: args.replace };
     if args.check && setup.limits().next().is_none() {
         let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
@@ -157,6 +158,7 @@ fn tell(bar: &ProgressBar, progress: Progress) -> ControlFlow<()> {
 pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Result<Capture, Failure> {
     let mut instrument = connect(setup, path)?;
     let bar = progress_bar();
+    let options = RecordOptions { made: now(), ..options };
     let outcome = setup.record(&mut *instrument, options, &mut |progress| tell(&bar, progress));
     bar.finish_and_clear();
     let capture = outcome?;
@@ -165,6 +167,13 @@ pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Resu
 }
 
 /// Records a setup into a file, block by block, and opens it.
+/// The present moment, or the one that `SOURCE_DATE_EPOCH` states for files that can be made again.
+fn now() -> Option<Moment> {
+    let stated = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.trim().parse::<i64>().ok());
+    let clock = || SystemTime::now().duration_since(UNIX_EPOCH).ok().map(|since| since.as_secs() as i64);
+    Moment::of_unix(stated.or_else(clock)?).ok()
+}
+
 fn record_to_file(
     setup: &Setup,
     instrument: &mut dyn Instrument,
@@ -175,6 +184,7 @@ fn record_to_file(
     let bar = progress_bar();
     let mut file = Recorder::new(target, save);
     let sink: &mut dyn CaptureSink = &mut file;
+    let options = RecordOptions { made: now(), ..options };
     let outcome = setup.record_into(instrument, options, sink, &mut |progress| tell(&bar, progress));
     bar.finish_and_clear();
     match outcome {

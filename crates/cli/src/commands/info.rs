@@ -20,6 +20,7 @@ struct Said<'a> {
     source: &'a str,
     title: Option<&'a str>,
     trigger: Option<&'a str>,
+    made: Option<String>,
     rate: f64,
     tick: Time,
     ticks: u64,
@@ -133,6 +134,7 @@ fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
         source: &capture.origin().source,
         title: loaded.setup.as_ref().and_then(|s| s.title.as_deref()),
         trigger: capture.origin().trigger.as_deref(),
+        made: capture.origin().made.map(|made| made.to_string()),
         rate: base.rate().to_f64(),
         tick: base.tick(),
         ticks: capture.len(),
@@ -185,6 +187,9 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
         fact("title", title.to_string());
     }
     fact("source", said.source.to_string());
+    if let Some(made) = &said.made {
+        fact("made", made.clone());
+    }
     let kind = if said.sampled { "sampled" } else { "exact, from a simulation" };
     fact("time base", format!("{} per tick ({}), {kind}", capture.base().tick(), capture.base().rate()));
     let (from, to) = (capture.base().text_of(Tick(0)), capture.base().text_of(Tick(capture.len())));

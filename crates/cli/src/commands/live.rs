@@ -68,7 +68,7 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
             return Err(told.with_help("write it like '100 ms'").into());
         }
     };
-    let options = RecordOptions { now: true, rate: rate_option(args.rate.as_deref())? };
+    let options = RecordOptions { now: true, rate: rate_option(args.rate.as_deref())?, made: None };
     let renewed = args.table.format == Format::Text
         && args.table.output.is_none()
         && !args.once

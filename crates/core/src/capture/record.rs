@@ -12,7 +12,7 @@ use crate::line::{
     AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Narrowest, Signal, Value,
 };
 use crate::quantity::{Rate, Time, Voltage};
-use crate::time::{Resolution, Tick, TimeBase};
+use crate::time::{Moment, Resolution, Tick, TimeBase};
 
 /// Where a capture comes from.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -23,6 +23,8 @@ pub struct Origin {
     pub rates: Vec<Rate>,
     /// The trigger, in the event language.
     pub trigger: Option<String>,
+    /// When it was recorded.
+    pub made: Option<Moment>,
 }
 
 /// A text that a capture carries so that it explains itself: the setup, a limits file.

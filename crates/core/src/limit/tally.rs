@@ -31,7 +31,7 @@ pub(super) struct Tally<'a> {
     passing_possible: Option<Occurrence>,
     /// Of what an end of the record cuts off, the most ticks.
     cut: i64,
-    /// How many waits nothing answered, and the most ticks of one.
+    /// How many waits nothing answered that counts, and the most ticks of one.
     waits: u64,
     waited: i64,
 }
@@ -198,10 +198,10 @@ impl Tally<'_> {
             .max_time()
             .is_some_and(|max| self.cut > 0 && longest().is_none_or(|longest| longest > max));
         // An answer that hides came before the wait was over.
-        let all_known = self.waits == self.counts.unpaired && required.min.is_none();
+        let all_known = self.waits >= self.counts.unpaired && required.min.is_none();
         let latest = || span.length(self.waited)?.hi;
         let soon = all_known && required.max_time().is_some_and(|max| latest().is_some_and(|hi| hi <= max));
-        let unanswered = self.counts.unpaired > 0 && !soon;
+        let unanswered = self.counts.unpaired.max(self.waits) > 0 && !soon;
         hides.leave_open(kind, required, unanswered, cut_too_long)
             || asks_for_granted(kind, required, granted)
     }

@@ -14,7 +14,7 @@ use crate::line::{AnalogId, AnalogScale, Input, Level, VoltageRange};
 use crate::plan::{Plan, Speed, Wanted, WantedAnalog, WantedBus, WantedInput, plan};
 use crate::quantity::{Rate, Time};
 use crate::scan::{Memory, Samples};
-use crate::time::{Tick, TimeBase};
+use crate::time::{Moment, Tick, TimeBase};
 use crate::trigger::QualifiedEdge;
 
 use super::{Setup, Trigger};
@@ -26,6 +26,8 @@ pub struct RecordOptions {
     pub now: bool,
     /// Another sample rate than the setup's.
     pub rate: Option<Rate>,
+    /// When it is made, for the capture to tell.
+    pub made: Option<Moment>,
 }
 
 impl Setup {
@@ -154,6 +156,7 @@ impl Setup {
             source: instrument.identity(),
             rates: plan.rates,
             trigger: program.map(|p| p.program().text().to_string()),
+            made: options.made,
         };
         let resolution = able.resolution();
         let describe = |trigger: Option<Tick>, remarks: Vec<String>| {

@@ -4,7 +4,9 @@
 //! [fraction of a second](crate::quantity::Rational).
 
 mod base;
+mod moment;
 mod resolution;
 
 pub use base::{MAX_TICKS, Tick, TimeBase};
+pub use moment::Moment;
 pub use resolution::Resolution;

@@ -39,7 +39,7 @@ struct SaidLine {
 pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failure> {
     let setup = Setup::from_file(&args.file)?;
     let over = parse_time("over", &args.over)?;
-    let options = RecordOptions { now: true, rate: rate_option(args.rate.as_deref())? };
+    let options = RecordOptions { now: true, rate: rate_option(args.rate.as_deref())?, made: None };
     let mut instrument = connect(&setup, &args.file)?;
     catch_interrupt();
     let bar = progress_bar();

@@ -28,6 +28,9 @@ pub(super) struct Meta {
     rates: Vec<String>,
     #[serde(default)]
     trigger: Option<String>,
+    /// RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    made: Option<String>,
     #[serde(default)]
     history: Vec<String>,
     #[serde(default)]
@@ -120,6 +123,7 @@ impl Meta {
             source: capture.origin().source.clone(),
             rates: capture.origin().rates.iter().map(|r| r.to_rational().to_string()).collect(),
             trigger: capture.origin().trigger.clone(),
+            made: capture.origin().made.map(|made| made.to_string()),
             history: capture.history().to_vec(),
             remarks: capture.remarks().to_vec(),
             texts: capture.attachments().iter().map(text).collect(),
@@ -168,6 +172,7 @@ impl Meta {
             source: self.source.clone(),
             rates: rates.collect::<Result<_>>()?,
             trigger: self.trigger.clone(),
+            made: self.made.as_deref().map(str::parse).transpose()?,
         };
         let mut builder = Capture::builder(self.base()?, len)
             .resolution(resolution)

@@ -36,6 +36,9 @@ pub(super) struct Note {
     rates: Vec<String>,
     #[serde(default)]
     trigger: Option<String>,
+    /// RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    made: Option<String>,
     #[serde(default)]
     history: Vec<String>,
     #[serde(default)]
@@ -79,6 +82,7 @@ impl Note {
             source: origin.source.clone(),
             rates: origin.rates.iter().map(|rate| rate.to_rational().to_string()).collect(),
             trigger: origin.trigger.clone(),
+            made: origin.made.map(|made| made.to_string()),
             history: capture.history().to_vec(),
             remarks: capture.remarks().to_vec(),
             lines: capture.lines().iter().map(line).collect(),
@@ -115,8 +119,9 @@ impl Note {
         let tick = Time::from_rational(exact(&self.tick)?);
         let base = TimeBase::from_tick(tick)?.with_zero(Tick(self.zero));
         let rates = self.rates.iter().map(|rate| exact(rate).map(Rate::from_rational));
+        let made = self.made.as_deref().map(str::parse).transpose()?;
         let origin =
-            Origin { source: self.source, rates: rates.collect::<Result<_>>()?, trigger: self.trigger };
+            Origin { source: self.source, rates: rates.collect::<Result<_>>()?, trigger: self.trigger, made };
         let described = self.lines.iter().map(|noted| {
             let extra = noted.extra.as_ref().map_or(Ok(Rational::ZERO), exact)?;
             let line = Line {

@@ -23,6 +23,9 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
     let mut writer = Writer::new(out);
     let scale = Scale::of(capture);
     let zero = capture.base().zero();
+    if let Some(made) = capture.origin().made {
+        writer.date(&made.to_string())?;
+    }
     writer.version("deep-tap")?;
     writer.comment(&format!("source: {}", capture.origin().source.replace("$end", "")))?;
     writer.comment(&format!(

@@ -139,7 +139,7 @@ pub(super) trait Take {
     /// count.
     fn cut(&mut self, _: i64) {}
 
-    /// Takes note of how many ticks were seen of a wait that nothing answered.
+    /// Takes note of how many ticks were seen of a wait that nothing answered, or nothing that counts.
     fn waited(&mut self, _: i64) {}
 
     /// The same for two events that certainly belong together; by far the most are such.

@@ -254,9 +254,12 @@ impl<S: Take> Pairs for Settle<'_, '_, '_, S> {
         match self.allowed(event, partners) {
             Some(allowed) => self.walk.settle(event, &allowed, self.sink),
             None => {
-                // A hidden edge may make one of it that counts.
-                let longest = partners.iter().map(|partner| partner.ticks).max();
-                self.sink.cut(longest.unwrap_or(0));
+                // A hidden edge may make one of it that counts, or a hidden partner one that is nearer.
+                let longest = partners.iter().map(|partner| partner.ticks).max().unwrap_or(0);
+                self.sink.cut(longest);
+                if self.walk.hides.partner {
+                    self.sink.waited(longest);
+                }
                 ControlFlow::Continue(())
             }
         }
