@@ -67,3 +67,4 @@ mod truths;
 mod vcd;
 /// What the activity of the lines says about the leads.
 mod wiring;
+mod worlds;

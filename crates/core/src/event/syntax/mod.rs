@@ -1,11 +1,13 @@
 //! From text to syntax tree: what was written, before names mean anything.
 
+mod cursor;
 mod lexer;
 mod parser;
 mod tree;
 
-pub use parser::KEYWORDS;
-pub(in crate::event) use parser::{field_tests, located};
+pub use cursor::KEYWORDS;
+pub(in crate::event) use cursor::located;
+pub(in crate::event) use parser::field_tests;
 pub use tree::{
     Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Step, StepLimit,
     Test, TextSpan, ValuePattern,
