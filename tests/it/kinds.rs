@@ -8,7 +8,7 @@ use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::event::{Meaning, Scope};
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, Events, Kind, Limit, LimitResult, Mark, Verdict, Which};
-use deep_tap::line::{AnalogLine, AnalogScale, LineId};
+use deep_tap::line::{AnalogLine, AnalogScale, LineId, PulseWidths};
 use deep_tap::quantity::Rational;
 use deep_tap::quantity::{Quantity, Unit};
 use deep_tap::setup::{Attached, Setup};
@@ -127,6 +127,10 @@ fn stable_finds_every_change_while_the_condition_holds() {
 
 /// An analog line of 1 mV a step and 5 mV error, a sample a tick at 1 MS/s.
 fn analog(codes: &[i16]) -> Capture {
+    analog_line(codes, AnalogLine::named("VDD"))
+}
+
+fn analog_line(codes: &[i16], line: AnalogLine) -> Capture {
     let volts = |text: &str| text.parse().unwrap();
     let scale = AnalogScale::new(volts("0 V"), volts("1 mV"), volts("5 mV")).unwrap();
     let mut builder = AnalogBuilder::new();
@@ -134,7 +138,7 @@ fn analog(codes: &[i16]) -> Capture {
     let len = codes.len() as u64;
     Capture::builder(TimeBase::from_rate("1 MS/s".parse().unwrap()).unwrap(), len)
         .resolution(Resolution::SAMPLED)
-        .analog(AnalogLine::named("VDD"), builder.finish(scale, 0, 1))
+        .analog(line, builder.finish(scale, 0, 1))
         .build()
         .unwrap()
 }
@@ -159,6 +163,17 @@ fn levels_and_ramps_of_analog_lines() {
     }
     let all = checked(&record, &of(level(Which::All), "-10 mV", "2.9 V"));
     assert_eq!((all.verdict, all.measured), (Verdict::Fail, Some(quantity("3 V"))));
+    // Where the line may move between two samples, only what was seen beyond a limit is proven.
+    let pulses = PulseWidths { shortest: Some("0.5 us".parse().unwrap()), ..PulseWidths::default() };
+    let quick = analog_line(&codes, AnalogLine { pulses, ..AnalogLine::named("VDD") });
+    for (which, min, max, verdict) in [
+        (Which::All, "-10 mV", "2.9 V", Verdict::Fail),
+        (Which::All, "-10 mV", "3.1 V", Verdict::Inconclusive),
+        (Which::High, "", "2.9 V", Verdict::Inconclusive),
+        (Which::High, "", "3.1 V", Verdict::Inconclusive),
+    ] {
+        assert_eq!(checked(&quick, &of(level(which), min, max)).verdict, verdict, "{which:?} {max}");
+    }
     let ramp = |kind: Kind, low: &str, high: &str| {
         let (line, low, high) = ("VDD".into(), low.parse::<Mark>().unwrap(), high.parse().unwrap());
         match kind {

@@ -9,8 +9,8 @@ use super::kind::Kind;
 use super::required::Required;
 use crate::event::{ConditionProgram, Program};
 use crate::known::Precision;
-use crate::line::Signal;
-use crate::quantity::{Rational, Time};
+use crate::line::{Crossing, Side, Signal};
+use crate::quantity::{Rational, Time, Voltage};
 
 /// Which parts of a limit are on lines that may have had pulses which the record does not show.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -62,8 +62,14 @@ impl BoundLimit {
                 Hides { anchor: false, partner: edges(changes), condition: holds(condition) }
             }
             Programs::Ramp { .. } => Hides::default(),
-            Programs::Voltage { condition, .. } => {
-                Hides { condition: condition.as_ref().is_some_and(holds), ..Hides::default() }
+            Programs::Voltage { line, condition, .. } => {
+                // What is stated of the line holds at any of its voltages.
+                let crossing = Crossing::new(*line, Voltage::ZERO, Side::Both).map(Signal::from);
+                Hides {
+                    anchor: crossing.is_some_and(|crossing| hide(&[crossing])),
+                    condition: condition.as_ref().is_some_and(holds),
+                    ..Hides::default()
+                }
             }
             Programs::Bits { bus, .. } => {
                 let lines: Vec<Signal> = bus.lines().iter().map(Signal::from).collect();

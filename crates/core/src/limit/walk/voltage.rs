@@ -100,7 +100,9 @@ impl Walk<'_> {
             }
             match settled_level(trace, stretch).filter(|_| stretch.begins && stretch.ends) {
                 Some(voltage) => {
-                    let doubt = counts.is_none().then_some(Doubt::Unknown);
+                    // Which stretches there are is open, too, where pulses may hide.
+                    let hidden = self.hides.anchor.then_some(Doubt::Hidden);
+                    let doubt = counts.is_none().then_some(Doubt::Unknown).or(hidden);
                     self.tell_voltage(trace, stretch, (voltage, voltage), doubt, required, sink)?;
                 }
                 None => sink.found(Visited::Unpaired(stretch.start))?,
@@ -158,6 +160,10 @@ impl Walk<'_> {
         let mut told = (verdict == Verdict::Inconclusive).then_some(Doubt::Resolution);
         if doubt.is_some() {
             (verdict, told) = (Verdict::Inconclusive, doubt);
+        }
+        // Between its samples the line may have been at any voltage; one that was seen beyond was there.
+        if self.hides.anchor && verdict == Verdict::Pass {
+            (verdict, told) = (Verdict::Inconclusive, Some(Doubt::Hidden));
         }
         let measured = Measured::Voltage { voltage: shown, error };
         let (start, end) = (stretch.start, stretch.end);
