@@ -213,6 +213,10 @@ impl Between<'_> {
         }
         for place in 0.. {
             let Pulled::Some(hit) = self.marks.get(place) else { break };
+            if place == MOST_PASSED {
+                open = true;
+                break;
+            }
             if certain(&hit) {
                 return Some(true);
             }
