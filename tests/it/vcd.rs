@@ -263,6 +263,10 @@ fn a_sampled_dump_proves_no_more_than_the_capture_it_was_made_of() {
     ] {
         assert_eq!(verdict(stated(text).unwrap()), wanted, "{text}");
     }
+    let record =
+        stated("rate = \"100 MS/s\"\nzero = \"26 ns\"\nmade = \"2026-03-01T12:30:00+01:00\"").unwrap();
+    assert_eq!(record.base().time_of(Tick(0)), time("-30 ns"));
+    assert_eq!(record.origin().made.unwrap().to_string(), "2026-03-01T12:30:00+01:00");
     let error = stated("rate = \"30 MS/s\"").unwrap_err();
     assert!(error.message().contains("between two samples at 30 MS/s"), "{error:?}");
     for wrong in [
@@ -270,6 +274,9 @@ fn a_sampled_dump_proves_no_more_than_the_capture_it_was_made_of() {
         "rate = \"1 MS/s\"\nperiod = \"1 us\"",
         "skew = \"-1 ns\"",
         "accuracy = \"-1 ppm\"",
+        "zero = \"-1 ns\"",
+        "zero = \"10000 Gs\"",
+        "made = \"yesterday\"",
     ] {
         assert!(stated(wrong).is_err(), "{wrong}");
     }

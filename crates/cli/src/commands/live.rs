@@ -184,7 +184,7 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
             activity: *of,
             frequency,
             frequency_in_bursts: activity.period_in_bursts(number).map(|samples| rate.to_f64() / samples),
-            may_hide: of.single.is_some() && line.line.pulses.shortest.is_none(),
+            may_hide: may_hide(line, of, rate),
             doubt,
         }
     };
@@ -196,6 +196,17 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         recent: seconds(window),
         shift: setup.shift(activity, rate),
         lines: setup.lines.iter().zip(activity.lines()).zip(&misfits).enumerate().map(line).collect(),
+    }
+}
+
+/// Whether a line may have had pulses that fit between two samples: by what is stated of it, or by what was seen.
+fn may_hide(line: &SetupLine, seen: &LineActivity, rate: Rate) -> bool {
+    let fits = |seconds: f64| seconds * rate.to_f64() <= 1.0;
+    let pulses = line.line.pulses;
+    match (pulses.shortest, pulses.fastest) {
+        (Some(shortest), _) => fits(shortest.to_f64()),
+        (None, Some(fastest)) if fits(0.5 / fastest.to_f64()) => true,
+        (None, _) => seen.single.is_some(),
     }
 }
 
@@ -232,7 +243,10 @@ fn cells(line: &SaidLine) -> Vec<String> {
             None => format!("about {}", rough(frequency, 2, "Hz")),
         },
     };
-    let hides = "pulses of one sample: narrower ones may be missed";
+    let hides = match line.activity.single {
+        Some(_) => "pulses of one sample: narrower ones may be missed",
+        None => "its pulses may be too short for this rate",
+    };
     let remark =
         line.doubt.clone().unwrap_or_else(|| if line.may_hide { hides.into() } else { String::new() });
     vec![

@@ -31,7 +31,7 @@ use crate::limit::{BoundLimit, Part};
 use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::quantity::{Percent, Rate, Time, Voltage};
-use crate::time::Resolution;
+use crate::time::{MAX_TICKS, Moment, Resolution, Tick};
 
 /// Everything that one acquisition needs.
 ///
@@ -104,6 +104,10 @@ pub struct Import {
     pub accuracy: Option<Percent>,
     /// Extra uncertainty of every interval, to either side.
     pub uncertainty: Option<Time>,
+    /// How long after its first instant its time zero is.
+    pub zero: Option<Time>,
+    /// When it was recorded.
+    pub made: Option<Moment>,
 }
 
 impl Import {
@@ -115,13 +119,15 @@ impl Import {
             skew: over.skew.or(self.skew),
             accuracy: over.accuracy.or(self.accuracy),
             uncertainty: over.uncertainty.or(self.uncertainty),
+            zero: over.zero.or(self.zero),
+            made: over.made.or(self.made),
         }
     }
 
     /// The record of which this is stated.
     ///
     /// # Errors
-    /// As [`Capture::on_grid`].
+    /// As [`Capture::on_grid`]; and when time zero is too far away to be counted.
     pub fn apply(&self, record: Capture) -> Result<Capture> {
         let own = *record.resolution();
         let resolution = Resolution {
@@ -130,10 +136,21 @@ impl Import {
             accuracy: self.accuracy.unwrap_or(own.accuracy),
             extra: self.uncertainty.unwrap_or(own.extra),
         };
-        match self.period {
-            Some(period) => record.on_grid(period, resolution),
-            None => record.into_builder().resolution(resolution).build(),
+        let record = match self.period {
+            Some(period) => record.on_grid(period, resolution)?,
+            None => record.into_builder().resolution(resolution).build()?,
+        };
+        let (mut base, mut origin) = (record.base(), record.origin().clone());
+        if let Some(zero) = self.zero {
+            let tick = base.ticks_in(zero).and_then(|ticks| u64::try_from(ticks.round()).ok());
+            let tick = tick.filter(|tick| *tick < MAX_TICKS).ok_or_else(|| {
+                Error::new(ErrorKind::Range, format!("time zero cannot be {zero} after the first instant"))
+                    .with_help("state how long after the beginning of the record it is")
+            })?;
+            base = base.with_zero(Tick(tick));
         }
+        origin.made = self.made.or(origin.made);
+        record.into_builder().base(base).origin(origin).build()
     }
 }
 

@@ -3,6 +3,7 @@
 use crate::quantity::{Percent, Rate, Time};
 use crate::reader::Section;
 use crate::setup::Import;
+use crate::time::Moment;
 
 pub(in crate::setup) fn read_import(section: &Section<'_>) -> Import {
     let rate = section.parsed::<Rate>("rate");
@@ -31,5 +32,7 @@ pub(in crate::setup) fn read_import(section: &Section<'_>) -> Import {
         skew: not_negative("skew"),
         accuracy: accuracy.map(|accuracy| accuracy.value.max(Percent::ZERO)),
         uncertainty: not_negative("uncertainty"),
+        zero: not_negative("zero"),
+        made: section.parsed::<Moment>("made").map(|made| made.value),
     }
 }
