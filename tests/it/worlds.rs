@@ -97,7 +97,7 @@ pub(crate) fn happened(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -
     all.retain(|one| {
         let value = one.value.0;
         let (from, to) = match case.kind {
-            Kind::Setup => (one.anchor - value, one.anchor),
+            Kind::Setup | Kind::Removal => (one.anchor - value, one.anchor),
             _ => (one.anchor, one.anchor + value),
         };
         let within = case.within.is_none_or(|text| {
@@ -161,7 +161,7 @@ pub(crate) fn paired(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -> 
             let share = |three: &[(i64, bool)]| (three[1].0 - three[0].0, three[2].0 - three[0].0);
             whole.map(|three| True { anchor: three[0].0, value: share(three), cut: false, next: 0 }).collect()
         }
-        Kind::Delay => {
+        Kind::Delay | Kind::Recovery => {
             let answer = |(number, start): (usize, &i64)| {
                 let next = ups.get(number + 1).copied().unwrap_or(i64::MAX);
                 let answer = rises(b).into_iter().find(|at| at > start).filter(|at| *at < next)?;
@@ -198,6 +198,10 @@ pub(crate) fn paired(case: &Case, a: &Edges, b: &Edges, first: (bool, bool)) -> 
                 Some(True { next, ..interval(*start, last - start) })
             };
             ups.iter().enumerate().filter_map(last).collect()
+        }
+        Kind::Removal => {
+            let before = |end: &i64| rises(b).into_iter().rev().find(|at| at < end);
+            ups.iter().filter_map(|end| Some(interval(*end, end - before(end)?))).collect()
         }
         Kind::Skew => {
             let nearest = |start: &i64| rises(b).into_iter().map(|at| (at - start).abs()).min();
@@ -270,6 +274,8 @@ pub(crate) fn of_two_lines() -> Vec<Case> {
         Case { while_high: true, ..case(Kind::Width, one("A high")) },
         Case { while_high: true, ..case(Kind::Period, one("A rises")) },
         Case { while_high: true, ..case(Kind::Setup, data("B", "A rises")) },
+        case(Kind::Recovery, pair("A rises", "B rises")),
+        case(Kind::Removal, pair("A rises", "B rises")),
         case(Kind::Window, data("B", "A rises")),
         case(Kind::Settle, pair("A rises", "B")),
         Case { within: Some("A high"), ..case(Kind::Hold, data("B", "A rises")) },
