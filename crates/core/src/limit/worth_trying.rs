@@ -90,7 +90,6 @@ impl BoundLimit {
     pub(super) fn nothing_hides_from(&self, capture: &Capture, precision: &Precision<'_>) -> WorthTrying {
         let signals: Vec<Signal> = self.signals();
         let hiding = signals.iter().filter(|signal| precision.hiding(**signal).is_some());
-        // Half a period of the fastest signal is no width of a pulse, but below it nothing hides.
         let shortest: Option<Vec<Time>> = hiding.map(|signal| precision.shortest_stated(*signal)).collect();
         let Some(shortest) = shortest.and_then(|all| all.into_iter().min()) else {
             return WorthTrying::StateShortest;
@@ -229,8 +228,8 @@ impl Redrawn {
         Some(f64::from(decided) / f64::from(POINTS))
     }
 
-    /// Points that fill a cube evenly: multiples of the powers of a number whose powers are as far from
-    /// fractions as four can be (the root of x^5 = x + 1).
+    /// Points that fill a cube of four dimensions evenly: in each, whole steps of one length, of which the
+    /// fraction counts. The lengths are powers of 1 / root, where root^5 = root + 1.
     fn point(number: u32) -> [f64; 4] {
         const ROOT: f64 = 1.167_303_978_261_418_7;
         let mut step = 1.0;

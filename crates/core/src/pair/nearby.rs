@@ -32,16 +32,11 @@ impl Nearby {
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Advance> {
         loop {
-            let event = match events.peek() {
-                Pulled::Some(event) => event,
+            match events.pass_known(|event| self.gather(event, partners)) {
+                Pulled::Some(event) => pairs.open(event, &self.partners)?,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
                 Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
-            };
-            if self.gather(event, partners) == Pulled::NotYet {
-                return ControlFlow::Continue(Advance::Waiting);
             }
-            events.pass();
-            pairs.open(event, &self.partners)?;
         }
     }
 

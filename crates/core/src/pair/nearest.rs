@@ -29,16 +29,11 @@ impl Nearest {
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Advance> {
         loop {
-            let event = match events.peek() {
-                Pulled::Some(event) => event,
+            match events.pass_known(|event| self.gather(event, partners)) {
+                Pulled::Some(event) => give(event, &self.partners, pairs)?,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
                 Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
-            };
-            if self.gather(event, partners) == Pulled::NotYet {
-                return ControlFlow::Continue(Advance::Waiting);
             }
-            events.pass();
-            give(event, &self.partners, pairs)?;
         }
     }
 

@@ -153,6 +153,18 @@ impl<F: Feed> Party<F> {
         self.first = self.more.pop_front();
     }
 
+    /// Passes the next mark and gives it out, if `look` finds all that must be known about it.
+    pub(super) fn pass_known(&mut self, look: impl FnOnce(Hit) -> Pulled<()>) -> Pulled<Hit> {
+        let next = self.peek();
+        if let Pulled::Some(hit) = next {
+            if look(hit) == Pulled::NotYet {
+                return Pulled::NotYet;
+            }
+            self.pass();
+        }
+        next
+    }
+
     /// The mark that comes this many after the next one; all stay.
     pub fn get(&mut self, place: usize) -> Pulled<Hit> {
         let first = self.peek();

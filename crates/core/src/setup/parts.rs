@@ -144,7 +144,7 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
     }
     let mut restriction = |key: &'static str, check: fn(&str) -> Result<()>| {
         let text = section.text(key)?;
-        if !kind.is_some_and(Kind::is_of_pairs) {
+        if kind.is_some_and(|kind| !kind.is_of_pairs()) {
             let message = format!("'{key}' restricts pairs of events, and a limit of this kind is of none");
             section.refuse(&text.place, message, "restrict it with 'while'");
         }

@@ -81,6 +81,9 @@ pub(super) fn measure(
     }
 }
 
+/// The column that only some tables have.
+const IN_BURSTS: usize = 3;
+
 /// A table with a row for each line.
 pub(super) fn text(lines: &[MeasuredLine]) -> String {
     let header = [
@@ -94,10 +97,16 @@ pub(super) fn text(lines: &[MeasuredLine]) -> String {
         "shortest low",
         "longest low",
     ];
-    let mut grid = Grid::new(&header, &[1, 2, 3, 4, 5, 6, 7, 8]);
+    // The table is wide: what no line has takes no place.
+    let bursts = lines.iter().any(|line| line.frequency_in_bursts.is_some());
+    let shown = |place: usize| bursts || place != IN_BURSTS;
+    let header: Vec<&str> =
+        header.into_iter().enumerate().filter(|(at, _)| shown(*at)).map(|(_, h)| h).collect();
+    let right: Vec<usize> = (1..header.len()).collect();
+    let mut grid = Grid::new(&header, &right);
     let dash = || "-".to_string();
     for line in lines {
-        grid.row(vec![
+        let cells = [
             line.line.clone(),
             line.edges.to_string(),
             line.frequency.map_or_else(dash, |f| estimate(f, "Hz")),
@@ -107,7 +116,8 @@ pub(super) fn text(lines: &[MeasuredLine]) -> String {
             series::length(line.longest_high),
             series::length(line.shortest_low),
             series::length(line.longest_low),
-        ]);
+        ];
+        grid.row(cells.into_iter().enumerate().filter(|(at, _)| shown(*at)).map(|(_, cell)| cell).collect());
     }
     grid.text()
 }

@@ -196,19 +196,19 @@ impl Walk<'_> {
 }
 
 /// Decides pairs as they come.
-struct Settle<'w, 'a, 'r, S> {
+struct Settle<'w, 'a, S> {
     walk: &'w Walk<'a>,
-    restriction: Option<Restriction<'r>>,
+    restriction: Option<Restriction<'w>>,
     sink: &'w mut S,
 }
 
-impl<'w, 'a, S: Take> Settle<'w, 'a, 'w, S> {
+impl<'w, 'a, S: Take> Settle<'w, 'a, S> {
     fn new(walk: &'w Walk<'a>, sink: &'w mut S) -> Self {
         Settle { walk, restriction: Restriction::of(walk), sink }
     }
 }
 
-impl<S: Take> Settle<'_, '_, '_, S> {
+impl<S: Take> Settle<'_, '_, S> {
     /// The partners that count; `None` where an event has some, and none of them does.
     fn allowed(&mut self, event: Hit, partners: &[Partner]) -> Option<Vec<Partner>> {
         let restriction = self.restriction.as_mut()?;
@@ -229,7 +229,7 @@ impl<S: Take> Settle<'_, '_, '_, S> {
     }
 }
 
-impl<S: Take> Pairs for Settle<'_, '_, '_, S> {
+impl<S: Take> Pairs for Settle<'_, '_, S> {
     #[inline(always)]
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
         let (start, end) = (event.min(partner), event.max(partner));
@@ -267,13 +267,13 @@ impl<S: Take> Pairs for Settle<'_, '_, '_, S> {
 }
 
 /// Decides pairs as they come, and waits that nothing answered.
-struct Waits<'s, 'w, 'a, 'r, S> {
-    settle: &'s mut Settle<'w, 'a, 'r, S>,
+struct Waits<'s, 'w, 'a, S> {
+    settle: &'s mut Settle<'w, 'a, S>,
     /// A start that has no answer.
     waiting: Option<Hit>,
 }
 
-impl<S: Take> Waits<'_, '_, '_, '_, S> {
+impl<S: Take> Waits<'_, '_, '_, S> {
     /// A wait is over, with another start or the end of the record: too long is a violation.
     fn over(&mut self, end: Hit) -> ControlFlow<()> {
         let Some(start) = self.waiting.take() else { return ControlFlow::Continue(()) };
@@ -301,7 +301,7 @@ impl<S: Take> Waits<'_, '_, '_, '_, S> {
     }
 }
 
-impl<S: Take> Pairs for Waits<'_, '_, '_, '_, S> {
+impl<S: Take> Pairs for Waits<'_, '_, '_, S> {
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
         self.over(Hit { tick: event, certainty: Certainty::Certain })?;
         self.settle.certain(event, partner)

@@ -22,10 +22,10 @@ impl Walk<'_> {
         sink: &mut S,
     ) -> Result<()> {
         let clearance = Clearance::new(required, &self.span)?;
-        // A reference that knows no more is judged as it comes, so a stop is not an error.
         let mut changes = Changes { walk: self, clearance, required, sink };
         let (mut events, mut partners) = (self.party(reference), self.party(data));
         let near = clearance.before.saturating_add(1)..clearance.after;
+        // A stop asked for by the sink is not an error.
         let _ = Nearby::new(near).advance(&mut events, &mut partners, &mut changes);
         Ok(())
     }
