@@ -325,7 +325,7 @@ fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
         ("bench:tide-gauge?faults=stuck:D9:low", "the board has no node 'D9'"),
         ("bench:tide-gauge?colour=red", "'colour=red' is not an option of the bench"),
         ("usb:1", "'usb:1' is not something to connect to"),
-        ("replay:nothing.vcd", "cannot read"),
+        ("replay:nothing.vcd", "cannot open"),
     ] {
         let error = connect(address, Path::new("")).err().unwrap();
         assert!(error.message().starts_with(wanted) && error.help().is_some(), "{error:?}");

@@ -49,6 +49,8 @@ mod network;
 mod own_board;
 /// What fits an instrument, what is unwise, what a rate can decide.
 mod plan;
+/// Tables, arrays and packed samples as other programs write them.
+mod tables;
 /// The randomised proof: truth inside the bounds, no wrong verdict.
 mod proof;
 /// Quantities with units: parse and print.

@@ -109,13 +109,14 @@ fn levels_vectors_and_times_are_those_of_the_standard() {
 #[test]
 fn what_is_wrong_with_a_dump_is_said_with_its_line() {
     for (text, wanted) in [
-        (String::new(), "ends in the middle"),
+        (String::new(), "this file is empty"),
         ("hello".into(), "not a value change dump"),
         (dump(""), "declares signals, but no values"),
         (dump("#5 1!\n#3 0!"), "time runs backwards, from 5 to 3"),
-        (dump("#5 1!\n#x 0!"), "not a value change dump"),
+        (dump("#5 1!\n#x 0!"), "'#x' is not a time"),
         ("$enddefinitions $end #0".into(), "declares no digital signals"),
         ("$var real 1 ! v $end $enddefinitions $end #0 r1 !".into(), "declares no digital signals"),
+        ("$var wire 1 ! v $end $enddefinitions $end #0 1!".into(), "what its times count in"),
         ("$var wire 1 ! v $end".into(), "ends in the middle"),
     ] {
         let error = read(&text).unwrap_err();

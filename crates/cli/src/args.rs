@@ -152,11 +152,11 @@ pub(crate) enum Keep {
 }
 
 /// Which record to look at.
-/// What is stated of a dump that does not say it itself.
+/// What is stated of a record that does not say it itself.
 #[derive(Clone, Debug, Default, clap::Args)]
-#[command(next_help_heading = "What a dump does not say itself")]
+#[command(next_help_heading = "What a file does not say itself")]
 pub(crate) struct Stated {
-    /// An instrument recorded the dump, at this sample rate; otherwise it is taken as exact
+    /// An instrument recorded it, at this sample rate; otherwise a dump is taken as exact
     #[arg(long, value_name = "RATE")]
     pub(crate) sampled: Option<String>,
     /// Largest difference in delay between two of its inputs
@@ -165,11 +165,18 @@ pub(crate) struct Stated {
     /// Largest error of its time base
     #[arg(long, value_name = "PPM")]
     pub(crate) accuracy: Option<String>,
+    /// Anything else that a setup's [import] section can state, such as time=ms, rows=samples, format=packed,
+    /// width=2 or 'threshold=1.4 V'; once for each
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub(crate) import: Vec<String>,
+    /// Of a damaged or cut file, read what is good
+    #[arg(long)]
+    pub(crate) partial: bool,
 }
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Source {
-    /// A capture (.dtap) or a simulation's value change dump (.vcd)
+    /// A capture (.dtap), or a record: VCD, CSV, .npy, packed samples; '-' for standard input
     pub(crate) file: PathBuf,
     /// The setup to use, instead of the one in the capture; a dump needs one to be checked
     #[arg(long, value_name = "FILE")]
@@ -454,7 +461,7 @@ pub(crate) enum Ground {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Check {
-    /// Captures (.dtap) or simulations' value change dumps (.vcd); of several, the worst of each limit
+    /// Captures (.dtap) or other records (VCD, CSV, .npy, packed samples); of several, the worst of each limit
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
     /// The setup to use, instead of the one in the capture; a dump needs one to be checked

@@ -1,11 +1,10 @@
 //! Opening what a command looks at, and telling what was noticed.
 
 use std::io::Read;
-use std::path::Path;
 use std::str::FromStr;
 
 use deep_tap::capture::Capture;
-use deep_tap::format::vcd;
+use deep_tap::format;
 use deep_tap::job::Job;
 use deep_tap::quantity::{Percent, Rate, Time};
 use deep_tap::setup::{Import, Setup};
@@ -16,28 +15,58 @@ use crate::args::{self, Source};
 use crate::errors::Failure;
 use crate::output::{progress_bar, remark};
 
-/// Opens a capture or a value change dump, and lays the setup over it.
+/// Opens a capture or another record, and lays the setup over it.
 pub(crate) fn load(source: &Source) -> Result<Job, Failure> {
     let (file, setup) = (&source.file, source.setup.as_deref());
     let stated = stated(&source.stated)?;
+    let bar = progress_bar();
+    let mut progress = |done, of| {
+        bar.set_length(of);
+        bar.set_position(done);
+        bar.set_message("reading the record");
+    };
     let job = if file.as_os_str() == "-" {
         let setup = setup.map(Setup::from_file).transpose()?;
-        let mut bytes = Vec::new();
-        std::io::stdin().read_to_end(&mut bytes).map_err(|e| Error::io("standard input", "read", e))?;
-        let name = Path::new("standard input");
-        Job::of_dump(vcd::read(&bytes, name)?, setup, stated, name)?
+        Job::of_record(&standard_input()?, setup, stated, &mut progress)
     } else {
-        let bar = progress_bar();
-        let job = Job::open_with(file, setup, stated, &mut |done, of| {
-            bar.set_length(of);
-            bar.set_position(done);
-            bar.set_message("reading the dump");
-        });
-        bar.finish_and_clear();
-        job?
+        Job::open_with(file, setup, stated, &mut progress)
     };
+    bar.finish_and_clear();
+    let job = job.map_err(with_options)?;
     job.remarks.iter().for_each(remark);
     Ok(job)
+}
+
+/// Says how to state on the command line what belongs into a section of a setup.
+fn with_options(error: Error) -> Error {
+    let help = error.help().unwrap_or("");
+    match (help.contains("[import]"), help.contains("is good")) {
+        (true, _) => {
+            let help = format!("{help}; without a setup, each as --import KEY=VALUE");
+            error.with_help(help)
+        }
+        (_, true) => {
+            let help = format!("{help} (--partial)");
+            error.with_help(help)
+        }
+        _ => error,
+    }
+}
+
+/// Most bytes that are taken from standard input.
+const MOST_INPUT: u64 = 1 << 36;
+
+/// What comes through standard input, kept in a file without a name so that it can be read more than once.
+fn standard_input() -> Result<format::Source, Failure> {
+    const NAME: &str = "standard input";
+    let mut file = tempfile::tempfile().map_err(|e| Error::io(NAME, "keep", e))?;
+    let mut input = std::io::stdin().lock().take(MOST_INPUT);
+    let copied = std::io::copy(&mut input, &mut file).map_err(|e| Error::io(NAME, "read", e))?;
+    if copied == MOST_INPUT {
+        let error = Error::new(ErrorKind::Range, "more than 64 GB came through standard input");
+        return Err(error.with_help("write it to a file first").into());
+    }
+    Ok(format::Source::of_file(file, NAME)?)
 }
 
 /// What is stated of a dump, read from the command line.
@@ -46,12 +75,13 @@ fn stated(args: &args::Stated) -> Result<Import, Failure> {
         let parsed = text.map(|text| text.parse::<T>().map_err(|error| error.about(format!("--{option}"))));
         Ok(parsed.transpose()?)
     }
-    let mut stated = Import::default();
+    let mut stated = Import::of_words(&args.import)?;
+    stated.partial = args.partial;
     if let Some(rate) = read::<Rate>("sampled", args.sampled.as_ref())? {
         stated.period = Some(TimeBase::from_rate(rate).map_err(|error| error.about("--sampled"))?.tick());
     }
-    stated.skew = read::<Time>("skew", args.skew.as_ref())?;
-    stated.accuracy = read::<Percent>("accuracy", args.accuracy.as_ref())?;
+    stated.skew = read::<Time>("skew", args.skew.as_ref())?.or(stated.skew);
+    stated.accuracy = read::<Percent>("accuracy", args.accuracy.as_ref())?.or(stated.accuracy);
     let negative = stated.skew.is_some_and(|skew| skew < Time::ZERO)
         || stated.accuracy.is_some_and(|accuracy| accuracy < Percent::ZERO);
     if negative {

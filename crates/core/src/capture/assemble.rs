@@ -1,5 +1,6 @@
 //! Putting a capture together.
 
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use super::analog::{AnalogBuilder, AnalogTrace};
@@ -206,6 +207,32 @@ impl CaptureBuilder {
         Ok(self)
     }
 
+    /// How many lines it has so far.
+    pub(crate) fn line_count(&self) -> usize {
+        self.capture.lines.len()
+    }
+
+    /// Gives lines, analog lines and buses that share a name a number behind it, the first of them left out.
+    pub(crate) fn distinct_names(mut self) -> Self {
+        let capture = &mut self.capture;
+        let analog = capture.analog_lines.iter_mut().map(|line| &mut line.name);
+        number_repeated(capture.lines.iter_mut().map(|line| &mut line.name).chain(analog));
+        number_repeated(capture.buses.iter_mut().map(|bus| &mut bus.name));
+        self
+    }
+
+    /// Changes what is said of each analog line.
+    pub(crate) fn renamed_analog(mut self, change: impl FnMut(&mut AnalogLine)) -> Self {
+        self.capture.analog_lines.iter_mut().for_each(change);
+        self
+    }
+
+    /// Gives all lines their traces, in the order of their ids.
+    pub(crate) fn shared_traces(mut self, traces: Vec<Arc<Trace>>) -> Self {
+        self.capture.traces = traces;
+        self
+    }
+
     /// Gives lines other traces: one entry per line, `None` keeps what it has. How narrow the pulses of
     /// the old ones were is kept with the lines.
     pub fn replace_traces(mut self, traces: Vec<Option<Trace>>) -> Self {
@@ -260,5 +287,19 @@ impl CaptureBuilder {
             }
         }
         Ok(capture)
+    }
+}
+
+/// Puts a number behind names that were there before.
+pub(crate) fn number_repeated<'a>(names: impl Iterator<Item = &'a mut String>) {
+    let mut times: HashMap<String, u32> = HashMap::new();
+    let mut taken: HashSet<String> = HashSet::new();
+    for name in names {
+        let times = times.entry(name.clone()).or_insert(0);
+        let numbered = |times: u32| if times == 0 { name.clone() } else { format!("{name}#{}", times + 1) };
+        while !taken.insert(numbered(*times)) {
+            *times += 1;
+        }
+        *name = numbered(*times);
     }
 }

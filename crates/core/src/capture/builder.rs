@@ -2,7 +2,7 @@
 
 use std::sync::OnceLock;
 
-use super::chunks::CHUNK;
+use super::chunks::{CHUNK, Chunks};
 use super::chunks_builder::ChunksBuilder;
 use super::trace::{Segment, Trace};
 use crate::error::{Error, ErrorKind, Result};
@@ -149,6 +149,12 @@ impl TraceBuilder {
 
     fn close(&mut self, border: u64) {
         let chunks = self.open.next_segment();
+        self.keep(chunks);
+        self.open_start = border;
+        self.open_entry = self.level;
+    }
+
+    fn keep(&mut self, chunks: Chunks) {
         let edges = chunks.edges();
         self.done.push(Segment {
             start: self.open_start,
@@ -159,8 +165,22 @@ impl TraceBuilder {
             source: None,
         });
         self.edges_done += edges;
-        self.open_start = border;
-        self.open_entry = self.level;
+    }
+
+    /// Appends a change at a tick after everything before that is within what a capture can hold. One to
+    /// the level the line already has is ignored.
+    #[inline]
+    pub(crate) fn push_change(&mut self, tick: u64, level: Level) {
+        if level == self.level {
+            return;
+        }
+        match (level.bit(), self.level.bit()) {
+            (Some(_), Some(_)) => self.push_toggle(tick),
+            _ => {
+                self.append(tick, level);
+                self.next = tick + 1;
+            }
+        }
     }
 
     /// Appends an edge to the other level at a tick after everything before; the present level is
@@ -250,11 +270,17 @@ impl TraceBuilder {
         self.open.weight()
     }
 
-    /// Hands over everything so far, which ends at `border`, a multiple of a chunk's length, and
-    /// goes on there. Ticks in the part are those of the whole; its edges are numbered anew.
+    /// Hands over everything before `border`, a multiple of a chunk's length, and goes on there; what came
+    /// in already lies before the end of the chunk that begins there. Ticks in the part are those of the
+    /// whole; its edges are numbered anew.
     pub(crate) fn cut(&mut self, border: u64) -> Trace {
-        debug_assert!(border.is_multiple_of(CHUNK));
-        self.close(border);
+        debug_assert!(border.is_multiple_of(CHUNK) && self.next <= border + CHUNK);
+        if self.open_start < border {
+            let chunks = self.open.cut((border - self.open_start) / CHUNK);
+            let exit = chunks.exit();
+            self.keep(chunks);
+            (self.open_start, self.open_entry) = (border, exit);
+        }
         self.border = border + CHUNK;
         let edges = std::mem::take(&mut self.edges_done);
         Trace::of(std::mem::take(&mut self.done), border, edges)

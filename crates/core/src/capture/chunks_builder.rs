@@ -167,6 +167,20 @@ impl ChunksBuilder {
         std::mem::replace(self, next).finish()
     }
 
+    /// Hands over the chunks before the one with this number, of which there are none beyond it, and goes
+    /// on there, counting from it.
+    pub(crate) fn cut(&mut self, chunk: u64) -> Chunks {
+        if self.open_chunk < chunk {
+            return self.next_segment();
+        }
+        let (open, exit, was_dense) = (std::mem::replace(&mut self.open, OpenChunk::List(Vec::new())), self.built.exit, self.was_dense);
+        self.built.exit = self.open_entry;
+        let next = ChunksBuilder::new(self.open_entry);
+        let done = std::mem::replace(self, next).finish();
+        (self.open, self.built.exit, self.was_dense) = (open, exit, was_dense);
+        done
+    }
+
     /// The level after the last edge.
     pub fn level(&self) -> Level {
         self.built.exit

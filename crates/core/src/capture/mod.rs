@@ -22,6 +22,7 @@ mod trace;
 
 pub use analog::{ANALOG_BLOCK, AnalogBuilder, AnalogSource, AnalogTrace, Extremes, StoredCodes};
 pub use assemble::CaptureBuilder;
+pub(crate) use assemble::number_repeated;
 pub use builder::TraceBuilder;
 pub(crate) use chunks::CHUNK;
 pub use chunks::Chunks;

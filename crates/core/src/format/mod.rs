@@ -1,7 +1,22 @@
 //! Files: the capture container, and interchange with other programs.
 
+mod analog;
 pub mod csv;
 pub mod dtap;
+mod bits;
+mod fill;
+pub mod npy;
+pub mod packed;
+mod pieces;
+mod recognise;
+mod source;
+mod spill;
 mod stated;
 pub mod vcd;
 mod voltages;
+
+pub use recognise::{Recognised, read, recognise};
+pub use source::Source;
+
+/// What the line in a capture's history begins with that says what an import was recognised as.
+pub(crate) const READ_AS: &str = "read as: ";

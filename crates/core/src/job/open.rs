@@ -6,12 +6,12 @@ use super::Job;
 use crate::capture::Capture;
 use crate::diagnose;
 use crate::error::{Error, ErrorKind, Place, Result};
-use crate::format::{dtap, vcd};
+use crate::format::{self, Recognised, Source, dtap};
 use crate::setup::{Import, Setup};
 
 impl Job {
-    /// Opens a capture file, or a simulation's dump (a name that ends in `.vcd`), and lays a setup over
-    /// it; without one, a capture keeps that which it was recorded with.
+    /// Opens a capture file, or any other record that can be read, and lays a setup over it; without one, a
+    /// capture keeps that which it was recorded with.
     ///
     /// # Errors
     /// When a file cannot be read, or the setup names what the record does not have.
@@ -19,7 +19,7 @@ impl Job {
         Job::open_with(file, setup, Import::default(), &mut |_, _| {})
     }
 
-    /// The same with what is stated of a dump besides what its setup states, telling how many bytes of how
+    /// The same with what is stated of a record besides what its setup states, telling how many bytes of how
     /// many have been read.
     ///
     /// # Errors
@@ -31,13 +31,14 @@ impl Job {
         progress: &mut dyn FnMut(u64, u64),
     ) -> Result<Job> {
         let setup = setup.map(Setup::from_file).transpose()?;
-        if file.extension().is_some_and(|e| e.eq_ignore_ascii_case("vcd")) {
-            return Job::of_dump(vcd::read_file_with(file, progress)?, setup, stated, file);
+        let source = Source::open(file)?;
+        if format::recognise(&source, &stated)? != Recognised::Capture {
+            return Job::of_record(&source, setup, stated, progress);
         }
         if stated != Import::default() {
             let message = "a capture says itself how it was sampled, and how well its instants are known";
             let error = Error::new(ErrorKind::Unknown, message).at(Place::File(file.to_path_buf()));
-            return Err(error.with_help("state that of dumps only"));
+            return Err(error.with_help("state that of other records only"));
         }
         let opened = dtap::open(file)?;
         let capture = opened.capture;
@@ -51,21 +52,33 @@ impl Job {
         Ok(Job::settled(capture, setup, remarks, file))
     }
 
-    /// Lays a setup over what a dump was read into, of which this is stated besides. `name` is what
-    /// messages call it.
+    /// Reads a record that is not a capture, of which this is stated besides what its setup states.
     ///
     /// # Errors
-    /// When the setup names what the dump does not have, or its times are not those of the stated samples.
-    pub fn of_dump(dump: Capture, mut setup: Option<Setup>, stated: Import, name: &Path) -> Result<Job> {
-        let remarks = dump.remarks().to_vec();
-        let capture = match &mut setup {
+    /// When it cannot be read, the setup names what it does not have, or its times are not those of the stated
+    /// samples.
+    pub fn of_record(
+        source: &Source,
+        mut setup: Option<Setup>,
+        stated: Import,
+        progress: &mut dyn FnMut(u64, u64),
+    ) -> Result<Job> {
+        let import = match &mut setup {
             Some(setup) => {
-                setup.import = setup.import.overlaid(stated);
-                setup.apply(dump)?
+                setup.import = std::mem::take(&mut setup.import).overlaid(stated);
+                setup.import.clone()
             }
-            None => stated.apply(dump)?,
+            None => stated,
         };
-        Ok(Job::settled(capture, setup, remarks, name))
+        let record = format::read(source, &import, progress)?;
+        // What was recognised comes first.
+        let told = record.history().iter().filter(|told| told.starts_with(format::READ_AS));
+        let remarks: Vec<String> = told.chain(record.remarks()).cloned().collect();
+        let capture = match &setup {
+            Some(setup) => setup.apply(record)?,
+            None => import.apply(record)?,
+        };
+        Ok(Job::settled(capture, setup, remarks, source.name()))
     }
 
     fn settled(capture: Capture, mut setup: Option<Setup>, remarks: Vec<String>, name: &Path) -> Job {

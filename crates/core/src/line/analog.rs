@@ -53,6 +53,14 @@ pub struct AnalogScale {
     error: Voltage,
 }
 
+impl Default for AnalogScale {
+    /// A volt from one code to the next, and as much error.
+    fn default() -> Self {
+        let volt = Voltage::from_rational(Rational::ONE);
+        AnalogScale { zero: Voltage::ZERO, step: volt, error: volt }
+    }
+}
+
 impl AnalogScale {
     /// The voltage of code 0, the voltage from one code to the next, which is above zero, and the
     /// largest error of a sample, half a step included; `None` for a step or error out of range.

@@ -269,10 +269,10 @@ impl Filler {
         self.traces.iter().map(TraceBuilder::weight).sum()
     }
 
-    /// Hands over the traces of what came in since the last time, and keeps nothing of it. Only
-    /// where the position is a multiple of a chunk's length.
-    pub(crate) fn cut(&mut self) -> Vec<Trace> {
-        self.traces.iter_mut().map(|trace| trace.cut(self.position)).collect()
+    /// Hands over the traces of what came in since the last time before `border`, a multiple of a chunk's
+    /// length that is no more than a chunk behind the position.
+    pub(crate) fn cut(&mut self, border: u64) -> Vec<Trace> {
+        self.traces.iter_mut().map(|trace| trace.cut(border)).collect()
     }
 
     /// The traces, in the order of the bits given at the start.

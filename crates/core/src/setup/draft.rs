@@ -46,7 +46,7 @@ impl Draft {
         replace(&mut self.title, over.title);
         replace(&mut self.connect, over.connect);
         self.sampling.overlay(over.sampling);
-        self.import = self.import.overlaid(over.import);
+        self.import = std::mem::take(&mut self.import).overlaid(over.import);
         replace(&mut self.trigger, over.trigger);
         self.lines.extend(over.lines);
         self.analog.extend(over.analog);

@@ -5,6 +5,7 @@
 mod draft;
 mod figures;
 mod files;
+mod import;
 mod levels;
 mod load;
 mod names;
@@ -14,6 +15,9 @@ mod section;
 mod source;
 mod wiring;
 
+pub use import::{
+    ByteOrder, DecimalMark, EmptyCell, Import, Numbers, RecordFormat, Rows, Separator, Times,
+};
 pub use levels::{SweptLevel, SweptLine};
 pub use record::{CaptureSink, RecordOptions};
 pub use source::{Attached, Folder, Texts};
@@ -30,8 +34,7 @@ use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
 use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
-use crate::quantity::{Percent, Rate, Time, Voltage};
-use crate::time::{MAX_TICKS, Moment, Resolution, Tick};
+use crate::quantity::{Rate, Time, Voltage};
 
 /// Everything that one acquisition needs.
 ///
@@ -90,68 +93,6 @@ pub struct Setup {
     pub expectations: Vec<Expectation>,
     /// The texts it was made from; its own first.
     pub texts: Vec<Attachment>,
-}
-
-/// What is stated of a record that comes from a file, since the file does not say so itself.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Import {
-    /// From one sample to the next: the record was sampled, and its times are those of samples.
-    pub period: Option<Time>,
-    /// Largest difference in delay between any two inputs.
-    pub skew: Option<Time>,
-    /// Largest relative error of the time base.
-    pub accuracy: Option<Percent>,
-    /// Extra uncertainty of every interval, to either side.
-    pub uncertainty: Option<Time>,
-    /// How long after its first instant its time zero is.
-    pub zero: Option<Time>,
-    /// When it was recorded.
-    pub made: Option<Moment>,
-}
-
-impl Import {
-    /// The same with what another one states in the place of this.
-    #[must_use]
-    pub fn overlaid(self, over: Import) -> Import {
-        Import {
-            period: over.period.or(self.period),
-            skew: over.skew.or(self.skew),
-            accuracy: over.accuracy.or(self.accuracy),
-            uncertainty: over.uncertainty.or(self.uncertainty),
-            zero: over.zero.or(self.zero),
-            made: over.made.or(self.made),
-        }
-    }
-
-    /// The record of which this is stated.
-    ///
-    /// # Errors
-    /// As [`Capture::on_grid`]; and when time zero is too far away to be counted.
-    pub fn apply(&self, record: Capture) -> Result<Capture> {
-        let own = *record.resolution();
-        let resolution = Resolution {
-            sampled: own.sampled || self.period.is_some(),
-            skew: self.skew.unwrap_or(own.skew),
-            accuracy: self.accuracy.unwrap_or(own.accuracy),
-            extra: self.uncertainty.unwrap_or(own.extra),
-        };
-        let record = match self.period {
-            Some(period) => record.on_grid(period, resolution)?,
-            None => record.into_builder().resolution(resolution).build()?,
-        };
-        let (mut base, mut origin) = (record.base(), record.origin().clone());
-        if let Some(zero) = self.zero {
-            let tick = base.ticks_in(zero).and_then(|ticks| u64::try_from(ticks.round()).ok());
-            let tick = tick.filter(|tick| *tick < MAX_TICKS).ok_or_else(|| {
-                Error::new(ErrorKind::Range, format!("time zero cannot be {zero} after the first instant"))
-                    .with_help("state how long after the beginning of the record it is")
-            })?;
-            base = base.with_zero(Tick(tick));
-        }
-        origin.made = self.made.or(origin.made);
-        record.into_builder().base(base).origin(origin).build()
-    }
 }
 
 /// What a setup waits for.

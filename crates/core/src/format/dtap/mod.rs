@@ -17,5 +17,9 @@ mod recorder;
 mod write;
 
 pub use read::{Opened, open};
+
+/// What every file begins with, the version left out.
+pub(super) const MAGIC_WORD: [u8; 7] = *b"DEEPTAP";
+
 pub use recorder::Recorder;
 pub use write::{SaveOptions, Writer, part_path, save};

@@ -145,7 +145,7 @@ impl Open {
             return Ok(());
         }
         self.write_codes(ANALOG_BLOCK)?;
-        let traces: Vec<Trace> = self.filler.cut();
+        let traces: Vec<Trace> = self.filler.cut(end);
         self.writer.block(&traces.iter().collect::<Vec<_>>(), self.written, end)?;
         self.written = end;
         Ok(())

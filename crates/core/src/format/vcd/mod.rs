@@ -9,9 +9,14 @@
 //!
 //! [`Resolution::EXACT`]: crate::time::Resolution::EXACT
 
+mod codes;
+mod header;
 mod note;
 mod read;
+mod scan;
+mod signals;
 mod write;
 
-pub use read::{read, read_file, read_file_with};
+pub use read::{read, read_file};
+pub(crate) use read::read_source;
 pub use write::write;

@@ -114,14 +114,14 @@ impl Note {
     ///
     /// # Errors
     /// When the times of the dump are not those of its ticks, or it has not the lines.
-    pub(super) fn apply(self, dump: Capture) -> Result<Capture> {
+    pub(super) fn apply(&self, dump: Capture) -> Result<Capture> {
         let exact = |text: &String| text.parse::<Rational>();
         let tick = Time::from_rational(exact(&self.tick)?);
         let base = TimeBase::from_tick(tick)?.with_zero(Tick(self.zero));
         let rates = self.rates.iter().map(|rate| exact(rate).map(Rate::from_rational));
         let made = self.made.as_deref().map(str::parse).transpose()?;
         let origin =
-            Origin { source: self.source, rates: rates.collect::<Result<_>>()?, trigger: self.trigger, made };
+            Origin { source: self.source.clone(), rates: rates.collect::<Result<_>>()?, trigger: self.trigger.clone(), made };
         let described = self.lines.iter().map(|noted| {
             let extra = noted.extra.as_ref().map_or(Ok(Rational::ZERO), exact)?;
             let line = Line {
@@ -136,10 +136,10 @@ impl Note {
         let described = described.collect::<Result<Vec<_>>>()?;
         let buses = self.buses.iter().map(StatedBus::read).collect::<Result<Vec<_>>>()?;
         let on_grid = dump.on_grid(tick, self.resolution.read()?)?;
-        let mut builder = on_grid.into_builder().base(base).origin(origin).history(self.history);
+        let mut builder = on_grid.into_builder().base(base).origin(origin).history(self.history.clone());
         builder = builder.select(described)?.buses(buses);
-        for remark in self.remarks {
-            builder = builder.remark(remark);
+        for remark in &self.remarks {
+            builder = builder.remark(remark.clone());
         }
         builder.build()
     }
