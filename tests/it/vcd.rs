@@ -132,7 +132,7 @@ fn what_is_wrong_with_a_dump_is_said_with_its_line() {
             .contains("beyond what a capture can hold")
     );
     // A vector of four thousand million bits is not taken apart.
-    let hostile = "$var wire 4000000000 ! v $end $var wire 1 \" a $end $enddefinitions $end #0 1\"";
+    let hostile = "$timescale 1 ns $end $var wire 4000000000 ! v $end $var wire 1 \" a $end $enddefinitions $end #0 1\"";
     assert!(read(hostile).unwrap().remarks()[0].contains("set aside"));
 }
 

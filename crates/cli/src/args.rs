@@ -472,6 +472,10 @@ pub(crate) struct Check {
     /// Only limits with these symbols, of these parts, or of these groups: 'tDH', 'U5', 'U5.tDH'
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) only: Vec<String>,
+    /// Try a limit that stands in no file: kind, events, then what is required, as in
+    /// 'width of WE_N low, min 35 ns' or 'setup of DQ to WE_N rises, min 5 ns'
+    #[arg(long = "try", value_name = "LIMIT")]
+    pub(crate) tried: Vec<String>,
     /// How a value near its limit is decided
     #[arg(long, value_enum, default_value_t = Rule::Proven)]
     pub(crate) rule: Rule,
@@ -544,17 +548,26 @@ pub(crate) struct Show {
 pub(crate) struct Convert {
     #[command(flatten)]
     pub(crate) source: Source,
-    /// Where to write: .dtap, .vcd or .csv; '-' for standard output, with --to
+    /// Where to write: .dtap, .vcd, .csv or .npy; '-' for standard output, with --as
     pub(crate) output: PathBuf,
     /// The format, when the name does not say it
-    #[arg(long, value_enum)]
-    pub(crate) to: Option<Target>,
+    #[arg(long = "as", value_enum, value_name = "FORMAT")]
+    pub(crate) target: Option<Target>,
+    /// Only from here on: a time, or an event, of which it is the first occurrence
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Only up to here: a time, or an event after --from
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    /// Only these lines and analog lines, in this order; of a bus, all its lines
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
     /// Take pulses shorter than this out first, and say so in the history
     #[arg(long, value_name = "TIME")]
     pub(crate) remove_below: Option<String>,
-    /// Lines to take pulses out of; all otherwise
+    /// Lines to take pulses out of; default: all
     #[arg(long, value_name = "NAME", value_delimiter = ',', requires = "remove_below")]
-    pub(crate) lines: Vec<String>,
+    pub(crate) remove_on: Vec<String>,
     /// Add a digital line that an analog one makes at a threshold, and say so in the history
     #[arg(long, value_name = "'NAME = ANALOG at VOLTAGE'")]
     pub(crate) derive: Vec<String>,
@@ -581,9 +594,16 @@ pub(crate) struct Serve {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Target {
+    /// A capture
     Dtap,
+    /// A value change dump
     Vcd,
+    /// A table
     Csv,
+    /// Packed samples, the least significant byte first
+    Packed,
+    /// An array of packed samples
+    Npy,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -7,7 +7,7 @@ use deep_tap::capture::Capture;
 use deep_tap::format;
 use deep_tap::job::Job;
 use deep_tap::quantity::{Percent, Rate, Time};
-use deep_tap::setup::{Import, Setup};
+use deep_tap::setup::Import;
 use deep_tap::time::TimeBase;
 use deep_tap::{Error, ErrorKind};
 
@@ -26,7 +26,6 @@ pub(crate) fn load(source: &Source) -> Result<Job, Failure> {
         bar.set_message("reading the record");
     };
     let job = if file.as_os_str() == "-" {
-        let setup = setup.map(Setup::from_file).transpose()?;
         Job::of_record(&standard_input()?, setup, stated, &mut progress)
     } else {
         Job::open_with(file, setup, stated, &mut progress)
@@ -38,7 +37,7 @@ pub(crate) fn load(source: &Source) -> Result<Job, Failure> {
 }
 
 /// Says how to state on the command line what belongs into a section of a setup.
-fn with_options(error: Error) -> Error {
+pub(crate) fn with_options(error: Error) -> Error {
     let help = error.help().unwrap_or("");
     match (help.contains("[import]"), help.contains("is good")) {
         (true, _) => {
@@ -70,7 +69,7 @@ fn standard_input() -> Result<format::Source, Failure> {
 }
 
 /// What is stated of a dump, read from the command line.
-fn stated(args: &args::Stated) -> Result<Import, Failure> {
+pub(crate) fn stated(args: &args::Stated) -> Result<Import, Failure> {
     fn read<T: FromStr<Err = Error>>(option: &str, text: Option<&String>) -> Result<Option<T>, Failure> {
         let parsed = text.map(|text| text.parse::<T>().map_err(|error| error.about(format!("--{option}"))));
         Ok(parsed.transpose()?)

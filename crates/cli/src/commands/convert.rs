@@ -1,8 +1,13 @@
-//! `convert`: another file format.
+//! `convert`: another file format, whole or a part.
 
+use std::io::Write;
+
+use deep_tap::capture::Capture;
 use deep_tap::format::dtap::{self, SaveOptions};
-use deep_tap::format::{csv, vcd};
-use deep_tap::line::Threshold;
+use deep_tap::format::packed::PackedBits;
+use deep_tap::format::{self, Recognised, csv, npy, packed, vcd};
+use deep_tap::job::Job;
+use deep_tap::line::{AnalogId, LineId, Threshold};
 use deep_tap::measure::remove_glitches;
 use deep_tap::quantity::Voltage;
 use deep_tap::{Error, ErrorKind, Place};
@@ -10,17 +15,77 @@ use deep_tap::{Error, ErrorKind, Place};
 use crate::Outcome;
 use crate::args::{self, Target};
 use crate::errors::Failure;
-use crate::load::{load, parse_time, tell_damage};
-use crate::output::{Out, remark, save};
+use crate::load::{load, parse_time, stated, tell_damage, with_options};
+use crate::output::{Out, progress_bar, remark, save};
 
 pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failure> {
     let target = target(args)?;
+    let to_stdout = args.output.as_os_str() == "-";
+    if target == Target::Dtap && !to_stdout && is_plain(args) && streamed(args)? {
+        return Ok(Outcome::Done);
+    }
+    let capture = worked_on(args)?;
+    match target {
+        Target::Dtap if to_stdout => {
+            let folder = tempfile::tempdir().map_err(|e| Error::io("a temporary folder", "create", e))?;
+            let path = folder.path().join("capture.dtap");
+            dtap::save(&capture, &path, SaveOptions::default())?;
+            let mut file = std::fs::File::open(&path).map_err(|e| Error::io(&path, "read", e))?;
+            std::io::copy(&mut file, out.writer())?;
+        }
+        Target::Dtap => dtap::save(&capture, &args.output, SaveOptions { replace: args.replace })?,
+        other => {
+            // What cannot be said in a format should be known before anything is written.
+            let write = writer(&capture, other, args)?;
+            match to_stdout {
+                true => write(out.writer())?,
+                false => save(&args.output, args.replace, write)?,
+            }
+        }
+    }
+    tell_damage(&capture);
+    Ok(Outcome::Done)
+}
+
+/// Whether the record is to be written as it is.
+fn is_plain(args: &args::Convert) -> bool {
+    let part = args.from.is_none() && args.to.is_none() && args.lines.is_empty();
+    part && args.remove_below.is_none() && args.derive.is_empty()
+}
+
+/// Writes a record that is not a capture as one, part by part; `false` when it is one.
+fn streamed(args: &args::Convert) -> Result<bool, Failure> {
+    let args::Source { file, setup, stated: words } = &args.source;
+    if file.as_os_str() == "-" {
+        return Ok(false);
+    }
+    let stated = stated(words)?;
+    let source = format::Source::open(file)?;
+    if format::recognise(&source, &stated)? == Recognised::Capture {
+        return Ok(false);
+    }
+    let bar = progress_bar();
+    let to = (args.output.as_path(), SaveOptions { replace: args.replace });
+    let remarks = format::import(&source, setup.as_deref(), stated, to, &mut |done, of| {
+        bar.set_length(of);
+        bar.set_position(done);
+        bar.set_message("reading the record");
+    });
+    bar.finish_and_clear();
+    remarks.map_err(with_options)?.iter().for_each(remark);
+    Ok(true)
+}
+
+/// The capture that is to be written.
+fn worked_on(args: &args::Convert) -> Result<Capture, Failure> {
     let loaded = load(&args.source)?;
-    let lines = loaded.lines(&args.lines)?;
+    let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
+    let on = loaded.lines(&args.remove_on).map_err(|error| error.about("--remove-on"))?;
+    let kept = kept(&loaded, &args.lines)?;
     let mut capture = loaded.capture;
     if let Some(below) = &args.remove_below {
         let below = parse_time("remove-below", below)?;
-        capture = remove_glitches(capture, &lines, below)?;
+        capture = remove_glitches(capture, &on, below)?;
         capture.history().iter().for_each(remark);
     }
     for derive in &args.derive {
@@ -28,25 +93,70 @@ pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failur
         capture = capture.into_builder().derive_line(name, analog, threshold)?.build()?;
         capture.history().last().iter().for_each(remark);
     }
-    let capture = &capture;
+    if let Some((lines, analog)) = kept {
+        // Derived lines are wanted by who derives them.
+        let made = (capture.lines().len() - args.derive.len()..capture.lines().len()).map(LineId);
+        let lines: Vec<LineId> = lines.into_iter().chain(made).collect();
+        capture = capture.only(&lines, &analog)?;
+    }
+    Ok(capture.excerpt(range)?)
+}
+
+/// The lines and analog lines of these names; `None` for all.
+fn kept(loaded: &Job, names: &[String]) -> Result<Option<(Vec<LineId>, Vec<AnalogId>)>, Failure> {
+    if names.is_empty() {
+        return Ok(None);
+    }
+    let capture = &loaded.capture;
+    let (mut lines, mut analog) = (Vec::new(), Vec::new());
+    for name in names {
+        if let Some(bus) = capture.bus_named(name) {
+            lines.extend(&capture.buses()[bus.0].lines);
+        } else if let Some(line) = capture.analog_named(name) {
+            analog.push(line);
+        } else {
+            lines.push(capture.line_named(name).map_err(|error| error.about("--lines"))?);
+        }
+    }
+    let mut seen = std::collections::HashSet::new();
+    lines.retain(|line| seen.insert(*line));
+    Ok(Some((lines, analog)))
+}
+
+type Write1<'a> = Box<dyn FnOnce(&mut dyn Write) -> std::io::Result<()> + 'a>;
+
+fn writer<'a>(capture: &'a Capture, target: Target, args: &args::Convert) -> Result<Write1<'a>, Failure> {
     let layout = match args.layout {
         args::Layout::Changes => csv::Layout::Changes,
         args::Layout::Samples => csv::Layout::Samples,
     };
-    let to_stdout = args.output.as_os_str() == "-";
-    match target {
-        Target::Dtap if to_stdout => {
-            let error = Error::new(ErrorKind::Io, "a capture cannot be written to standard output");
-            return Err(error.with_help("it is put in place when complete: give the name of a file").into());
+    Ok(match target {
+        Target::Vcd | Target::Dtap => Box::new(|file| vcd::write(capture, file)),
+        Target::Csv => Box::new(move |file| csv::write(capture, layout, file)),
+        Target::Packed => {
+            let bits = packed_bits(capture)?;
+            Box::new(move |file| packed::write(capture, bits, file))
         }
-        Target::Dtap => dtap::save(capture, &args.output, SaveOptions { replace: args.replace })?,
-        Target::Vcd if to_stdout => vcd::write(capture, out.writer())?,
-        Target::Csv if to_stdout => csv::write(capture, layout, out.writer())?,
-        Target::Vcd => save(&args.output, args.replace, |file| vcd::write(capture, file))?,
-        Target::Csv => save(&args.output, args.replace, |file| csv::write(capture, layout, file))?,
-    }
-    tell_damage(capture);
-    Ok(Outcome::Done)
+        Target::Npy => {
+            let bits = packed_bits(capture)?;
+            Box::new(move |file| npy::write(capture, bits, file))
+        }
+    })
+}
+
+/// How lines become bits, which is told, since such a file says nothing of it.
+fn packed_bits(capture: &Capture) -> Result<PackedBits, Failure> {
+    let bits = PackedBits::of(capture)?;
+    let names: Vec<String> = capture.lines().iter().enumerate().map(|(n, line)| format!("{n} {}", line.name)).collect();
+    let bytes = bits.width.bytes();
+    remark(format!(
+        "{} samples of {bytes} byte{} at {}; bits: {}",
+        capture.len(),
+        if bytes == 1 { "" } else { "s, the least significant first" },
+        capture.base().rate(),
+        names.join(", ")
+    ));
+    Ok(bits)
 }
 
 /// The parts of `NAME = ANALOG at VOLTAGE`.
@@ -68,7 +178,7 @@ fn derived(text: &str) -> Result<(&str, &str, Voltage), Failure> {
 }
 
 fn target(args: &args::Convert) -> Result<Target, Failure> {
-    if let Some(target) = args.to {
+    if let Some(target) = args.target {
         return Ok(target);
     }
     let extension = args.output.extension().and_then(|e| e.to_str()).unwrap_or("").to_lowercase();
@@ -76,8 +186,9 @@ fn target(args: &args::Convert) -> Result<Target, Failure> {
         "dtap" => Ok(Target::Dtap),
         "vcd" => Ok(Target::Vcd),
         "csv" => Ok(Target::Csv),
+        "npy" => Ok(Target::Npy),
         _ => Err(Error::new(ErrorKind::Unknown, "the name does not say which format to write")
-            .with_help("end it in .dtap, .vcd or .csv, or add --to")
+            .with_help("end it in .dtap, .vcd, .csv or .npy, or add --as")
             .at(Place::File(args.output.clone()))
             .into()),
     }

@@ -106,7 +106,7 @@ struct Shown {
 fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failure> {
     let capture = &loaded.capture;
     let mut markers = Vec::new();
-    if capture.origin().trigger.is_some() {
+    if capture.origin().trigger.is_some() && capture.base().zero_at() >= 0 {
         markers.push(Marker { tick: capture.base().zero(), name: "trigger".into() });
     }
     for mark in &args.mark {

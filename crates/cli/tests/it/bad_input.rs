@@ -139,7 +139,7 @@ fn arguments_that_are_wrong() {
             &["there is no limit, part or group 'tXX'", "U5.tDH"],
         ),
         (&["convert", "tide-gauge.dtap", "out.xyz"], &["does not say which format to write"]),
-        (&["convert", "tide-gauge.dtap", "-", "--to", "dtap"], &["cannot be written to standard output"]),
+        (&["convert", "tide-gauge.dtap", "-", "--as", "dtao"], &["dtap"]),
         (&["convert", "tide-gauge.dtap", "tide-gauge.dtap"], &["this file is there already", "--replace"]),
         (&["capture", SETUP], &["tide-gauge.dtap: this file is there already"]),
         (&["capture", SETUP, "--rate", "fast", "-o", "x.dtap"], &["--rate: 'fast' is not a sample rate"]),
@@ -216,7 +216,7 @@ fn a_reader_that_has_seen_enough_is_no_error() {
     let folder = captured();
     let mut child = Command::new(binary())
         .current_dir(&folder)
-        .args(["convert", "tide-gauge.dtap", "-", "--to", "csv", "--layout", "samples"])
+        .args(["convert", "tide-gauge.dtap", "-", "--as", "csv", "--layout", "samples"])
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .spawn()

@@ -158,7 +158,7 @@ fn info_show_and_convert_agree_with_each_other() {
     assert_eq!(edges("t.vcd"), edges("u.dtap"));
     let rows = std::fs::read_to_string(folder.path().join("t.csv")).unwrap().lines().count();
     assert!(rows > 5000 && rows < 20_000, "{rows}");
-    assert_eq!(run(&["convert", "tide-gauge.dtap", "-", "--to", "csv"]).lines().count(), rows);
+    assert_eq!(run(&["convert", "tide-gauge.dtap", "-", "--as", "csv"]).lines().count(), rows);
     let at = run(&["show", "tide-gauge.dtap", "--at", "0s", "--lines", "RESET_N,DATA"]);
     let words: Vec<&str> =
         at.lines().find(|l| l.starts_with("RESET_N")).unwrap().split_whitespace().collect();
@@ -317,7 +317,7 @@ fn glitches_are_counted_and_taken_out_only_when_asked() {
     assert!(text.contains("MEM_WE_N      5  -1.48298 ms  10 ns: 1, 20 ns: 4"), "{text}");
     assert_eq!(run(&["glitches", "tide-gauge.dtap", "--below", "45 ns", "--lines", "PGOOD"]).0, 1);
     let clean =
-        ["convert", "tide-gauge.dtap", "clean.dtap", "--remove-below", "25 ns", "--lines", "MEM_WE_N"];
+        ["convert", "tide-gauge.dtap", "clean.dtap", "--remove-below", "25 ns", "--remove-on", "MEM_WE_N"];
     assert_eq!(run(&clean).0, 0);
     let (code, text) = run(&["check", "clean.dtap", "--only", "tWP"]);
     // What was seen before is not forgotten: where a pulse of one sample was, others may have been missed.

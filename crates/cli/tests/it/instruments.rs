@@ -65,12 +65,12 @@ fn analog_lines_from_the_setup_to_the_verdict() {
     let said = ok(&folder, &["find", "up.dtap", "UP falls"]);
     assert!(said.starts_with("once"), "{said}");
     // The same voltages in what other programs read.
-    let csv = ok(&folder, &["convert", "up.dtap", "-", "--to", "csv"]);
+    let csv = ok(&folder, &["convert", "up.dtap", "-", "--as", "csv"]);
     let header = csv.lines().next().unwrap();
     assert!(header.ends_with("D1,UP,POWER,VDD33_V,TIDE_OUT_V"), "{header}");
     let highest = csv.lines().skip(1).map(|row| row.split(',').nth(9).unwrap().parse::<f64>().unwrap());
     assert!((highest.fold(0.0, f64::max) - 3.297).abs() < 0.001);
-    let vcd = ok(&folder, &["convert", "up.dtap", "-", "--to", "vcd"]);
+    let vcd = ok(&folder, &["convert", "up.dtap", "-", "--as", "vcd"]);
     assert!(vcd.contains("$var real 64") && vcd.contains("\nr3.29"), "no real numbers");
     // A signal file with reals is read again, the reals set aside with a remark.
     std::fs::write(folder.path().join("up.vcd"), vcd).unwrap();

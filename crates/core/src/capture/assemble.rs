@@ -9,7 +9,7 @@ use super::record::{Attachment, Capture, DamageLog, Origin};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
-    AnalogLine, AnalogScale, Bus, Crossing, Line, LineId, Narrowest, PulseWidths, Side, Threshold,
+    AnalogLine, AnalogScale, Bus, Crossing, Level, Line, LineId, Narrowest, PulseWidths, Side, Threshold,
 };
 use crate::quantity::Voltage;
 use crate::time::{Resolution, TimeBase};
@@ -22,6 +22,34 @@ pub struct CaptureBuilder {
 }
 
 impl Capture {
+    /// The same capture without ticks, each line with a trace of its own.
+    pub(crate) fn with_own_traces(mut self) -> Capture {
+        self.len = 0;
+        let own = self.traces.iter().map(|_| Arc::new(Trace::constant(Level::Unknown, 0)));
+        self.traces = own.collect();
+        self
+    }
+
+    /// A copy that has the very same traces, without damage found so far.
+    pub(crate) fn with_same_traces(&self) -> Capture {
+        Capture {
+            base: self.base,
+            len: self.len,
+            resolution: self.resolution,
+            lines: self.lines.clone(),
+            traces: self.traces.clone(),
+            buses: self.buses.clone(),
+            analog_lines: self.analog_lines.clone(),
+            analog_traces: self.analog_traces.clone(),
+            made: MadeSignals::default(),
+            origin: self.origin.clone(),
+            history: self.history.clone(),
+            attachments: self.attachments.clone(),
+            remarks: self.remarks.clone(),
+            damage: DamageLog::default(),
+        }
+    }
+
     /// Starts a capture of `len` ticks.
     pub fn builder(base: TimeBase, len: u64) -> CaptureBuilder {
         let capture = Capture {
@@ -221,6 +249,19 @@ impl CaptureBuilder {
         self
     }
 
+    /// Keeps and describes analog lines, by their present numbers.
+    pub(crate) fn select_analog(mut self, wanted: Vec<(usize, AnalogLine)>) -> Self {
+        let capture = &mut self.capture;
+        capture.analog_traces = wanted.iter().map(|(number, _)| Arc::clone(&capture.analog_traces[*number])).collect();
+        capture.analog_lines = wanted.into_iter().map(|(_, line)| line).collect();
+        self
+    }
+
+    /// What it is so far, of which nothing was changed that could contradict anything.
+    pub(crate) fn unchecked(self) -> Capture {
+        self.capture
+    }
+
     /// Changes what is said of each analog line.
     pub(crate) fn renamed_analog(mut self, change: impl FnMut(&mut AnalogLine)) -> Self {
         self.capture.analog_lines.iter_mut().for_each(change);
@@ -257,7 +298,7 @@ impl CaptureBuilder {
         // Their ids come after those of the lines, which may be others now.
         capture.made = MadeSignals::default();
         let wrong = |message: String| Err(Error::new(ErrorKind::Capture, message));
-        if capture.len > crate::time::MAX_TICKS || capture.base.zero().0 > crate::time::MAX_TICKS {
+        if capture.len > crate::time::MAX_TICKS || capture.base.zero_at().unsigned_abs() > crate::time::MAX_TICKS {
             return wrong(format!("{} ticks are more than a capture can hold", capture.len));
         }
         let analog = capture.analog_lines.iter().map(|line| line.name.as_str());

@@ -47,11 +47,11 @@ impl Capture {
             Some(last) => grid.nearest(last).saturating_add(1),
             None => 0,
         };
-        let zero = Tick(grid.nearest(self.base().zero().0));
+        let zero = grid.nearest_position(self.base().zero_at());
         let lines = self.lines().iter().zip(self.traces());
         let traces = lines.map(|(line, trace)| grid.moved(line, trace, len).map(Arc::new));
         let traces = traces.collect::<Result<Vec<_>>>()?;
-        let mut builder = self.into_builder().base(base.with_zero(zero)).length(len).resolution(resolution);
+        let mut builder = self.into_builder().base(base.with_zero_at(zero)).length(len).resolution(resolution);
         builder.capture.traces = traces;
         builder.build()
     }
@@ -80,6 +80,12 @@ impl Grid {
     fn nearest(&self, tick: u64) -> u64 {
         let nearest = (i128::from(tick) * self.num + self.den / 2) / self.den;
         u64::try_from(nearest).unwrap_or(u64::MAX)
+    }
+
+    /// The same of a position that may lie before the first tick.
+    fn nearest_position(&self, position: i64) -> i64 {
+        let nearest = i64::try_from(self.nearest(position.unsigned_abs())).unwrap_or(i64::MAX);
+        if position < 0 { -nearest } else { nearest }
     }
 
     fn moved(&self, line: &Line, trace: &Trace, len: u64) -> Result<Trace> {

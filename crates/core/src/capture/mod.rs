@@ -12,6 +12,7 @@ mod builder;
 mod chunks;
 mod chunks_builder;
 mod crossing;
+mod excerpt;
 mod grid;
 mod merged;
 mod narrow;

@@ -9,7 +9,8 @@ use super::crossing::{MadeSignals, spread};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
-    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, Narrowest, Signal, Value,
+    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, NameMeant, Narrowest, Signal, Value, meant,
+    several,
 };
 use crate::quantity::{Rate, Time, Voltage};
 use crate::time::{Moment, Resolution, Tick, TimeBase};
@@ -227,28 +228,42 @@ impl Capture {
         self.traces.iter().map(Arc::as_ref).collect()
     }
 
+    /// For each line, which line of another capture has its very trace.
+    pub(crate) fn traces_in(&self, other: &Capture) -> Vec<Option<usize>> {
+        let of = |trace: &Arc<Trace>| other.traces.iter().position(|known| Arc::ptr_eq(known, trace));
+        self.traces.iter().map(of).collect()
+    }
+
     /// All buses, in the order of their ids.
     pub fn buses(&self) -> &[Bus] {
         &self.buses
     }
 
-    /// The line with this name.
+    /// The line with this name, or the only one whose full name ends with it behind a dot: `clk` means
+    /// `tb.u1.clk` where nothing else does.
     ///
     /// # Errors
-    /// When there is none; the help suggests the nearest.
+    /// When there is none, or several; the help suggests the nearest, or names them.
     pub fn line_named(&self, name: &str) -> Result<LineId> {
-        self.lines.iter().position(|l| l.name == name).map(LineId).ok_or_else(|| {
-            Error::new(ErrorKind::Unknown, format!("the capture has no line '{name}'")).with_help(suggest(
-                name,
-                self.lines.iter().map(|l| l.name.as_str()),
-                "line",
-            ))
-        })
+        let names = self.lines.iter().map(|l| l.name.as_str());
+        let error = |message: String, help: String| Err(Error::new(ErrorKind::Unknown, message).with_help(help));
+        match meant(names.clone(), name) {
+            NameMeant::One(number) => Ok(LineId(number)),
+            NameMeant::Nothing => {
+                error(format!("the capture has no line '{name}'"), suggest(name, names, "line"))
+            }
+            NameMeant::Several(found) => {
+                error(format!("the capture has more than one line '{name}'"), several(&found))
+            }
+        }
     }
 
-    /// The bus with this name, if there is one.
+    /// The bus with this name, or the only one whose full name ends with it behind a dot.
     pub fn bus_named(&self, name: &str) -> Option<BusId> {
-        self.buses.iter().position(|b| b.name == name).map(BusId)
+        match meant(self.buses.iter().map(|bus| bus.name.as_str()), name) {
+            NameMeant::One(number) => Some(BusId(number)),
+            NameMeant::Nothing | NameMeant::Several(_) => None,
+        }
     }
 
     /// The value of a bus at a tick.

@@ -5,6 +5,7 @@ pub mod csv;
 pub mod dtap;
 mod bits;
 mod fill;
+mod import;
 pub mod npy;
 pub mod packed;
 mod pieces;
@@ -15,6 +16,7 @@ mod stated;
 pub mod vcd;
 mod voltages;
 
+pub use import::import;
 pub use recognise::{Recognised, read, recognise};
 pub use source::Source;
 

@@ -1,6 +1,7 @@
 //! What kind of file a record is in: by its content first, and by its name where that does not tell.
 
 use super::source::Source;
+use super::spill::Spill;
 use super::{csv, dtap, npy, packed, vcd};
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Place, Result};
@@ -92,11 +93,21 @@ pub fn recognise(source: &Source, stated: &Import) -> Result<Recognised> {
 /// # Errors
 /// When it cannot be read, with the place in the file.
 pub fn read(source: &Source, stated: &Import, progress: &mut dyn FnMut(u64, u64)) -> Result<Capture> {
+    read_into(source, stated, None, progress)
+}
+
+/// The same, handing on what is complete where there is a `spill`.
+pub(super) fn read_into(
+    source: &Source,
+    stated: &Import,
+    spill: Option<&mut dyn Spill>,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<Capture> {
     match recognise(source, stated)? {
         Recognised::Capture => Err(source.refused("this is a capture: open it as one")),
-        Recognised::Record(RecordFormat::Dump) => vcd::read_source(source, stated, None, progress),
-        Recognised::Record(RecordFormat::Table) => csv::read_source(source, stated, None, progress),
-        Recognised::Record(RecordFormat::Packed) => packed::read_source(source, stated, None, progress),
-        Recognised::Record(RecordFormat::Array) => npy::read_source(source, stated, None, progress),
+        Recognised::Record(RecordFormat::Dump) => vcd::read_source(source, stated, spill, progress),
+        Recognised::Record(RecordFormat::Table) => csv::read_source(source, stated, progress),
+        Recognised::Record(RecordFormat::Packed) => packed::read_source(source, stated, spill, progress),
+        Recognised::Record(RecordFormat::Array) => npy::read_source(source, stated, spill, progress),
     }
 }

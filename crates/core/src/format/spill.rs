@@ -10,7 +10,7 @@ pub(crate) trait Spill {
     ///
     /// # Errors
     /// When nothing can be taken.
-    fn begin(&mut self, description: &Capture) -> Result<()>;
+    fn begin(&mut self, description: Capture) -> Result<()>;
 
     /// Whether so much, in list entries of 16 bits, over so many ticks, should be handed on.
     fn is_wanted(&self, weight: usize, ticks: u64) -> bool;

@@ -56,6 +56,15 @@ impl Job {
         })
     }
 
+    /// Adds limits that are said in a line of words each, as [`Setup::try_limits`] reads them.
+    ///
+    /// # Errors
+    /// For what is no limit, and for names that the record and its setup do not know.
+    pub fn try_limits(&mut self, words: &[impl AsRef<str>]) -> Result<()> {
+        let scope = self.scope();
+        self.setup.get_or_insert_default().try_limits(words, &scope)
+    }
+
     /// The names of the record, and the buses and named events of its setup.
     pub fn scope(&self) -> Scope {
         let mut scope = Scope::of(&self.capture);

@@ -30,7 +30,6 @@ impl Job {
         stated: Import,
         progress: &mut dyn FnMut(u64, u64),
     ) -> Result<Job> {
-        let setup = setup.map(Setup::from_file).transpose()?;
         let source = Source::open(file)?;
         if format::recognise(&source, &stated)? != Recognised::Capture {
             return Job::of_record(&source, setup, stated, progress);
@@ -41,6 +40,7 @@ impl Job {
             return Err(error.with_help("state that of other records only"));
         }
         let opened = dtap::open(file)?;
+        let setup = setup.map(|path| Setup::from_file_for(path, &opened.capture)).transpose()?;
         let capture = opened.capture;
         let remarks = opened.cut_short_at.map_or(Vec::new(), |_| capture.remarks().to_vec());
         let setup_given = setup.is_some();
@@ -59,24 +59,23 @@ impl Job {
     /// samples.
     pub fn of_record(
         source: &Source,
-        mut setup: Option<Setup>,
+        setup: Option<&Path>,
         stated: Import,
         progress: &mut dyn FnMut(u64, u64),
     ) -> Result<Job> {
-        let import = match &mut setup {
-            Some(setup) => {
-                setup.import = std::mem::take(&mut setup.import).overlaid(stated);
-                setup.import.clone()
-            }
-            None => stated,
-        };
+        let own = setup.map(Setup::import_of).transpose()?.unwrap_or_default();
+        let import = own.overlaid(stated);
         let record = format::read(source, &import, progress)?;
         // What was recognised comes first.
         let told = record.history().iter().filter(|told| told.starts_with(format::READ_AS));
         let remarks: Vec<String> = told.chain(record.remarks()).cloned().collect();
-        let capture = match &setup {
-            Some(setup) => setup.apply(record)?,
-            None => import.apply(record)?,
+        let setup = setup.map(|path| Setup::from_file_for(path, &record)).transpose()?;
+        let (capture, setup) = match setup {
+            Some(setup) => {
+                let setup = Setup { import, ..setup };
+                (setup.apply(record)?, Some(setup))
+            }
+            None => (import.apply(record)?, None),
         };
         Ok(Job::settled(capture, setup, remarks, source.name()))
     }

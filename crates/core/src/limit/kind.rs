@@ -90,9 +90,16 @@ impl Kind {
     }
 }
 
+impl Kind {
+    /// Its name, such as `hold`.
+    pub fn name(self) -> &'static str {
+        Self::ALL.iter().find(|(kind, _)| *kind == self).map_or("", |(_, name)| name)
+    }
+}
+
 impl fmt::Display for Kind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(Self::ALL.iter().find(|(kind, _)| kind == self).map_or("", |(_, name)| name))
+        f.pad(self.name())
     }
 }
 

@@ -4,6 +4,7 @@ use super::section::analog::DraftAnalog;
 use super::section::bus::DraftBus;
 use super::section::expect::{DraftExpectation, read_expectation};
 use super::section::import::read_import;
+use super::section::limit::OwnLimit;
 use super::section::line::DraftLine;
 use super::section::part::DraftPart;
 use super::section::register::{DraftRegister, read_register};
@@ -33,6 +34,7 @@ pub(super) struct Draft {
     pub(super) trigger: Option<DraftTrigger>,
     pub(super) parts: Vec<DraftPart>,
     pub(super) expectations: Vec<DraftExpectation>,
+    pub(super) limits: Vec<OwnLimit>,
 }
 
 impl Draft {
@@ -56,6 +58,7 @@ impl Draft {
         self.registers.extend(over.registers);
         self.parts.extend(over.parts);
         self.expectations.extend(over.expectations);
+        self.limits.extend(over.limits);
         for (name, event) in over.events {
             self.events.retain(|(known, _)| known.value != name.value);
             self.events.push((name, event));
@@ -106,7 +109,7 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         for section in top.sections("bus", "name") {
             match section.text("kind") {
                 Some(kind) => draft.serial.extend(read_serial(&section, &kind)),
-                None => draft.buses.extend(DraftBus::read(&section, &mut draft.lines)),
+                None => draft.buses.extend(DraftBus::read(&section)),
             }
             section.finish();
         }
@@ -116,6 +119,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         }
         for section in top.sections("expect", "name") {
             draft.expectations.extend(read_expectation(&section));
+            section.finish();
+        }
+        for section in top.sections("limit", "symbol") {
+            draft.limits.extend(OwnLimit::read(&section));
             section.finish();
         }
         for (name, event) in top.map("events").unwrap_or_default() {

@@ -1,11 +1,13 @@
 //! From files to a setup: includes, names, limits files, and all problems at once.
 
-use super::Setup;
+use super::{Import, Setup};
 use super::draft::{Draft, read_draft};
 use super::files::{Files, wrong};
 use super::names::{Names, check_names, define_all};
 use super::section::analog::resolve_analog;
 use super::section::expect::Board;
+use super::section::bus::Vectors;
+use super::section::limit::resolve_limits;
 use super::section::line::resolve_lines;
 use super::section::part;
 use super::section::trigger::check_event;
@@ -19,11 +21,23 @@ use crate::line::{Bus, LineId};
 /// Deepest nesting of includes.
 const DEEPEST: usize = 16;
 
-pub(super) fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
+/// What is stated of records in a setup file and those that it includes, whatever else is wrong with them.
+///
+/// # Errors
+/// When the file cannot be read.
+pub(super) fn import_of(name: &str, texts: &dyn Texts) -> Result<Import> {
+    let mut files = Files { texts, read: Vec::new(), problems: Vec::new() };
+    let text = texts.read(name)?;
+    Ok(read_whole(&mut files, name, text, &mut Vec::new()).import)
+}
+
+pub(super) fn load(name: &str, texts: &dyn Texts, vectors: Vectors<'_>) -> Result<Setup> {
     let mut files = Files { texts, read: Vec::new(), problems: Vec::new() };
     let text = texts.read(name)?;
     let mut open = Vec::new();
-    let draft = read_whole(&mut files, name, text, &mut open);
+    let mut draft = read_whole(&mut files, name, text, &mut open);
+    let Draft { buses, lines, .. } = &mut draft;
+    buses.iter_mut().for_each(|bus| bus.expand(vectors, lines, &mut files.problems));
     let setup = resolve(draft, &mut files);
     let mut problems = files.problems;
     // In the order of the files and of the lines in each.
@@ -93,7 +107,8 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
         lines: draft.lines.iter().map(|line| &line.name).collect(),
         buses: draft.buses.iter().map(|bus| &bus.name).collect(),
     };
-    let parts = draft.parts.iter().filter_map(|part| part.resolve(&wires, files)).collect();
+    let mut parts: Vec<_> = draft.parts.iter().filter_map(|part| part.resolve(&wires, files)).collect();
+    parts.extend(resolve_limits(&draft.limits, &scope, &mut files.problems));
     Setup {
         title: draft.title,
         connect: draft.connect.map(|c| c.value),

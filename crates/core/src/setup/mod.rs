@@ -2,6 +2,7 @@
 //!
 //! All problems of all files are reported at once, each with its place and a remedy.
 
+mod apply;
 mod draft;
 mod figures;
 mod files;
@@ -13,6 +14,7 @@ mod parts;
 mod record;
 mod section;
 mod source;
+mod tried;
 mod wiring;
 
 pub use import::{
@@ -25,14 +27,15 @@ pub use wiring::Misfit;
 
 use std::path::Path;
 
+use self::section::bus::Vectors;
 use crate::capture::{Attachment, Capture};
 use crate::decode::{Register, SerialBus};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::event::{Scope, StateMachine};
 use crate::expect::Expectation;
 use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
-use crate::line::{AnalogLine, Bus, Input, Level, Line, VoltageRange};
+use crate::line::{AnalogLine, Bus, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::quantity::{Rate, Time, Voltage};
 
@@ -59,7 +62,7 @@ use crate::quantity::{Rate, Time, Voltage};
 /// assert_eq!(setup.lines[0].line.name, "RESET_N");
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Setup {
     /// What it is for.
     pub title: Option<String>,
@@ -157,7 +160,27 @@ impl Setup {
     /// All problems at once: the first as the error, the others as its
     /// [`related`](Error::related).
     pub fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
-        load::load(name, texts)
+        load::load(name, texts, Vectors::None)
+    }
+
+    /// Reads a setup file for a record, whose vectors its buses may name.
+    ///
+    /// # Errors
+    /// As [`load`](Setup::load).
+    pub fn from_file_for(path: &Path, record: &Capture) -> Result<Setup> {
+        let (folder, name) = Folder::of(path)?;
+        load::load(&name, &folder, Vectors::Of(record))
+    }
+
+    /// What a setup file states of records, after everything else in it was checked as far as it can be
+    /// without one.
+    ///
+    /// # Errors
+    /// As [`load`](Setup::load).
+    pub fn import_of(path: &Path) -> Result<Import> {
+        let (folder, name) = Folder::of(path)?;
+        load::load(&name, &folder, Vectors::Later)?;
+        load::import_of(&name, &folder)
     }
 
     /// Reads a setup file and the files it refers to.
@@ -175,7 +198,7 @@ impl Setup {
     /// As [`load`](Setup::load).
     pub fn of_capture(capture: &Capture) -> Option<Result<Setup>> {
         let own = capture.attachments().first()?;
-        Some(Setup::load(&own.name, &Attached(capture.attachments())))
+        Some(load::load(&own.name, &Attached(capture.attachments()), Vectors::Of(capture)))
     }
 
     /// All limits to check, in the order of the files.
@@ -198,44 +221,5 @@ impl Setup {
         let mut scope = Scope::new();
         names::define_all(&mut scope, self.names());
         scope
-    }
-
-    /// Gives an imported record this setup's lines, names and buses.
-    ///
-    /// A line is found by the signal it states as `input`, else by its own name.
-    ///
-    /// # Errors
-    /// When the record has no such signal; all that are missing are named.
-    pub fn apply(&self, capture: Capture) -> Result<Capture> {
-        let mut wanted = Vec::new();
-        let mut problems = Vec::new();
-        for setup_line in &self.lines {
-            let line = &setup_line.line;
-            let signal = match &line.input {
-                Some(Input::Signal(signal)) => signal,
-                Some(Input::Number(_)) | None => &line.name,
-            };
-            match capture.line_named(signal) {
-                Ok(_) => wanted.push((signal.clone(), line.clone())),
-                Err(error) => {
-                    let message = format!("the record has no signal '{signal}' for line '{}'", line.name);
-                    let help = error.help().unwrap_or("check the signal's name").to_string();
-                    problems.push(Error::new(ErrorKind::Unknown, message).with_help(help));
-                }
-            }
-        }
-        for (number, analog) in self.analog.iter().enumerate() {
-            let name = &analog.line.name;
-            if capture.analog_lines().get(number).is_none_or(|line| line.name != *name) {
-                let message = format!("the record has no analog line '{name}'");
-                let help = "take its [[analog]] section out to look at this record";
-                problems.push(Error::new(ErrorKind::Unknown, message).with_help(help));
-            }
-        }
-        if let Some(error) = Error::many(problems) {
-            return Err(error);
-        }
-        let builder = self.import.apply(capture)?.into_builder().select(wanted)?;
-        builder.buses(self.buses.clone()).attachments(self.texts.clone()).build()
     }
 }

@@ -64,7 +64,7 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
         let mut limits: Vec<Limit> = Vec::new();
         let mut places = Vec::new();
         for section in top.sections("limit", "symbol") {
-            let read = read_limit(&section, &figures.conditions);
+            let read = read_limit(&section, &figures.conditions, Naming::Required);
             section.finish();
             if let Some((limit, row, limit_places)) = read {
                 if limits.iter().any(|l| l.symbol == limit.symbol) {
@@ -88,9 +88,28 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
 
 pub(super) type Places = Vec<(&'static str, TextPlace)>;
 
-fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Row, Places)> {
-    let symbol = section.required("symbol", "symbol = \"tDH\"");
-    let what = section.required("what", "what = \"data hold after write enable\"");
+/// Whether a limit must say what it is called.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Naming {
+    /// It must have symbol and words, as a datasheet has them.
+    Required,
+    /// Without them, it is called after its kind and its events.
+    Optional,
+}
+
+/// Reads one limit.
+pub(super) fn read_limit(
+    section: &Section<'_>,
+    conditions: &[String],
+    naming: Naming,
+) -> Option<(Limit, Row, Places)> {
+    let (symbol, what) = match naming {
+        Naming::Required => (
+            section.required("symbol", "symbol = \"tDH\""),
+            section.required("what", "what = \"data hold after write enable\""),
+        ),
+        Naming::Optional => (section.text("symbol"), section.text("what")),
+    };
     let group = section.text("group").map(|group| group.value);
     let kind = read_kind(section);
     let figure = |key| {
@@ -157,7 +176,14 @@ fn read_limit(section: &Section<'_>, conditions: &[String]) -> Option<(Limit, Ro
     let within = restriction("within", |text| Condition::parse(text).map(drop));
     let unless = restriction("unless", |text| Event::parse(text).map(drop));
     let condition = condition.map(|c| c.value).filter(|_| kind != Some(Kind::Stable));
-    let (symbol, what) = (symbol?.value, what?.value);
+    let (symbol, what) = match naming {
+        Naming::Required => (symbol?.value, what?.value),
+        Naming::Optional => {
+            let words = || format!("{} of {}", kind.map_or("", Kind::name), events.texts().join(", "));
+            let what = what.map_or_else(words, |what| what.value);
+            (symbol.map_or_else(|| kind.map_or("", Kind::name).to_string(), |symbol| symbol.value), what)
+        }
+    };
     let answer = match kind? {
         Kind::Delay | Kind::Recovery => {
             section.word("answer", &[("may", Answer::May), ("must", Answer::Must)])?

@@ -48,7 +48,8 @@ impl fmt::Display for Tick {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct TimeBase {
     tick: Rational,
-    zero: Tick,
+    /// The position of time zero, which lies before the record where it is negative.
+    zero: i64,
     /// Whether ticks are instants, and not samples.
     exact: bool,
 }
@@ -67,7 +68,7 @@ impl TimeBase {
                 "ticks are positive, at most 2^62 s long, and a multiple of no less than 2^-62 s",
             ));
         }
-        Ok(TimeBase { tick, zero: Tick(0), exact: false })
+        Ok(TimeBase { tick, zero: 0, exact: false })
     }
 
     /// A clock that ticks once per sample.
@@ -86,6 +87,12 @@ impl TimeBase {
     /// The same clock with another time zero.
     #[must_use]
     pub fn with_zero(self, zero: Tick) -> Self {
+        self.with_zero_at(i64::try_from(zero.0).unwrap_or(i64::MAX))
+    }
+
+    /// The same clock with time zero at a position that may lie before the record, as in a part of another one.
+    #[must_use]
+    pub fn with_zero_at(self, zero: i64) -> Self {
         TimeBase { zero, ..self }
     }
 
@@ -107,7 +114,7 @@ impl TimeBase {
     pub(crate) fn finer(self, factor: u64) -> Option<Self> {
         let tick = self.tick.checked_div(Rational::new(factor.into(), 1)?)?;
         let base = TimeBase::from_tick(Time::from_rational(tick)).ok()?;
-        Some(base.with_zero(Tick(self.zero.0.checked_mul(factor)?)).exactly(self.exact))
+        Some(base.with_zero_at(self.zero.checked_mul(i64::try_from(factor).ok()?)?).exactly(self.exact))
     }
 
     /// Exact length of a tick.
@@ -120,14 +127,19 @@ impl TimeBase {
         Rate::from_rational(self.tick.recip().unwrap_or(Rational::ONE))
     }
 
-    /// The position of time zero.
+    /// The tick that is time zero, and the first one where that lies before the record.
     pub fn zero(self) -> Tick {
+        Tick(self.zero.max(0) as u64)
+    }
+
+    /// The position of time zero, which lies before the record where it is negative.
+    pub fn zero_at(self) -> i64 {
         self.zero
     }
 
     /// The instant of a position, relative to time zero.
     pub fn time_of(self, tick: Tick) -> Time {
-        self.length_of(tick.since(self.zero))
+        self.length_of(tick.since(Tick(0)).saturating_sub(self.zero))
     }
 
     /// The instant of a position in words, with the digits that the clock supports.
@@ -157,6 +169,6 @@ impl TimeBase {
     /// record: negative before the first tick. `None` when it does not fit.
     pub fn position_of(self, time: Time) -> Option<i64> {
         let ticks = self.ticks_in(time)?.floor();
-        i64::try_from(ticks.checked_add(i128::from(self.zero.0))?).ok()
+        i64::try_from(ticks.checked_add(i128::from(self.zero))?).ok()
     }
 }

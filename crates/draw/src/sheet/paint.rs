@@ -132,8 +132,9 @@ impl Layout<'_> {
             free = at + half + 12.0;
         }
         drawing.line(vec![(self.margin, y + 8.0), (self.right(), y + 8.0)], Ink::Faint, 1.0);
-        let zero = self.capture.base().zero();
-        if let Some(column) = self.view.column_of(zero) {
+        let base = self.capture.base();
+        // Of a part of a record, time zero may lie before it.
+        if let Some(column) = self.view.column_of(base.zero()).filter(|_| base.zero_at() >= 0) {
             let x = self.x(column);
             drawing.line(vec![(x, y + 8.0), (x, bottom)], Ink::Faint, 1.0);
         }

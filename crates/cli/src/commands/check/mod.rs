@@ -42,13 +42,16 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
     let mut suite = Suite::new();
     let mut single = None;
     for file in &args.files {
-        let loaded = load(&source(file))?;
-        let mut checked = check(&loaded, file, &args.only, rule)?;
+        let mut loaded = load(&source(file))?;
+        loaded.try_limits(&args.tried)?;
+        // What is tried is asked about, and not the rest.
+        let only = if args.tried.is_empty() { &args.only[..] } else { &["board".to_string()] };
+        let mut checked = check(&loaded, file, only, rule)?;
         if let Some(rows) = &mut rows {
-            rows.add(&loaded, file, &args.only, rule)?;
+            rows.add(&loaded, file, only, rule)?;
         }
         if args.all {
-            checked.list(&loaded, &args.only, rule)?;
+            checked.list(&loaded, only, rule)?;
         }
         suite.add(&checked);
         tell_damage(&loaded.capture);

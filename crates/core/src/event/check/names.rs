@@ -6,7 +6,7 @@ use crate::capture::Capture;
 use crate::decode::SerialBus;
 use crate::error::{Error, Result};
 use crate::event::syntax::{Event, Name, located};
-use crate::line::{AnalogId, Bus, Crossing, LineId, Side};
+use crate::line::{AnalogId, Bus, Crossing, LineId, NameMeant, Side, meant, several};
 use crate::quantity::Voltage;
 
 /// What a name stands for.
@@ -86,10 +86,20 @@ impl Scope {
     }
 
     pub(super) fn find(&self, text: &str, name: &Name) -> Result<&Meaning> {
-        self.get(&name.text).ok_or_else(|| {
-            let help = crate::error::suggest(&name.text, self.names(), "line or bus");
-            located(text, name.span.clone(), format!("nothing is called '{}'", name.text), Some(help))
-        })
+        let (message, help) = match meant(self.names(), &name.text) {
+            NameMeant::One(number) => {
+                if let Some(meaning) = self.names.values().nth(number) {
+                    return Ok(meaning);
+                }
+                (format!("nothing is called '{}'", name.text), String::new())
+            }
+            NameMeant::Nothing => {
+                let help = crate::error::suggest(&name.text, self.names(), "line or bus");
+                (format!("nothing is called '{}'", name.text), help)
+            }
+            NameMeant::Several(found) => (format!("more than one thing is called '{}'", name.text), several(&found)),
+        };
+        Err(located(text, name.span.clone(), message, Some(help)))
     }
 
     pub(super) fn find_line(&self, text: &str, name: &Name) -> Result<LineId> {

@@ -14,20 +14,17 @@ use crate::format::bits::{BitColumn, WIDEST, Word};
 use crate::format::fill::{Filling, Meant};
 use crate::format::READ_AS;
 use crate::format::source::Source;
-use crate::format::spill::Spill;
 use crate::line::{AnalogLine, Input, Level};
 use crate::quantity::{Percent, Rational, Time};
 use crate::setup::{DecimalMark, EmptyCell, Import, Rows, Times};
-use crate::time::{MAX_TICKS, Resolution, Tick, TimeBase};
+use crate::time::{MAX_TICKS, Resolution, TimeBase};
 
-/// Reads a table of which this is stated. With a `spill`, the lines lack what was handed on.
+/// Reads a table of which this is stated.
 pub(crate) fn read_source(
     source: &Source,
     stated: &Import,
-    spill: Option<&mut dyn Spill>,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Capture> {
-    let _ = &spill;
     let dialect = Dialect::of(&source.head(), source, stated)?;
     let mut columns = columns(&dialect, stated);
     loop {
@@ -54,6 +51,8 @@ struct Sheet<'a> {
     double: bool,
 }
 
+/// How many times as far from the record as it is long time zero may be.
+const FAR: i64 = 1000;
 /// From so many digits on, a number is one of double precision.
 const DOUBLE: i32 = 15;
 
@@ -627,8 +626,11 @@ impl Sheet<'_> {
         let mut base = TimeBase::from_tick(clock.period).map_err(located)?;
         let since = Rational::new(-clock.first, 1).and_then(|n| n.checked_mul(Rational::power_of_ten(-DIGITS)?));
         let zero = since.and_then(|since| base.ticks_in(Time::from_rational(since))).map(Rational::round);
-        let zero = zero.and_then(|zero| u64::try_from(zero).ok()).filter(|zero| *zero < len);
-        base = base.with_zero(Tick(zero.unwrap_or(0)));
+        let zero = zero.and_then(|zero| i64::try_from(zero).ok());
+        // What counts from some day long ago counts from the first row.
+        let far = FAR.saturating_mul(i64::try_from(len).unwrap_or(i64::MAX));
+        let zero = zero.filter(|zero| zero.abs() <= far);
+        base = base.with_zero_at(zero.unwrap_or(0));
         let exact = matches!(plan, Plan::Changes { tick: Tick21::Exact(_) });
         let resolution = match exact {
             true => Resolution::EXACT,
@@ -653,8 +655,8 @@ impl Sheet<'_> {
         if !aside.is_empty() {
             builder = builder.remark(format!("set aside, since they hold neither levels nor voltages: {}", aside.join(", ")));
         }
-        if clock.first > 0 && zero.is_none() && self.time_column().is_some() {
-            builder = builder.remark("times count from the first row, whose own is later than zero");
+        if zero.is_none() && self.time_column().is_some() {
+            builder = builder.remark("times count from the first row, since its own is far from zero");
         }
         if cut {
             builder = builder.remark("the last row is cut off, and was left out");

@@ -7,14 +7,14 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::format::stated::{StatedBus, StatedPull, StatedPulses, StatedResolution};
 use crate::line::{AnalogId, AnalogLine, AnalogScale, Input, Line, LineId};
 use crate::quantity::{Rate, Rational, Time, Voltage};
-use crate::time::{Tick, TimeBase};
+use crate::time::TimeBase;
 
 #[derive(Serialize, Deserialize)]
 pub(super) struct Meta {
     /// Length of a tick in seconds, as a fraction.
     tick: String,
     /// The tick that is time zero.
-    zero: u64,
+    zero: i64,
     resolution: StatedResolution,
     lines: Vec<MetaLine>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -115,7 +115,7 @@ impl Meta {
         let text = |a: &Attachment| MetaText { name: a.name.clone(), text: a.text.clone() };
         Meta {
             tick: capture.base().tick().to_rational().to_string(),
-            zero: capture.base().zero().0,
+            zero: capture.base().zero_at(),
             resolution: StatedResolution::of(capture.resolution()),
             lines: capture.lines().iter().map(line).collect(),
             analog: capture.analog_lines().iter().enumerate().map(analog).collect(),
@@ -159,7 +159,7 @@ impl Meta {
 
     pub(super) fn base(&self) -> Result<TimeBase> {
         let tick = Time::from_rational(self.tick.parse()?);
-        Ok(TimeBase::from_tick(tick)?.with_zero(Tick(self.zero)))
+        Ok(TimeBase::from_tick(tick)?.with_zero_at(self.zero))
     }
 
     /// A capture of this description, with its lines given one by one later.

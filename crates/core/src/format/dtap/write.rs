@@ -15,7 +15,7 @@ use super::edges::encode;
 use super::meta::Meta;
 use crate::capture::{ANALOG_BLOCK, AnalogTrace, CHUNK, Capture, Extremes, Trace};
 use crate::error::{Error, ErrorKind, Place, Result};
-use crate::line::{AnalogId, LineId};
+use crate::line::AnalogId;
 use crate::time::Tick;
 
 /// Most edges of all lines together in one block.
@@ -43,13 +43,7 @@ pub fn part_path(path: &Path) -> PathBuf {
 /// [`ErrorKind::Io`] when the disk refuses, with what was written kept.
 pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> {
     let mut writer = Writer::create(capture, path, options)?;
-    let traces = capture.traces();
-    let mut start = 0;
-    while start < capture.len() {
-        let end = block_end(capture, start);
-        writer.block(&traces, start, end)?;
-        start = end;
-    }
+    writer.blocks(&capture.traces(), 0, capture.len())?;
     let lines: Vec<&AnalogTrace> =
         (0..capture.analog_lines().len()).map(|l| capture.analog(AnalogId(l))).collect();
     let len = lines.first().map_or(0, |line| line.len());
@@ -65,12 +59,9 @@ pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> 
 }
 
 /// The end of a block that begins at `start` and does not hold too much.
-fn block_end(capture: &Capture, start: u64) -> u64 {
-    let edges = |end: u64| -> u64 {
-        let count = |l| capture.trace(LineId(l)).count(Tick(start)..Tick(end));
-        (0..capture.lines().len()).map(count).sum()
-    };
-    let mut length = (capture.len() - start).min(LONGEST_RANGE);
+fn block_end(traces: &[&Trace], start: u64, end: u64) -> u64 {
+    let edges = |end: u64| -> u64 { traces.iter().map(|trace| trace.count(Tick(start)..Tick(end))).sum() };
+    let mut length = (end - start).min(LONGEST_RANGE);
     while length > CHUNK && edges(start + length) > BLOCK_EDGES {
         // Whole chunks, so that those in memory are the same again.
         length = (length / 2).next_multiple_of(CHUNK);
@@ -108,6 +99,13 @@ impl Writer {
     /// # Errors
     /// As [`save`].
     pub fn create(capture: &Capture, path: &Path, options: SaveOptions) -> Result<Writer> {
+        let floats = |trace: &&Trace| trace.is_ever_floating();
+        let floating = capture.traces().iter().any(floats);
+        Writer::begin(capture, path, options, floating)
+    }
+
+    /// The same of a capture whose lines are still to come, and may float.
+    pub(crate) fn begin(capture: &Capture, path: &Path, options: SaveOptions, floating: bool) -> Result<Writer> {
         let part = part_path(path);
         if !options.replace && path.exists() {
             return Err(exists(path));
@@ -154,13 +152,29 @@ impl Writer {
         if writer.analog > 0 {
             magic[MAGIC.len() - 1] = ANALOG_VERSION;
         }
-        let floats = |trace: &&Trace| trace.is_ever_floating();
-        if capture.traces().iter().any(floats) || capture.lines().iter().any(|line| line.pull.is_some()) {
+        if floating || capture.lines().iter().any(|line| line.pull.is_some()) {
             magic[MAGIC.len() - 1] = FLOATING_VERSION;
         }
         writer.put(&magic)?;
         writer.whole_block(Kind::Head, &meta(capture)?)?;
         Ok(writer)
+    }
+
+    /// Takes back what was written, of a file that is begun anew.
+    pub(crate) fn abandon(self) -> Result<()> {
+        let part = self.part.clone();
+        drop(self);
+        std::fs::remove_file(&part).map_err(|e| Error::io(&part, "remove", e))
+    }
+
+    /// Appends the edges of all lines in a range of ticks, in blocks that do not hold too much.
+    pub(crate) fn blocks(&mut self, traces: &[&Trace], mut start: u64, end: u64) -> Result<()> {
+        while start < end {
+            let stop = block_end(traces, start, end);
+            self.block(traces, start, stop)?;
+            start = stop;
+        }
+        Ok(())
     }
 
     /// Where the file lies until it is finished.

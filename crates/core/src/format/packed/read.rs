@@ -95,7 +95,7 @@ impl Samples {
         };
         if let Some(spill) = &mut spill {
             let nothing = vec![Arc::new(Trace::constant(crate::line::Level::Unknown, 0)); self.lines.len()];
-            spill.begin(&with_lines(describe(0, &[]), &nothing).build()?)?;
+            spill.begin(with_lines(describe(0, &[]), &nothing).build()?)?;
         }
         let bits: Vec<u32> = self.lines.iter().map(|(bit, _)| *bit).collect();
         let mut filler = Filler::new(&bits);

@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::format::stated::{StatedBus, StatedPull, StatedPulses, StatedResolution};
 use crate::line::Line;
 use crate::quantity::{Rate, Rational, Time};
-use crate::time::{Tick, TimeBase};
+use crate::time::TimeBase;
 
 /// The word by which the comment is known.
 const WORD: &str = "deep-tap-record";
@@ -27,7 +27,7 @@ pub(super) struct Note {
     /// Length of a tick in seconds, as a fraction.
     tick: String,
     /// The tick that is time zero.
-    zero: u64,
+    zero: i64,
     resolution: StatedResolution,
     #[serde(default)]
     source: String,
@@ -77,7 +77,7 @@ impl Note {
         };
         Note {
             tick: base.tick().to_rational().to_string(),
-            zero: base.zero().0,
+            zero: base.zero_at(),
             resolution: StatedResolution::of(capture.resolution()),
             source: origin.source.clone(),
             rates: origin.rates.iter().map(|rate| rate.to_rational().to_string()).collect(),
@@ -117,7 +117,7 @@ impl Note {
     pub(super) fn apply(&self, dump: Capture) -> Result<Capture> {
         let exact = |text: &String| text.parse::<Rational>();
         let tick = Time::from_rational(exact(&self.tick)?);
-        let base = TimeBase::from_tick(tick)?.with_zero(Tick(self.zero));
+        let base = TimeBase::from_tick(tick)?.with_zero_at(self.zero);
         let rates = self.rates.iter().map(|rate| exact(rate).map(Rate::from_rational));
         let made = self.made.as_deref().map(str::parse).transpose()?;
         let origin =

@@ -47,6 +47,10 @@ pub(crate) fn read_source(
     let head = read_head(source, &mut reader)?;
     let header = Words::new(source, &head).header()?;
     let signals = Signals::of(&header, source)?;
+    if header.note.is_some() {
+        // What was sampled is put on its grid as a whole.
+        spill = None;
+    }
     let dump = Dump { source, header, signals, stated, cut: Cut { place, partial: stated.partial }, spare: Mutex::default() };
     let rest = head[dump.header.len..].to_vec();
     // Nearly always, what divides the first times divides all of them.
@@ -176,7 +180,7 @@ impl Dump<'_> {
         let order: Vec<usize> = self.signals.lines.iter().map(|(_, trace)| *trace).collect();
         let mut said = Said { reals: vec![Vec::new(); self.signals.real_count], ..Said::default() };
         if let Some(spill) = spill {
-            spill.begin(&self.describe(ticks, &said)?.build()?)?;
+            spill.begin(self.describe(ticks, &said)?.build()?)?;
         }
         let mut finer = None;
         let early = in_pieces(self.source, reader, rest, self.cut, |pieces| {

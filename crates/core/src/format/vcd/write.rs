@@ -22,7 +22,7 @@ use crate::time::Tick;
 pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
     let mut writer = Writer::new(out);
     let scale = Scale::of(capture);
-    let zero = capture.base().zero();
+    let zero = capture.base().zero_at();
     if let Some(made) = capture.origin().made {
         writer.date(&made.to_string())?;
     }
@@ -30,7 +30,7 @@ pub fn write(capture: &Capture, out: &mut dyn Write) -> std::io::Result<()> {
     writer.comment(&format!("source: {}", capture.origin().source.replace("$end", "")))?;
     writer.comment(&format!(
         "time zero is {} after the first instant",
-        capture.base().length_of(zero.since(Tick(0)))
+        capture.base().length_of(zero)
     ))?;
     writer.comment(&Note::of(capture).text())?;
     if scale.rounded {

@@ -1,8 +1,9 @@
 //! The sections of buses of parallel lines.
 
 use super::line::{DraftLine, line_id, read_pull};
-use crate::error::{Error, TextPlace};
-use crate::line::{Bus, BusError, Input, Level, PulseWidths, Radix};
+use crate::capture::Capture;
+use crate::error::{Error, TextPlace, suggest};
+use crate::line::{Bus, BusError, Input, Level, Line, PulseWidths, Radix};
 use crate::reader::{Placed, Section};
 use crate::setup::files::wrong;
 
@@ -11,14 +12,120 @@ use crate::setup::files::wrong;
 pub(in crate::setup) struct DraftBus {
     pub(in crate::setup) name: Placed<String>,
     pub(in crate::setup) lines: Vec<Placed<String>>,
+    /// The vector of a record whose bits are its lines, which are made of it later.
+    pub(in crate::setup) vector: Option<DraftVector>,
     pub(in crate::setup) clock: Option<(Placed<String>, bool)>,
     pub(in crate::setup) radix: Radix,
     pub(in crate::setup) place: TextPlace,
 }
 
+/// A vector as written.
+#[derive(Clone, Debug)]
+pub(in crate::setup) struct DraftVector {
+    /// Its full name or the end of it, and where that is written.
+    signal: Placed<String>,
+    /// The most and the least significant bit, if stated.
+    bits: Option<(i64, i64)>,
+    pull: Option<Level>,
+}
+
+/// Which vectors there are.
+#[derive(Clone, Copy)]
+pub(in crate::setup) enum Vectors<'a> {
+    /// Nobody knows: there is no record.
+    None,
+    /// The record comes later: any that is named, as wide as a bus can be.
+    Later,
+    /// Those of this record.
+    Of(&'a Capture),
+}
+
+impl Vectors<'_> {
+    /// The bits of a vector, the most significant first.
+    fn bits(self, signal: &str) -> Option<Vec<i64>> {
+        let index = |name: &str| name.strip_suffix(']')?.rsplit_once('[')?.1.parse::<i64>().ok();
+        match self {
+            Vectors::None => None,
+            Vectors::Later => Some((0..64).rev().collect()),
+            Vectors::Of(capture) => match capture.bus_named(signal) {
+                Some(bus) => {
+                    let lines = capture.buses()[bus.0].lines.iter();
+                    lines.map(|line| index(&capture.line(*line).name)).collect()
+                }
+                // A record that had this setup before has its lines.
+                None => {
+                    let prefix = format!("{signal}[");
+                    let of_it = |line: &Line| match &line.input {
+                        Some(Input::Signal(input)) if input.starts_with(&prefix) => index(input),
+                        _ => None,
+                    };
+                    let bits: Vec<i64> = capture.lines().iter().filter_map(of_it).collect();
+                    (!bits.is_empty()).then_some(bits)
+                }
+            },
+        }
+    }
+}
+
+/// The name of a vector, and the bits of a slice: `tb.q[7:4]`.
+fn sliced(signal: &str) -> (&str, Option<(i64, i64)>) {
+    let slice = signal.strip_suffix(']').and_then(|rest| rest.rsplit_once('['));
+    let bits = slice.and_then(|(_, bits)| {
+        let (most, least) = bits.split_once(':')?;
+        Some((most.trim().parse::<i32>().ok()?.into(), least.trim().parse::<i32>().ok()?.into()))
+    });
+    match (slice, bits) {
+        (Some((name, _)), Some(bits)) => (name, Some(bits)),
+        _ => (signal, None),
+    }
+}
+
 impl DraftBus {
-    /// Reads a bus; a vector of a simulation makes its lines, too.
-    pub(in crate::setup) fn read(section: &Section<'_>, made: &mut Vec<DraftLine>) -> Option<Self> {
+    /// Makes the lines of a vector, the most significant first.
+    pub(in crate::setup) fn expand(
+        &mut self,
+        vectors: Vectors<'_>,
+        made: &mut Vec<DraftLine>,
+        problems: &mut Vec<Error>,
+    ) {
+        let Some(vector) = &self.vector else { return };
+        let stated = vector.bits.map(|(most, least)| match most >= least {
+            true => (least..=most).rev().collect::<Vec<i64>>(),
+            false => (most..=least).collect(),
+        });
+        let Some(bits) = stated.or_else(|| vectors.bits(&vector.signal.value)) else {
+            let signal = &vector.signal.value;
+            let (message, help) = match vectors {
+                Vectors::Of(capture) => {
+                    let known = capture.buses().iter().map(|bus| bus.name.as_str());
+                    (format!("the record has no vector '{signal}'"), suggest(signal, known, "vector"))
+                }
+                _ => (
+                    format!("how wide '{signal}' is shows only in a record"),
+                    format!("say which bits are meant, such as signal = \"{signal}[7:0]\", or width = 8"),
+                ),
+            };
+            problems.push(wrong(&vector.signal.place, message, help));
+            return;
+        };
+        for bit in bits {
+            let place = vector.signal.place.clone();
+            let line = Placed { value: format!("{}{bit}", self.name.value), place };
+            self.lines.push(line.clone());
+            made.push(DraftLine {
+                name: line,
+                input: Some(Input::Signal(format!("{}[{bit}]", vector.signal.value))),
+                threshold: None,
+                swing: None,
+                pulses: PulseWidths::default(),
+                rests: None,
+                pull: vector.pull,
+            });
+        }
+    }
+
+    /// Reads a bus.
+    pub(in crate::setup) fn read(section: &Section<'_>) -> Option<Self> {
         let listed = section.list("lines");
         let signal = section.text("signal");
         let width = section.number_or_text("width");
@@ -38,34 +145,33 @@ impl DraftBus {
             }
         });
         let pull = if signal.is_some() { read_pull(section) } else { None };
-        let lines = match (listed, signal, width) {
-            (Some(list), None, None) => list.value,
-            (None, Some(signal), Some(Placed { value: Ok(width @ 1..=64), .. })) => {
-                // A vector of a simulation: its lines are made here, most significant first.
-                let mut lines = Vec::new();
-                for bit in (0..width).rev() {
-                    let line = Placed { value: format!("{}{bit}", name.value), place: signal.place.clone() };
-                    let input = Some(Input::Signal(format!("{}[{bit}]", signal.value)));
-                    lines.push(line.clone());
-                    made.push(DraftLine {
-                        name: line,
-                        input,
-                        threshold: None,
-                        swing: None,
-                        pulses: PulseWidths::default(),
-                        rests: None,
-                        pull,
-                    });
+        let width = match width {
+            None => None,
+            Some(Placed { value: Ok(width @ 1..=64), .. }) => Some(i64::from(width)),
+            Some(Placed { place, .. }) => {
+                section.refuse(&place, "a bus has 1 to 64 lines", "give its width like width = 8");
+                return None;
+            }
+        };
+        let (lines, vector) = match (listed, signal, width) {
+            (Some(list), None, None) => (list.value, None),
+            (None, Some(signal), width) => {
+                let (base, slice) = sliced(&signal.value);
+                let bits = slice.or(width.map(|width| (width - 1, 0)));
+                if bits.is_some_and(|(most, least)| most.abs_diff(least) >= 64) {
+                    section.refuse(&signal.place, "a bus has 1 to 64 lines", "take a slice, such as [63:0]");
+                    return None;
                 }
-                lines
+                let signal = Placed { value: base.to_string(), place: signal.place.clone() };
+                (Vec::new(), Some(DraftVector { signal, bits, pull }))
             }
             _ => {
-                let example = "lines = [\"A1\", \"A0\"], or for a vector of a simulation: signal = \"top.addr\" and width = 2 (1 to 64)";
+                let example = "lines = [\"A1\", \"A0\"], or for a vector of a record: signal = \"top.addr\"";
                 section.missing("lines", example);
                 return None;
             }
         };
-        Some(DraftBus { name, lines, clock, radix, place: section.place() })
+        Some(DraftBus { name, lines, vector, clock, radix, place: section.place() })
     }
 
     pub(in crate::setup) fn resolve(&self, known: &[DraftLine], problems: &mut Vec<Error>) -> Option<Bus> {

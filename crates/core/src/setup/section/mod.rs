@@ -5,6 +5,7 @@ pub(super) mod analog;
 pub(super) mod bus;
 pub(super) mod expect;
 pub(super) mod import;
+pub(super) mod limit;
 pub(super) mod line;
 pub(super) mod part;
 pub(super) mod register;
