@@ -28,6 +28,8 @@ pub(crate) struct Args {
 pub(crate) enum Command {
     /// The whole job on the demo board: what each step does, what it found, and its command
     Demo(Demo),
+    /// A first setup, from what a record or an instrument shows
+    Init(Init),
     /// Whether a setup is possible, wise, and able to decide its limits, before anything is recorded
     #[command(after_help = EXIT_CODES)]
     Plan(Plan),
@@ -77,6 +79,17 @@ pub(crate) struct Demo {
     /// Replace what an earlier demo left there
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Init {
+    /// A record (VCD, CSV, .npy, packed samples), or an instrument as in a setup's connect line
+    pub(crate) source: String,
+    /// Where to write; default: the source's name with .toml, in this folder; '-' for standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
 }
 
 #[derive(Debug, clap::Args)]

@@ -45,6 +45,7 @@ fn main() -> ExitCode {
     let mut out = Out::stdout();
     let result = match args.command {
         Command::Demo(demo) => commands::demo::run(&demo, &mut out),
+        Command::Init(init) => commands::init::run(&init, &mut out),
         Command::Plan(plan) => commands::plan::run(&plan, &mut out),
         Command::Live(live) => commands::live::run(&live, &mut out),
         Command::Capture(capture) => commands::capture::run(&capture, &mut out),

@@ -2,7 +2,7 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::job::Job;
-use deep_tap::line::{AnalogId, AnalogLine, Level, LineId};
+use deep_tap::line::{AnalogId, AnalogLine, Bus, Level, LineId};
 use deep_tap::quantity::{Rate, Rational, SampleCount, Time, Voltage};
 use deep_tap::time::Tick;
 use serde::Serialize;
@@ -139,7 +139,7 @@ fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
         tick: base.tick(),
         ticks: capture.len(),
         begins: base.time_of(Tick(0)),
-        ends: base.time_of(Tick(capture.len())),
+        ends: base.time_of(capture.end()),
         sampled: capture.resolution().sampled,
         skew: capture.resolution().skew,
         lines,
@@ -179,6 +179,47 @@ fn cells(line: &SaidLine<'_>) -> Vec<String> {
     ]
 }
 
+/// The bits of one vector in short: `q[7:0]`, or `Q7 … Q0`; other names in a row.
+fn short(names: &[&str]) -> String {
+    let parted = |name: &str| {
+        let (base, bit) = match name.strip_suffix(']') {
+            Some(rest) => rest.rsplit_once('[')?,
+            None => name.split_at(name.trim_end_matches(|c: char| c.is_ascii_digit()).len()),
+        };
+        Some((base.to_string(), bit.parse::<i64>().ok()?))
+    };
+    let parts: Option<Vec<(String, i64)>> = names.iter().map(|name| parted(name)).collect();
+    match parts.as_deref() {
+        Some([(base, most), .., (_, least)])
+            if parts.iter().flatten().all(|(other, _)| other == base)
+                && most.abs_diff(*least) as usize + 1 == names.len() =>
+        {
+            match names[0].ends_with(']') {
+                true => format!("{base}[{most}:{least}]"),
+                false => format!("{} … {}", names[0], names[names.len() - 1]),
+            }
+        }
+        _ => names.join(" "),
+    }
+}
+
+/// The vector whose lines begin with this one, and follow each other.
+fn vector_at(capture: &Capture, line: usize) -> Option<&Bus> {
+    let follow = |bus: &&Bus| {
+        let one = bus.lines.iter().zip(line..).all(|(id, number)| id.0 == number);
+        one && bus.lines.len() > 4 && capture.line(bus.lines[0]).threshold.is_none()
+    };
+    capture.buses().iter().find(follow)
+}
+
+fn vector_cells(capture: &Capture, bus: &Bus, lines: &[SaidLine<'_>]) -> Vec<String> {
+    let names: Vec<&str> = lines.iter().map(|line| line.name).collect();
+    let value = |tick| capture.bus_value(bus, tick).show(bus.radix);
+    let edges: u64 = lines.iter().map(|line| line.edges).sum();
+    let last = Tick(capture.len().saturating_sub(1));
+    vec![short(&names), "-".into(), "-".into(), value(Tick(0)), value(last), edges.to_string()]
+}
+
 fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     let mut text = String::new();
     let mut fact = |name: &str, value: String| text.push_str(&format!("{name:<11}{value}\n"));
@@ -191,16 +232,23 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
         fact("made", made.clone());
     }
     let kind = if said.sampled { "sampled" } else { "exact, from a simulation" };
-    fact("time base", format!("{} per tick ({}), {kind}", capture.base().tick(), capture.base().rate()));
-    let (from, to) = (capture.base().text_of(Tick(0)), capture.base().text_of(Tick(capture.len())));
-    fact("record", format!("{from} to {to}, {}", SampleCount(capture.len())));
+    let base = capture.base();
+    match said.sampled {
+        true => fact("time base", format!("{} per tick ({}), {kind}", base.tick(), base.rate())),
+        false => fact("time base", format!("{} per tick, {kind}", base.tick())),
+    }
+    let (from, to) = (base.text_of(Tick(0)), base.text_of(capture.end()));
+    match said.sampled {
+        true => fact("record", format!("{from} to {to}, {}", SampleCount(capture.len()))),
+        false => fact("record", format!("{from} to {to}")),
+    }
     fact("trigger", said.trigger.unwrap_or("none").to_string());
     if said.sampled {
         let resolution = capture.resolution();
         fact("inputs", format!("skew up to {}, time base within {}", resolution.skew, resolution.accuracy));
     }
     for bus in &said.buses {
-        let lines = bus.lines.join(" ");
+        let lines = short(&bus.lines);
         match bus.kind {
             "parallel" => fact("bus", format!("{} = {lines}", bus.name)),
             kind => fact("bus", format!("{} = {kind} on {lines}", bus.name)),
@@ -221,8 +269,18 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
         fact("verified", if said.damage.is_empty() { sound } else { found });
     }
     let mut grid = Grid::new(&header(), &[1, 5]);
-    for line in &said.lines {
-        grid.row(cells(line));
+    let mut at = 0;
+    while let Some(line) = said.lines.get(at) {
+        match vector_at(capture, at) {
+            Some(bus) => {
+                grid.row(vector_cells(capture, bus, &said.lines[at..at + bus.lines.len()]));
+                at += bus.lines.len();
+            }
+            None => {
+                grid.row(cells(line));
+                at += 1;
+            }
+        }
     }
     if said.analog.is_empty() {
         return format!("{text}\n{}\n", grid.text());

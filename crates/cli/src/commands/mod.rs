@@ -10,6 +10,7 @@ pub(crate) mod find;
 pub(crate) mod frames;
 pub(crate) mod glitches;
 pub(crate) mod info;
+pub(crate) mod init;
 pub(crate) mod live;
 pub(crate) mod measure;
 pub(crate) mod plan;

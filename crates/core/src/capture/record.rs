@@ -123,9 +123,15 @@ impl Capture {
         Tick(0)..Tick(self.len)
     }
 
-    /// Length in seconds.
+    /// Where the record ends: after the last sample, or at the last instant of an exact record, of which
+    /// nothing later is known.
+    pub fn end(&self) -> Tick {
+        Tick(if self.resolution.sampled { self.len } else { self.len.saturating_sub(1) })
+    }
+
+    /// Length in seconds, up to its [`end`](Capture::end).
     pub fn duration(&self) -> Time {
-        self.base.length_of(i64::try_from(self.len).unwrap_or(i64::MAX))
+        self.base.length_of(i64::try_from(self.end().0).unwrap_or(i64::MAX))
     }
 
     /// How well instants are known.

@@ -13,6 +13,7 @@
 //! # Ok::<(), deep_tap_core::Error>(())
 //! ```
 
+mod first_setup;
 mod frames;
 mod open;
 mod place;
@@ -26,6 +27,7 @@ use crate::error::{Error, ErrorKind, Place, Result};
 use crate::event::{Meaning, Scope};
 use crate::setup::Setup;
 
+pub use first_setup::{Basis, first_setup};
 pub use frames::{JobFrame, JobFrames};
 pub use verdicts::Verdicts;
 

@@ -6,7 +6,7 @@ use std::str::FromStr;
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{Level, Threshold};
-use crate::quantity::{Percent, Time, Voltage};
+use crate::quantity::{Percent, Rate, Time, Voltage};
 use crate::scan::SampleWidth;
 use crate::time::{MAX_TICKS, Moment, Resolution, Tick};
 
@@ -189,12 +189,13 @@ impl FromStr for Separator {
     }
 }
 
-impl fmt::Display for Separator {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+impl Separator {
+    /// As it is read.
+    fn word(self) -> String {
         match self.0 {
-            b'\t' => f.write_str("tab"),
-            b' ' => f.write_str("blank"),
-            byte => write!(f, "'{}'", char::from(byte)),
+            b'\t' => "tab".to_string(),
+            b' ' => "blank".to_string(),
+            byte => char::from(byte).to_string(),
         }
     }
 }
@@ -274,6 +275,42 @@ impl Import {
             exact: over.exact || self.exact,
             partial: over.partial || self.partial,
         }
+    }
+
+    /// What is stated, as the keys of a section with their values.
+    pub fn stated(&self) -> Vec<(&'static str, String)> {
+        fn text<T: fmt::Display>(value: Option<T>) -> Option<String> {
+            value.map(|value| value.to_string())
+        }
+        // A period that is no decimal number of seconds is that of a rate.
+        let of_rate = self.period.and_then(|period| period.to_rational().recip()).map(Rate::from_rational);
+        let rate = text(of_rate).filter(|text| text.parse::<Rate>().ok().and_then(Rate::period) == self.period);
+        let period = text(self.period).filter(|_| rate.is_none());
+        let flag = |flag: bool| flag.then(|| "true".to_string());
+        let all = [
+            ("format", text(self.format)),
+            ("rate", rate),
+            ("period", period),
+            ("exact", flag(self.exact)),
+            ("skew", text(self.skew)),
+            ("accuracy", text(self.accuracy)),
+            ("uncertainty", text(self.uncertainty)),
+            ("zero", text(self.zero)),
+            ("made", text(self.made)),
+            ("time", text(self.times)),
+            ("rows", text(self.rows)),
+            ("separator", self.separator.map(Separator::word)),
+            ("decimal", text(self.decimal)),
+            ("empty", text(self.empty)),
+            ("numbers", text(self.numbers)),
+            ("threshold", text(self.threshold)),
+            ("hysteresis", text(self.hysteresis)),
+            ("width", text(self.width.map(SampleWidth::bytes))),
+            ("byte-order", text(self.byte_order)),
+            ("skip", text(self.skip)),
+            ("array", self.array.clone()),
+        ];
+        all.into_iter().filter_map(|(key, value)| Some((key, value?))).collect()
     }
 
     /// The record of which this is stated.

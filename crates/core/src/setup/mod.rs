@@ -15,6 +15,7 @@ mod record;
 mod section;
 mod source;
 mod tried;
+mod vectors;
 mod wiring;
 
 pub use import::{
@@ -27,7 +28,7 @@ pub use wiring::Misfit;
 
 use std::path::Path;
 
-use self::section::bus::Vectors;
+use self::vectors::Vectors;
 use crate::capture::{Attachment, Capture};
 use crate::decode::{Register, SerialBus};
 use crate::error::Result;

@@ -1,0 +1,121 @@
+//! `init`: a first setup from a record or an instrument.
+
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+
+use deep_tap::bench;
+use deep_tap::capture::Capture;
+use deep_tap::instrument::Instrument;
+use deep_tap::job::{Basis, Job, first_setup};
+use deep_tap::line::{Input, Line};
+use deep_tap::plan::{Before, Length, Speed};
+use deep_tap::quantity::Time;
+use deep_tap::setup::{RecordOptions, Sampling, Setup, SetupLine};
+use deep_tap::{Error, ErrorKind, Place};
+
+use crate::Outcome;
+use crate::args;
+use crate::connect::{catch_interrupt, interrupted};
+use crate::errors::Failure;
+use crate::load::{load, stated};
+use crate::output::{Out, remark, save};
+
+pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> {
+    let address = args.source.split_once(':').is_some_and(|(kind, _)| kind.len() > 1 && !Path::new(&args.source).exists());
+    let path = args.output.clone().unwrap_or_else(|| named(args, address));
+    if path.exists() {
+        let error = Error::new(ErrorKind::Exists, "this file is there already, and a setup is never replaced");
+        return Err(error.with_help("choose another name with --output").at(Place::File(path)).into());
+    }
+    let (text, record) = if address { of_instrument(args)? } else { of_record(args)? };
+    if path.as_os_str() == "-" {
+        out.writer().write_all(text.as_bytes())?;
+        return Ok(Outcome::Done);
+    }
+    save(&path, false, |file| file.write_all(text.as_bytes()))?;
+    // What it says has to hold for what it was made from.
+    let shown = path.display();
+    match record {
+        Some(file) => {
+            let source = args::Source { file: file.clone(), setup: Some(path.clone()), stated: args.stated.clone() };
+            load_quietly(&source)?;
+            let file = quoted(&file.display().to_string());
+            out.line(format!("{shown}: written, and {file} is read with it"))?;
+            out.line(format!("next: deep-tap info {file} --setup {}", quoted(&shown.to_string())))?;
+        }
+        None => {
+            Setup::from_file(&path)?;
+            out.line(format!("{shown}: written"))?;
+            out.line(format!("next: deep-tap live {}", quoted(&shown.to_string())))?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+/// As a shell takes it.
+fn quoted(text: &str) -> String {
+    let plain = text.chars().all(|c| c.is_alphanumeric() || "._-/:+".contains(c));
+    if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
+}
+
+fn load_quietly(source: &args::Source) -> Result<Job, Failure> {
+    Ok(Job::open_with(&source.file, source.setup.as_deref(), stated(&source.stated)?, &mut |_, _| ())?)
+}
+
+/// The name of the source with another ending, in the folder one works in.
+fn named(args: &args::Init, address: bool) -> PathBuf {
+    if address {
+        return PathBuf::from("first.toml");
+    }
+    let name = Path::new(&args.source).file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let stem = name.split('.').find(|part| !part.is_empty()).unwrap_or("first");
+    PathBuf::from(format!("{stem}.toml"))
+}
+
+type Made = (String, Option<PathBuf>);
+
+fn of_record(args: &args::Init) -> Result<Made, Failure> {
+    let file = PathBuf::from(&args.source);
+    let import = stated(&args.stated)?;
+    let source = args::Source { file: file.clone(), setup: None, stated: args.stated.clone() };
+    let loaded = load(&source)?;
+    if loaded.setup.is_some() {
+        let error = Error::new(ErrorKind::Setup, "this capture carries its setup, and needs no first one");
+        return Err(error.with_help(format!("look at it with deep-tap info {}", file.display())).into());
+    }
+    // What is stated stands in the setup from now on.
+    let text = first_setup(&loaded.capture, &Basis::Record(&file.display().to_string(), &import));
+    Ok((text, (args.source != "-").then_some(file)))
+}
+
+fn of_instrument(args: &args::Init) -> Result<Made, Failure> {
+    let mut instrument = bench::connect(&args.source, Path::new(""))?;
+    catch_interrupt();
+    let look = look(&mut *instrument)?;
+    Ok((first_setup(&look, &Basis::Instrument(&args.source)), None))
+}
+
+/// A look at all inputs.
+fn look(instrument: &mut dyn Instrument) -> Result<Capture, Failure> {
+    let inputs = instrument.capabilities().inputs();
+    let most = instrument.capabilities().modes.iter().map(|mode| mode.inputs).max().unwrap_or(inputs);
+    if most < inputs {
+        remark(format!("only the first {most} of {inputs} inputs can be looked at together"));
+    }
+    let line = |number: u32| SetupLine {
+        line: Line { input: Some(Input::Number(number)), ..Line::named(format!("IN{number}")) },
+        swing: None,
+        rests: None,
+    };
+    let length: Time = "20 ms".parse()?;
+    let sampling =
+        Sampling { speed: Speed::Fastest, length: Length::Time(length), before: Before::Time(Time::ZERO), analog_rate: None };
+    let lines = (0..inputs.min(most)).map(line).collect();
+    let setup = Setup { sampling: Some(sampling), lines, ..Setup::default() };
+    let options = RecordOptions { now: true, ..RecordOptions::default() };
+    let record = setup.record(instrument, options, &mut |_| match interrupted() {
+        true => ControlFlow::Break(()),
+        false => ControlFlow::Continue(()),
+    });
+    Ok(record?)
+}
