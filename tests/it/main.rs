@@ -21,6 +21,8 @@ mod docs;
 mod doubt;
 /// Waveforms as text.
 mod draw;
+/// Dumps as simulators write them, damage, and pieces that are read apart.
+mod dumps;
 /// The capture container: round trips, cuts, flipped bits, hostile files.
 mod dtap;
 /// The event language: grammar, messages, state machines.

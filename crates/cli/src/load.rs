@@ -1,15 +1,15 @@
 //! Opening what a command looks at, and telling what was noticed.
 
-use std::io::Read;
+use std::io::{Read, Write};
 use std::str::FromStr;
 
 use deep_tap::capture::Capture;
-use deep_tap::format;
+use deep_tap::format::{self, Recognised};
 use deep_tap::job::Job;
 use deep_tap::quantity::{Percent, Rate, Time};
 use deep_tap::setup::Import;
 use deep_tap::time::TimeBase;
-use deep_tap::{Error, ErrorKind};
+use deep_tap::{Error, ErrorKind, Place};
 
 use crate::args::{self, Source};
 use crate::errors::Failure;
@@ -26,7 +26,7 @@ pub(crate) fn load(source: &Source) -> Result<Job, Failure> {
         bar.set_message("reading the record");
     };
     let job = if file.as_os_str() == "-" {
-        Job::of_record(&standard_input()?, setup, stated, &mut progress)
+        Job::of_record(&standard_input(&stated)?, setup, stated, &mut progress)
     } else {
         Job::open_with(file, setup, stated, &mut progress)
     };
@@ -53,16 +53,28 @@ pub(crate) fn with_options(error: Error) -> Error {
 }
 
 /// Most bytes that are taken from standard input.
-const MOST_INPUT: u64 = 1 << 36;
+const MOST_INPUT: u64 = 1 << 34;
+/// So many of them show what it is.
+const HEAD: u64 = 1 << 16;
 
 /// What comes through standard input, kept in a file without a name so that it can be read more than once.
-fn standard_input() -> Result<format::Source, Failure> {
+/// Nothing is kept of what is no record.
+fn standard_input(stated: &Import) -> Result<format::Source, Failure> {
     const NAME: &str = "standard input";
-    let mut file = tempfile::tempfile().map_err(|e| Error::io(NAME, "keep", e))?;
-    let mut input = std::io::stdin().lock().take(MOST_INPUT);
-    let copied = std::io::copy(&mut input, &mut file).map_err(|e| Error::io(NAME, "read", e))?;
+    let failed = |doing: &'static str| move |e| Error::io(NAME, doing, e);
+    let mut input = std::io::stdin().lock();
+    let mut head = Vec::new();
+    input.by_ref().take(HEAD).read_to_end(&mut head).map_err(failed("read"))?;
+    let recognised = format::recognise(&format::Source::of_bytes(head.clone(), NAME), stated)?;
+    if recognised == Recognised::Capture {
+        let error = Error::new(ErrorKind::Capture, "a capture cannot be read from standard input");
+        return Err(error.with_help("give the name of its file").at(Place::File(NAME.into())).into());
+    }
+    let mut file = tempfile::tempfile().map_err(failed("keep"))?;
+    file.write_all(&head).map_err(failed("keep"))?;
+    let copied = std::io::copy(&mut input.take(MOST_INPUT), &mut file).map_err(failed("read"))?;
     if copied == MOST_INPUT {
-        let error = Error::new(ErrorKind::Range, "more than 64 GB came through standard input");
+        let error = Error::new(ErrorKind::Range, "more than 16 GB came through standard input");
         return Err(error.with_help("write it to a file first").into());
     }
     Ok(format::Source::of_file(file, NAME)?)

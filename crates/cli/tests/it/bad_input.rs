@@ -57,10 +57,10 @@ fn files_that_are_missing_or_unreadable() {
         (&["check", "none.dtap"], &["none.dtap: cannot open", "check the path"]),
         (&["check", "none.vcd", "--setup", "none.toml"], &["none.toml: cannot read"]),
         (&["capture", "binary.toml"], &["binary.toml, byte 0: this is not UTF-8 text"]),
-        (&["info", "empty.vcd"], &["empty.vcd: the file ends in the middle"]),
+        (&["info", "empty.vcd"], &["empty.vcd: this file is empty"]),
         (&["info", "back.vcd"], &["back.vcd:5: time runs backwards, from 5 to 3"]),
         (&["info", "text.dtap"], &["text.dtap: this is not a capture file"]),
-        (&["info", "."], &["this is not a file"]),
+        (&["info", "."], &["this is a folder"]),
         (&["check", "back.vcd", "--setup", "."], &["path of a file"]),
     ] {
         refuses(folder.path(), args, wanted);

@@ -7,6 +7,7 @@ mod cli;
 mod depth;
 /// Captures longer than memory: killed, interrupted, repeated, on a full disk.
 mod instruments;
+mod records;
 mod streaming;
 /// What both use.
 mod support;

@@ -17,21 +17,31 @@ pub(crate) struct Volts {
     values: Vec<f64>,
     least: f64,
     most: f64,
-    /// The smallest step of a last digit.
+    /// The smallest step between them, and the largest one of a last digit.
     step: f64,
+    written: f64,
+}
+
+/// A voltage as it was written, in volts.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Voltage64 {
+    pub(crate) value: f64,
+    /// What its last digit other than zero stands for; zero where there is no such thing.
+    pub(crate) step: f64,
+    /// What its last digit stands for.
+    pub(crate) written: f64,
 }
 
 impl Volts {
-    /// Appends a voltage and what its last digit stands for.
-    pub(crate) fn push(&mut self, (value, step): (f64, f64)) {
-        match self.values.is_empty() {
-            true => (self.least, self.most, self.step) = (value, value, step),
-            false => {
-                self.least = self.least.min(value);
-                self.most = self.most.max(value);
-                self.step = self.step.min(step);
-            }
+    /// Appends a voltage.
+    pub(crate) fn push(&mut self, Voltage64 { value, step, written }: Voltage64) {
+        if self.values.is_empty() {
+            (self.least, self.most, self.step) = (value, value, step);
         }
+        self.least = self.least.min(value);
+        self.most = self.most.max(value);
+        self.step = self.step.min(step);
+        self.written = self.written.max(written);
         self.values.push(value);
     }
 
@@ -45,7 +55,9 @@ impl Volts {
         let code = |value: &f64| ((value / step).round() - zero).clamp(-CODES, CODES) as i16;
         let codes: Vec<i16> = self.values.iter().map(code).collect();
         let exact = rational(step);
-        let half = exact.checked_div(Rational::from(2)).unwrap_or(exact);
+        // As written, a voltage is off by half of its last digit at the most.
+        let error = if fits { rational(self.written) } else { exact };
+        let half = error.checked_div(Rational::from(2)).unwrap_or(error);
         let zero = exact.checked_mul(Rational::new(zero as i128, 1).unwrap_or(Rational::ZERO));
         let volts = Voltage::from_rational;
         let scale = AnalogScale::new(volts(zero.unwrap_or(Rational::ZERO)), volts(exact), volts(half));

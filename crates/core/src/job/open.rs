@@ -30,6 +30,8 @@ impl Job {
         stated: Import,
         progress: &mut dyn FnMut(u64, u64),
     ) -> Result<Job> {
+        // What is wrong with a setup should be known before a long record is read.
+        setup.map(Setup::import_of).transpose()?;
         let source = Source::open(file)?;
         if format::recognise(&source, &stated)? != Recognised::Capture {
             return Job::of_record(&source, setup, stated, progress);

@@ -98,8 +98,13 @@ fn found(capture: &Capture, line: &Line) -> Result<Found> {
     {
         return Ok(Found::Line(known.name.clone()));
     }
-    if let Some(Input::Number(number)) = &line.input
-        && let Some(known) = capture.analog_lines().iter().find(|known| known.input == Some(*number))
+    let number = match &line.input {
+        Some(Input::Number(number)) => Some(*number),
+        Some(Input::Signal(signal)) => signal.strip_prefix("column ").and_then(|number| number.trim().parse().ok()),
+        None => None,
+    };
+    if let Some(number) = number
+        && let Some(known) = capture.analog_lines().iter().find(|known| known.input == Some(number))
     {
         return Ok(Found::Analog(known.name.clone()));
     }

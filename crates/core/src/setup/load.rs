@@ -37,7 +37,7 @@ pub(super) fn load(name: &str, texts: &dyn Texts, vectors: Vectors<'_>) -> Resul
     let mut open = Vec::new();
     let mut draft = read_whole(&mut files, name, text, &mut open);
     let Draft { buses, lines, .. } = &mut draft;
-    buses.iter_mut().for_each(|bus| bus.expand(vectors, lines, &mut files.problems));
+    buses.retain_mut(|bus| bus.expand(vectors, lines, &mut files.problems));
     let setup = resolve(draft, &mut files);
     let mut problems = files.problems;
     // In the order of the files and of the lines in each.

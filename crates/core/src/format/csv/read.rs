@@ -9,7 +9,7 @@ use super::pace::{Contradiction, DIGITS, Pace, Stamp, Written, about};
 use super::table::Table;
 use crate::capture::{Capture, Origin, Trace};
 use crate::error::{Error, ErrorKind, Place, Result};
-use crate::format::analog::Volts;
+use crate::format::analog::{Voltage64, Volts};
 use crate::format::bits::{BitColumn, WIDEST, Word};
 use crate::format::fill::{Filling, Meant};
 use crate::format::READ_AS;
@@ -446,15 +446,17 @@ impl Sheet<'_> {
         })
     }
 
-    fn volts(&self, text: &str, power: i32) -> Option<(f64, f64)> {
+    fn volts(&self, text: &str, power: i32) -> Option<Voltage64> {
         let (number, rest) = Decimal::read(text, self.dialect.decimal)?;
         let power = if rest.is_empty() { power } else { volt_unit(rest)? };
+        let written = 10f64.powi(number.exponent + power);
         let number = number.shortened();
         let exponent = number.exponent + power;
         let step = 10f64.powi(exponent);
         // Division by a power of ten is exact where multiplication by its inverse is not.
         let value = number.mantissa as f64;
-        Some((if exponent < 0 { value / 10f64.powi(-exponent) } else { value * step }, step))
+        let value = if exponent < 0 { value / 10f64.powi(-exponent) } else { value * step };
+        Some(Voltage64 { value, step, written })
     }
 }
 
@@ -648,7 +650,7 @@ impl Sheet<'_> {
         }
         for column in analog {
             let Column { name, .. } = &self.columns[column.column];
-            let line = AnalogLine::named(name.as_str());
+            let line = AnalogLine { input: Some(column.column as u32 + 1), ..AnalogLine::named(name.as_str()) };
             builder = builder.analog(line, column.volts.finish(1));
         }
         let aside: Vec<&str> = self.columns.iter().filter(|c| c.kind == Kind::Aside).map(|c| c.name.as_str()).collect();

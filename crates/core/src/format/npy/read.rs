@@ -7,7 +7,7 @@ use super::archive;
 use super::header::{Element, Header, Kind, header};
 use crate::capture::{Capture, Origin, Trace};
 use crate::error::{Place, Result};
-use crate::format::analog::{Volts, lines_of};
+use crate::format::analog::{Voltage64, Volts, lines_of};
 use crate::format::bits::{BitColumn, WIDEST, Word};
 use crate::format::fill::{Filling, Meant};
 use crate::format::packed::{Samples, period, skip};
@@ -159,7 +159,7 @@ impl<'a> Matrix<'a> {
                     let message = format!("row {row} of '{}' is no number ({value})", element.name);
                     return Err(self.source.refused(message).with_help("fill the gaps before it is saved"));
                 }
-                volts.push((value, 0.0));
+                volts.push(Voltage64 { value, step: 0.0, written: 0.0 });
             }
         }
         Ok(())

@@ -43,14 +43,14 @@ fn sliced(signal: &str) -> (&str, Option<(i64, i64)>) {
 }
 
 impl DraftBus {
-    /// Makes the lines of a vector, the most significant first.
+    /// Makes the lines of a vector, the most significant first; `false` where there is no such vector.
     pub(in crate::setup) fn expand(
         &mut self,
         vectors: Vectors<'_>,
         made: &mut Vec<DraftLine>,
         problems: &mut Vec<Error>,
-    ) {
-        let Some(vector) = &self.vector else { return };
+    ) -> bool {
+        let Some(vector) = &self.vector else { return true };
         let stated = vector.bits.map(|(most, least)| match most >= least {
             true => (least..=most).rev().collect::<Vec<i64>>(),
             false => (most..=least).collect(),
@@ -68,7 +68,7 @@ impl DraftBus {
                 ),
             };
             problems.push(wrong(&vector.signal.place, message, help));
-            return;
+            return false;
         };
         for bit in bits {
             let place = vector.signal.place.clone();
@@ -84,6 +84,7 @@ impl DraftBus {
                 pull: vector.pull,
             });
         }
+        true
     }
 
     /// Reads a bus.
