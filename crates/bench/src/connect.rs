@@ -2,21 +2,25 @@
 
 use std::path::Path;
 
-use deep_tap_core::format::vcd;
 use deep_tap_core::instrument::Instrument;
+use deep_tap_core::job::Job;
+use deep_tap_core::setup::Import;
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::board::{Board, BoardFault, Disturbance, Disturbed, Script, TideGauge, read_bench};
 use crate::fault::AnyFault;
 use crate::net::{Remote, Timeouts};
+use crate::pipe::Pipe;
 use crate::stand_in::{StandIn, StandInOptions};
 
 /// Connects to what a setup names:
 ///
 /// - `bench:tide-gauge`, the demo board with all its faults;
 /// - `bench:FILE.toml`, a board of one's own, as `docs/bench.md` has it;
-/// - `replay:PATH`, a value change dump, probed as if it were a board; a relative path is taken
-///   from `folder`;
+/// - `replay:PATH`, a capture or another record, probed as if it were a board; a relative path is taken
+///   from `folder`, and what the record does not say itself is stated among the options;
+/// - `pipe:-` or `pipe:PATH`, packed samples as they come through standard input or a named pipe, as
+///   [`Pipe`] has it;
 /// - `tcp://HOST:PORT`, an instrument that is served over the network.
 ///
 /// Options follow after `?`, joined by `&`: `seed=7`, `instrument=EX-S16`, `ideal=yes` for an
@@ -31,6 +35,13 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
         return Ok(Box::new(Remote::connect(host, Timeouts::default())?));
     }
     let (target, options) = address.split_once('?').unwrap_or((address, ""));
+    if let Some(path) = target.strip_prefix("pipe:") {
+        let path = if path == "-" { Path::new(path).to_path_buf() } else { folder.join(path) };
+        return Ok(Box::new(Pipe::new(&path, options)?));
+    }
+    if let Some(path) = target.strip_prefix("replay:") {
+        return replay(&folder.join(path), options);
+    }
     let options = Options::parse(options)?;
     let mut options = options;
     let board: Box<dyn Board> = if let Some(file) =
@@ -52,13 +63,11 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
         let faults =
             options.board.clone().unwrap_or_else(|| BoardFault::ALL.iter().map(|(f, _)| *f).collect());
         Box::new(TideGauge::new(options.stand_in.seed, &faults))
-    } else if let Some(path) = target.strip_prefix("replay:") {
-        options.no_board_faults("a replay")?;
-        Box::new(Script::replay(&vcd::read_file(&folder.join(path))?)?)
     } else {
         return Err(Error::new(ErrorKind::Instrument, format!("'{address}' is not something to connect to"))
             .with_help(
-                "write 'bench:tide-gauge' for the simulated board, 'replay:FILE.vcd' for a simulation, or 'tcp://HOST:PORT'",
+                "write 'bench:tide-gauge' for the simulated board, 'replay:FILE' for a record, 'tcp://HOST:PORT', or \
+                 'pipe:-?rate=1 MS/s&width=1' for samples from standard input",
             ));
     };
     let board = match options.nodes.is_empty() {
@@ -66,6 +75,24 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
         false => Box::new(Disturbed::new(board, &options.nodes)?),
     };
     Ok(Box::new(StandIn::new(board, options.stand_in)))
+}
+
+/// A record, probed as if it were a board. Options that the bench does not know are stated of the record.
+fn replay(path: &Path, options: &str) -> Result<Box<dyn Instrument>> {
+    let of_bench = |option: &&str| {
+        let key = option.split('=').next().unwrap_or("");
+        ["seed", "ideal", "instrument", "faults"].contains(&key)
+    };
+    let (own, stated): (Vec<&str>, Vec<&str>) = options.split('&').filter(|o| !o.is_empty()).partition(of_bench);
+    let options = Options::parse(&own.join("&"))?;
+    options.no_board_faults("a replay")?;
+    let stated = Import::of_words(&stated)?;
+    let record = Job::open_with(path, None, stated, &mut |_, _| ())?.capture;
+    let board = Box::new(Script::replay(&record)?);
+    match options.nodes.is_empty() {
+        true => Ok(Box::new(StandIn::new(board, options.stand_in))),
+        false => Ok(Box::new(StandIn::new(Box::new(Disturbed::new(board, &options.nodes)?), options.stand_in))),
+    }
 }
 
 struct Options {

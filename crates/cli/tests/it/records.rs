@@ -34,7 +34,7 @@ fn every_command_takes_every_record() {
         ("tables/packed.npy", "rate=1 MS/s", "bit 0"),
         ("tables/fields.npy", "rate=1 MS/s", "CLK"),
         ("tables/volts.csv", "threshold=1.4 V", "CLK"),
-        ("simulators/sv.vcd", "", "tb.clk"),
+        ("simulators/verilated.vcd", "", "vtb.clk"),
     ] {
         let file = fixture(name);
         let import = format!("--import={stated}");
@@ -171,4 +171,46 @@ fn what_is_no_record_is_refused_and_what_is_no_limit() {
     put("long.vcd", b"$timescale 1 ps $end $var wire 1 ! a $end $enddefinitions $end\n#0 0!\n#1 1!\n#999999999998 0!\n#1000000000000 1!\n#1000000000001\n");
     ok(folder, &["convert", "long.vcd", "long.dtap"]);
     assert!(ok(folder, &["find", "long.dtap", "a rises"]).starts_with("2 times"));
+}
+
+/// A program that writes samples is an instrument: triggered on, live, whole bytes or not.
+#[test]
+#[cfg(unix)]
+fn samples_that_come_through_a_pipe() {
+    let folder = TempDir::new().unwrap();
+    let folder = folder.path();
+    let setup = "[instrument]\nconnect = \"pipe:-?rate=1 MS/s&width=2&byte-order=big\"\n\
+                 [sampling]\nrate = \"1 MS/s\"\nlength = \"200 us\"\nbefore-trigger = \"50 us\"\n\
+                 [trigger]\nevent = \"COUNT rises\"\n\
+                 [[line]]\nname = \"CLK\"\ninput = 0\n[[line]]\nname = \"COUNT\"\ninput = 9\n";
+    std::fs::write(folder.join("p.toml"), setup).unwrap();
+    // CLK changes every 5 samples, COUNT goes high at sample 1000; half a sample at the end.
+    let mut bytes: Vec<u8> = (0..1100u16).flat_map(|n| (n / 5 % 2 | u16::from(n >= 1000) << 9).to_be_bytes()).collect();
+    bytes.push(1);
+    let piped = |args: &[&str]| {
+        let done = tool().current_dir(folder).args(args).write_stdin(bytes.clone()).output().unwrap();
+        (done.status.code().unwrap(), String::from_utf8(done.stdout).unwrap(), String::from_utf8(done.stderr).unwrap())
+    };
+    let (code, said, told) = piped(&["capture", "p.toml"]);
+    assert!(code == 0 && said.contains("recorded 150 us at 1 MS/s: 150 samples, 2 lines"), "{said}{told}");
+    assert!(told.contains("ended in the middle of a sample"), "{told}");
+    let said = ok(folder, &["find", "p.dtap", "COUNT rises"]);
+    assert!(said.contains("0 us"), "{said}");
+    assert!(ok(folder, &["check", "p.dtap", "--try", "width of CLK high, min 3 us"]).starts_with("1 passed"));
+    let (_, said, _) = piped(&["live", "p.toml", "--once", "--over", "1 ms"]);
+    assert!(said.contains("2 of 2 lines have changed"), "{said}");
+    let never = std::fs::read_to_string(folder.join("p.toml")).unwrap().replace("COUNT rises", "COUNT falls");
+    std::fs::write(folder.join("never.toml"), never).unwrap();
+    let (code, _, told) = piped(&["capture", "never.toml"]);
+    assert!(code == 2 && told.contains("did not come before the record ended after 1.1 ms"), "{told}");
+    for (address, wanted) in [
+        ("pipe:-", "how fast the samples of a pipe are"),
+        ("pipe:-?rate=1 MS/s", "how many bytes a sample"),
+        ("pipe:-?rate=1 MS/s&width=3", "1, 2, 4 or 8 bytes"),
+        ("pipe:-?rate=1 MS/s&width=2", "which byte of a sample"),
+        ("pipe:-?rate=1 MS/s&width=1&rows=samples", "cannot be stated of a pipe"),
+    ] {
+        let (code, _, told) = run(folder, &["init", address]);
+        assert!(code == 2 && told.contains(wanted), "{address}: {told}");
+    }
 }
