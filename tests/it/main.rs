@@ -57,6 +57,8 @@ mod tables;
 mod proof;
 /// Quantities with units: parse and print.
 mod quantities;
+/// What is written and read back.
+mod round_trips;
 /// Packed samples into traces: vector instructions, portable code and a plain loop agree.
 mod scan;
 /// Setup and limits files.

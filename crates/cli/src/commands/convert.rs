@@ -6,8 +6,7 @@ use deep_tap::capture::Capture;
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::format::packed::PackedBits;
 use deep_tap::format::{self, Recognised, csv, npy, packed, vcd};
-use deep_tap::job::Job;
-use deep_tap::line::{AnalogId, LineId, Threshold};
+use deep_tap::line::{LineId, Threshold};
 use deep_tap::measure::remove_glitches;
 use deep_tap::quantity::Voltage;
 use deep_tap::{Error, ErrorKind, Place};
@@ -81,7 +80,7 @@ fn worked_on(args: &args::Convert) -> Result<Capture, Failure> {
     let loaded = load(&args.source)?;
     let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
     let on = loaded.lines(&args.remove_on).map_err(|error| error.about("--remove-on"))?;
-    let kept = kept(&loaded, &args.lines)?;
+    let kept = loaded.signals(&args.lines).map_err(|error| error.about("--lines"))?;
     let mut capture = loaded.capture;
     if let Some(below) = &args.remove_below {
         let below = parse_time("remove-below", below)?;
@@ -93,34 +92,14 @@ fn worked_on(args: &args::Convert) -> Result<Capture, Failure> {
         capture = capture.into_builder().derive_line(name, analog, threshold)?.build()?;
         capture.history().last().iter().for_each(remark);
     }
-    if let Some((lines, analog)) = kept {
+    if !args.lines.is_empty() {
+        let (lines, analog) = kept;
         // Derived lines are wanted by who derives them.
         let made = (capture.lines().len() - args.derive.len()..capture.lines().len()).map(LineId);
         let lines: Vec<LineId> = lines.into_iter().chain(made).collect();
         capture = capture.only(&lines, &analog)?;
     }
     Ok(capture.excerpt(range)?)
-}
-
-/// The lines and analog lines of these names; `None` for all.
-fn kept(loaded: &Job, names: &[String]) -> Result<Option<(Vec<LineId>, Vec<AnalogId>)>, Failure> {
-    if names.is_empty() {
-        return Ok(None);
-    }
-    let capture = &loaded.capture;
-    let (mut lines, mut analog) = (Vec::new(), Vec::new());
-    for name in names {
-        if let Some(bus) = capture.bus_named(name) {
-            lines.extend(&capture.buses()[bus.0].lines);
-        } else if let Some(line) = capture.analog_named(name) {
-            analog.push(line);
-        } else {
-            lines.push(capture.line_named(name).map_err(|error| error.about("--lines"))?);
-        }
-    }
-    let mut seen = std::collections::HashSet::new();
-    lines.retain(|line| seen.insert(*line));
-    Ok(Some((lines, analog)))
 }
 
 type Write1<'a> = Box<dyn FnOnce(&mut dyn Write) -> std::io::Result<()> + 'a>;

@@ -197,7 +197,7 @@ fn samples_that_come_through_a_pipe() {
     let said = ok(folder, &["find", "p.dtap", "COUNT rises"]);
     assert!(said.contains("0 us"), "{said}");
     assert!(ok(folder, &["check", "p.dtap", "--try", "width of CLK high, min 3 us"]).starts_with("1 passed"));
-    let (_, said, _) = piped(&["live", "p.toml", "--once", "--over", "1 ms"]);
+    let (_, said, _) = piped(&["live", "p.toml", "--once", "--over", "1.1 ms"]);
     assert!(said.contains("2 of 2 lines have changed"), "{said}");
     let never = std::fs::read_to_string(folder.join("p.toml")).unwrap().replace("COUNT rises", "COUNT falls");
     std::fs::write(folder.join("never.toml"), never).unwrap();

@@ -1,10 +1,12 @@
 //! Lines, buses and limits by their names.
 
+use std::collections::HashSet;
+
 use super::Job;
 use crate::decode::SerialBus;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::limit::BoundLimit;
-use crate::line::LineId;
+use crate::line::{AnalogId, LineId};
 
 impl Job {
     /// The lines of these names; all when none is named.
@@ -16,6 +18,36 @@ impl Job {
             return Ok((0..self.capture.lines().len()).map(LineId).collect());
         }
         names.iter().map(|name| self.capture.line_named(name.as_ref())).collect()
+    }
+
+    /// The lines and analog lines of these names, each once; of a bus, all its lines. All when none is named.
+    ///
+    /// # Errors
+    /// When the record has nothing of a name.
+    pub fn signals(&self, names: &[impl AsRef<str>]) -> Result<(Vec<LineId>, Vec<AnalogId>)> {
+        let capture = &self.capture;
+        let (mut lines, mut analog) = (Vec::new(), Vec::new());
+        if names.is_empty() {
+            lines.extend((0..capture.lines().len()).map(LineId));
+            analog.extend((0..capture.analog_lines().len()).map(AnalogId));
+        }
+        for name in names.iter().map(AsRef::as_ref) {
+            if let Some(line) = capture.analog_named(name) {
+                analog.push(line);
+            } else if let Some(bus) = capture.bus_named(name) {
+                lines.extend(&capture.buses()[bus.0].lines);
+            } else {
+                lines.push(capture.line_named(name).map_err(|error| {
+                    let known = capture.lines().iter().map(|line| line.name.as_str());
+                    let known = known.chain(capture.analog_lines().iter().map(|line| line.name.as_str()));
+                    let several = error.help().is_some_and(|help| help.starts_with("write more"));
+                    if several { error } else { error.with_help(suggest(name, known, "line")) }
+                })?);
+            }
+        }
+        let mut seen = HashSet::new();
+        lines.retain(|line| seen.insert(*line));
+        Ok((lines, analog))
     }
 
     /// The serial buses of these names; all when none is named.

@@ -10,7 +10,6 @@ use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
-use super::chosen;
 use crate::args;
 use crate::errors::Failure;
 use crate::output::{Grid, Out, write_table};
@@ -49,7 +48,7 @@ pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -
             Error::new(ErrorKind::Unknown, "around one place there is nothing to make a histogram of");
         return Err(error.with_help("leave --at out, or --histogram and --picture").into());
     }
-    let (lines, _) = chosen(loaded, &args.lines)?;
+    let (lines, _) = loaded.signals(&args.lines)?;
     let base = capture.base();
     let line = |line: &deep_tap::line::LineId| {
         let there = around(capture, *line, at);

@@ -13,11 +13,11 @@ use deep_tap::capture::Capture;
 use deep_tap::event::{Program, TimedProgram};
 use deep_tap::job::Job;
 use deep_tap::known::hiding_lines;
-use deep_tap::line::{AnalogId, LineId, Signal};
+use deep_tap::line::{LineId, Signal};
 use deep_tap::measure::chain;
 use deep_tap::quantity::Time;
 use deep_tap::time::Tick;
-use deep_tap::{Error, ErrorKind, Place, suggest};
+use deep_tap::{Error, ErrorKind, Place};
 use serde::Serialize;
 
 use crate::Outcome;
@@ -87,7 +87,7 @@ fn measure(args: &args::Measure, loaded: &Job, range: Range<Tick>, out: &mut Out
         measured.remarks = hiding_lines(capture, &signals);
         measured.intervals = intervals(args, capture, each, &events, range.clone());
     } else {
-        let (lines, analog) = chosen(loaded, &args.lines)?;
+        let (lines, analog) = loaded.signals(&args.lines)?;
         let signals: Vec<Signal> = lines.iter().map(Signal::from).collect();
         measured.remarks = hiding_lines(capture, &signals);
         let full = args.lines.len() == 1 && lines.len() == 1;
@@ -116,32 +116,6 @@ fn measure(args: &args::Measure, loaded: &Job, range: Range<Tick>, out: &mut Out
         capture.base().text_of(range.end)
     );
     write_table(&args.table, out, &measured, || rows(&measured), || text(args, &measured, &head))
-}
-
-/// The lines and analog lines of these names; all otherwise.
-fn chosen(loaded: &Job, names: &[String]) -> Result<(Vec<LineId>, Vec<AnalogId>), Failure> {
-    let capture = &loaded.capture;
-    if names.is_empty() {
-        let lines = (0..capture.lines().len()).map(LineId).collect();
-        return Ok((lines, (0..capture.analog_lines().len()).map(AnalogId).collect()));
-    }
-    let (mut lines, mut analog) = (Vec::new(), Vec::new());
-    for name in names {
-        if let Some(line) = capture.analog_named(name) {
-            analog.push(line);
-        } else if let Some(bus) = capture.bus_named(name) {
-            lines.extend(&capture.buses()[bus.0].lines);
-        } else if let Some(line) = capture.lines().iter().position(|line| line.name == *name) {
-            lines.push(LineId(line));
-        } else {
-            let known = capture.lines().iter().map(|line| line.name.as_str());
-            let known = known.chain(capture.analog_lines().iter().map(|line| line.name.as_str()));
-            let known: Vec<&str> = known.collect();
-            let error = Error::new(ErrorKind::Unknown, format!("the capture has no line '{name}'"));
-            return Err(error.with_help(suggest(name, known.iter().copied(), "line")).into());
-        }
-    }
-    Ok((lines, analog))
 }
 
 /// What intervals are measured between.

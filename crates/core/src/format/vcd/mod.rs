@@ -15,6 +15,7 @@ mod note;
 mod read;
 mod scan;
 mod signals;
+mod stream;
 mod write;
 
 pub use read::{read, read_file};

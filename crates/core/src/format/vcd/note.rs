@@ -3,11 +3,11 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::capture::{Capture, Origin};
+use crate::capture::{ANALOG_BLOCK, AnalogBuilder, AnalogTrace, Capture, Origin};
 use crate::error::{Error, ErrorKind, Result};
 use crate::format::stated::{StatedBus, StatedPull, StatedPulses, StatedResolution};
-use crate::line::Line;
-use crate::quantity::{Rate, Rational, Time};
+use crate::line::{AnalogId, AnalogLine, AnalogScale, Line};
+use crate::quantity::{Rate, Rational, Time, Voltage};
 use crate::time::TimeBase;
 
 /// The word by which the comment is known.
@@ -43,9 +43,12 @@ pub(super) struct Note {
     history: Vec<String>,
     #[serde(default)]
     remarks: Vec<String>,
-    /// What is said of lines, in the order of the file.
+    /// What is said of lines, in their order in the capture.
     #[serde(default)]
     lines: Vec<NotedLine>,
+    /// What is said of analog lines, in the order of the file.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    analog: Vec<NotedAnalog>,
     #[serde(default)]
     buses: Vec<StatedBus>,
 }
@@ -53,6 +56,9 @@ pub(super) struct Note {
 #[derive(Serialize, Deserialize)]
 struct NotedLine {
     name: String,
+    /// Which of the bits that are declared it is, from 0; without it, the one with its own number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    at: Option<usize>,
     /// Seconds by which its edges are known less well.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     extra: Option<String>,
@@ -65,15 +71,53 @@ struct NotedLine {
     pulses: StatedPulses,
 }
 
+/// An analog line: what the volts of its samples do not say.
+#[derive(Serialize, Deserialize)]
+struct NotedAnalog {
+    name: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    input: Option<u32>,
+    /// Volts.
+    hysteresis: String,
+    /// Volts: of code 0, from one code to the next, and the largest error.
+    zero: String,
+    step: String,
+    error: String,
+    /// Ticks: the first sample, and from one to the next.
+    first: u64,
+    every: u64,
+    samples: u64,
+    #[serde(flatten)]
+    pulses: StatedPulses,
+}
+
 impl Note {
-    pub(super) fn of(capture: &Capture) -> Self {
+    /// What is to be said of a capture, of whose lines each is the declared bit with this number.
+    pub(super) fn of(capture: &Capture, places: &[usize]) -> Self {
         let (base, origin) = (capture.base(), capture.origin());
-        let line = |line: &Line| NotedLine {
+        let line = |(number, line): (usize, &Line)| NotedLine {
             name: line.name.clone(),
+            at: places.get(number).copied(),
             pull: StatedPull::of(line.pull),
             extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
             threshold: line.threshold.map(|threshold| threshold.to_string()),
             pulses: StatedPulses::of(&line.pulses),
+        };
+        let analog = |(number, line): (usize, &AnalogLine)| {
+            let trace = capture.analog(AnalogId(number));
+            let volts = |volts: Voltage| volts.to_rational().to_string();
+            NotedAnalog {
+                name: line.name.clone(),
+                input: line.input,
+                hysteresis: volts(line.hysteresis),
+                zero: volts(trace.scale().zero()),
+                step: volts(trace.scale().step()),
+                error: volts(trace.scale().error()),
+                first: trace.first().0,
+                every: trace.every(),
+                samples: trace.len(),
+                pulses: StatedPulses::of(&line.pulses),
+            }
         };
         Note {
             tick: base.tick().to_rational().to_string(),
@@ -85,7 +129,8 @@ impl Note {
             made: origin.made.map(|made| made.to_string()),
             history: capture.history().to_vec(),
             remarks: capture.remarks().to_vec(),
-            lines: capture.lines().iter().map(line).collect(),
+            lines: capture.lines().iter().enumerate().map(line).collect(),
+            analog: capture.analog_lines().iter().enumerate().map(analog).collect(),
             buses: capture.buses().iter().map(StatedBus::of).collect(),
         }
     }
@@ -114,7 +159,7 @@ impl Note {
     ///
     /// # Errors
     /// When the times of the dump are not those of its ticks, or it has not the lines.
-    pub(super) fn apply(&self, dump: Capture) -> Result<Capture> {
+    pub(super) fn apply(&self, dump: Capture, reals: &[Vec<(u64, f64)>]) -> Result<Capture> {
         let exact = |text: &String| text.parse::<Rational>();
         let tick = Time::from_rational(exact(&self.tick)?);
         let base = TimeBase::from_tick(tick)?.with_zero_at(self.zero);
@@ -122,7 +167,8 @@ impl Note {
         let made = self.made.as_deref().map(str::parse).transpose()?;
         let origin =
             Origin { source: self.source.clone(), rates: rates.collect::<Result<_>>()?, trigger: self.trigger.clone(), made };
-        let described = self.lines.iter().map(|noted| {
+        let missing = || Error::new(ErrorKind::Capture, "the dump has not the lines that it says of itself");
+        let described = self.lines.iter().enumerate().map(|(number, noted)| {
             let extra = noted.extra.as_ref().map_or(Ok(Rational::ZERO), exact)?;
             let line = Line {
                 extra: Time::from_rational(extra),
@@ -131,16 +177,67 @@ impl Note {
                 pulses: noted.pulses.read()?,
                 ..Line::named(noted.name.as_str())
             };
-            Ok((format!("{SCOPE}.{}", reference(&noted.name)), line))
+            let place = noted.at.unwrap_or(number);
+            let bit = dump.lines().get(place).ok_or_else(missing)?;
+            Ok((bit.name.clone(), line))
         });
         let described = described.collect::<Result<Vec<_>>>()?;
         let buses = self.buses.iter().map(StatedBus::read).collect::<Result<Vec<_>>>()?;
+        let analog = self.analog.iter().zip(reals).map(|(noted, changes)| noted.read(dump.base(), base, changes));
+        let analog = analog.collect::<Result<Vec<_>>>()?;
         let on_grid = dump.on_grid(tick, self.resolution.read()?)?;
         let mut builder = on_grid.into_builder().base(base).origin(origin).history(self.history.clone());
         builder = builder.select(described)?.buses(buses);
         for remark in &self.remarks {
             builder = builder.remark(remark.clone());
         }
-        builder.build()
+        analog.into_iter().fold(builder, |builder, (line, trace)| builder.analog(line, trace)).build()
     }
 }
+
+impl NotedAnalog {
+    /// The line with the codes that its volts stand for, given its changes in the ticks of the dump.
+    fn read(&self, dump: TimeBase, base: TimeBase, changes: &[(u64, f64)]) -> Result<(AnalogLine, AnalogTrace)> {
+        let volts = |text: &String| text.parse::<Rational>().map(Voltage::from_rational);
+        let scale = AnalogScale::new(volts(&self.zero)?, volts(&self.step)?, volts(&self.error)?);
+        let wrong = || Error::new(ErrorKind::Capture, format!("what the dump says of '{}' cannot be", self.name));
+        let scale = scale.filter(|_| self.every > 0).ok_or_else(wrong)?;
+        let (zero, step) = (scale.zero().to_f64(), scale.step().to_f64());
+        // From ticks of the dump to samples, whose number the ticks of the dump bound.
+        let ratio = dump.tick().to_rational().checked_div(base.tick().to_rational()).ok_or_else(wrong)?.to_f64();
+        let sample = |tick: u64| {
+            let tick = (tick as f64 * ratio).round() as u64;
+            tick.saturating_sub(self.first).div_ceil(self.every)
+        };
+        let mut builder = AnalogBuilder::new();
+        let mut codes = Vec::new();
+        let last = changes.last().map_or(0, |(tick, _)| sample(*tick));
+        let samples = self.samples.min(last.saturating_add(MOST_HELD));
+        for (number, (tick, value)) in changes.iter().enumerate() {
+            let next = changes.get(number + 1).map_or(samples, |(tick, _)| sample(*tick)).min(samples);
+            let count = next.saturating_sub(sample(*tick));
+            if !value.is_finite() {
+                return Err(wrong());
+            }
+            let code = ((value - zero) / step).round().clamp(f64::from(i16::MIN), f64::from(i16::MAX)) as i16;
+            for _ in 0..count {
+                codes.push(code);
+                if codes.len() == ANALOG_BLOCK {
+                    builder.push(&codes);
+                    codes.clear();
+                }
+            }
+        }
+        builder.push(&codes);
+        let line = AnalogLine {
+            name: self.name.clone(),
+            input: self.input,
+            hysteresis: volts(&self.hysteresis)?,
+            pulses: self.pulses.read()?,
+        };
+        Ok((line, builder.finish(scale, self.first, self.every)))
+    }
+}
+
+/// Samples that an analog line may have after its last change: what a dump says of itself is not believed.
+const MOST_HELD: u64 = 1 << 28;

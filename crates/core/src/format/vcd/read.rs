@@ -333,7 +333,7 @@ impl Dump<'_> {
     ) -> Result<Capture> {
         let name = self.source.name();
         let located = |e: Error| e.at(Place::File(name.into()));
-        if said.values == 0 {
+        if said.values == 0 && said.reals.iter().all(Vec::is_empty) {
             let help = "the simulation ended before anything was dumped";
             return Err(self.source.refused("this file declares signals, but no values").with_help(help));
         }
@@ -352,7 +352,7 @@ impl Dump<'_> {
         }
         let dump = builder.build().map_err(located)?;
         match &self.header.note {
-            Some(note) => note.apply(dump).map_err(located),
+            Some(note) => note.apply(dump, &said.reals).map_err(located),
             None => Ok(dump),
         }
     }

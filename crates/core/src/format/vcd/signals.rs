@@ -98,7 +98,10 @@ impl Signals {
                     groups.push((path, vec![part]));
                 }
                 Some(Target::Real(number)) => {
-                    aside.push(path.clone());
+                    // A dump that was written here says what its numbers are.
+                    if header.note.is_none() {
+                        aside.push(path.clone());
+                    }
                     signals.reals.push((path, number as usize));
                 }
                 Some(Target::Text | Target::Aside) | None => {}
@@ -111,7 +114,7 @@ impl Signals {
         groups.into_iter().for_each(|(path, parts)| signals.group(path, parts));
         signals.tell_aside(&aside);
         signals.distinct();
-        if signals.lines.is_empty() {
+        if signals.lines.is_empty() && header.note.is_none() {
             let help = "dump at least one wire or register ($dumpvars) in the simulation";
             return Err(source.refused("this file declares no digital signals").with_help(help));
         }
