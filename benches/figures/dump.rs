@@ -13,7 +13,11 @@ const WIDTHS: [u64; 6] = [8, 16, 32, 64, 4, 12];
 
 fn code(number: u64) -> String {
     let letter = |n: u64| char::from(b'!' + (n % 94) as u8);
-    if number < 94 { letter(number).to_string() } else { format!("{}{}", letter(number), letter(number / 94)) }
+    if number < 94 {
+        letter(number).to_string()
+    } else {
+        format!("{}{}", letter(number), letter(number / 94))
+    }
 }
 
 fn header(variables: impl Iterator<Item = (u64, String)>) -> String {
@@ -60,18 +64,26 @@ fn vectors(times: u64) -> String {
 }
 
 pub(crate) fn measure(figures: &mut Figures) {
-    let dumps = [("mostly bits", bits(4_000_000), [3.5, 6.0]), ("mostly vectors", vectors(1_200_000), [2.0, 3.5])];
+    let dumps =
+        [("mostly bits", bits(4_000_000), [3.5, 6.0]), ("mostly vectors", vectors(1_200_000), [2.0, 3.5])];
     for (activity, text, targets) in dumps {
         let parser = shortest(3, || ::vcd::Parser::new(text.as_bytes()).filter(Result::is_ok).count());
         let bytes = text.len() as f64;
         let source = Source::of_bytes(text.into_bytes(), "made.vcd");
         for (cores, target) in [1, 2].into_iter().zip(targets) {
             let reading = on_cores(cores, || {
-                shortest(3, || read(&source, &Import::default(), &mut |_, _| ()).expect("a dump as it should be"))
+                shortest(3, || {
+                    read(&source, &Import::default(), &mut |_, _| ()).expect("a dump as it should be")
+                })
             });
             let case = Case { samples: 0, activity: activity.to_string(), cores };
             let rate = (bytes / reading / 1e6, "MB/s");
-            figures.against("reading a value change dump", &case, rate, ("its parser alone", parser / reading, target));
+            figures.against(
+                "reading a value change dump",
+                &case,
+                rate,
+                ("its parser alone", parser / reading, target),
+            );
         }
         let capture = read(&source, &Import::default(), &mut |_, _| ()).expect("a dump as it should be");
         let mut written = 0;
@@ -82,6 +94,11 @@ pub(crate) fn measure(figures: &mut Figures) {
         });
         let rate = written as f64 / writing / 1e6;
         let case = Case { samples: 0, activity: activity.to_string(), cores: 1 };
-        figures.against("writing a value change dump", &case, (rate, "MB/s"), ("200 MB/s", rate / 200.0, 1.0));
+        figures.against(
+            "writing a value change dump",
+            &case,
+            (rate, "MB/s"),
+            ("200 MB/s", rate / 200.0, 1.0),
+        );
     }
 }

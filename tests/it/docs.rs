@@ -31,6 +31,7 @@ fn setups_and_limits_in_the_documents_load() {
     let mut seen = 0;
     for name in [
         "docs/setup.md",
+        "docs/records.md",
         "docs/limits.md",
         "docs/walkthrough.md",
         "docs/network.md",
@@ -111,6 +112,7 @@ fn links_between_documents_lead_somewhere() {
         "README.md",
         "CONTRIBUTING.md",
         "docs/setup.md",
+        "docs/records.md",
         "docs/limits.md",
         "docs/verdicts.md",
         "docs/events.md",

@@ -21,7 +21,9 @@ fn read_as(text: impl AsRef<[u8]>, stated: &[&str]) -> Result<Capture> {
 }
 
 fn dump(variables: &str, changes: &str) -> String {
-    format!("$timescale 1 ns $end $scope module top $end {variables} $upscope $end $enddefinitions $end\n{changes}")
+    format!(
+        "$timescale 1 ns $end $scope module top $end {variables} $upscope $end $enddefinitions $end\n{changes}"
+    )
 }
 
 fn levels(capture: &Capture, name: &str) -> String {
@@ -54,13 +56,20 @@ fn five_simulators_are_read_without_help() {
     assert_eq!((edges(&sv, "tick"), sv.duration()), (20, time("306 ns")));
     assert!(sv.trace(sv.line_named("tb.bus").unwrap()).is_ever_floating());
     let bus = &sv.buses()[sv.bus_named("up").unwrap().0];
-    assert_eq!(sv.line(bus.lines[0]).name, "tb.up[0]", "declared upwards, its first bit is the most significant");
+    assert_eq!(
+        sv.line(bus.lines[0]).name,
+        "tb.up[0]",
+        "declared upwards, its first bit is the most significant"
+    );
     // Nine states of a bit: U is unknown, H and L are levels, Z floats.
     let vhdl = read("vhdl.vcd");
     assert_eq!(value(&vhdl, "q", 0), None);
     assert_eq!(value(&vhdl, "tb.n", vhdl.len() - 1), Some(30));
     let weak = levels(&vhdl, "weak");
-    assert!(weak.starts_with('1') && weak.contains('0') && weak.contains('x') && !weak.contains('z'), "{weak}");
+    assert!(
+        weak.starts_with('1') && weak.contains('0') && weak.contains('x') && !weak.contains('z'),
+        "{weak}"
+    );
     assert!(levels(&vhdl, "bus_line").starts_with("zzzzzz0"));
     let verilated = read("verilated.vcd");
     assert_eq!(value(&verilated, "vtb.d", verilated.len() - 1), Some(20 * 17 % 256));
@@ -80,9 +89,15 @@ fn what_writers_do_that_the_standard_does_not_show() {
         (dump(bit, "#0\n0!\n1\"\n#1\n1!\n#2\n0\"\n#3").replace('\n', "\r\n"), "line feeds with returns"),
         (format!("\u{feff}{}", dump(bit, "#0 0! 1\" #1 1! #2 0\" #3")), "a byte order mark"),
         (dump(bit, "#0 0! 1\" #1 1! #1 1! #2 0\" #3").replace('\n', " "), "a single line, and a time twice"),
-        (dump(bit, "$dumpvars 0! 1\" $end #1 b1 ! #2 B0 \" #3 $dumpall 1! 0\" $end"), "lists, and bits as vectors"),
+        (
+            dump(bit, "$dumpvars 0! 1\" $end #1 b1 ! #2 B0 \" #3 $dumpall 1! 0\" $end"),
+            "lists, and bits as vectors",
+        ),
         (dump(bit, "#0 l! h\" $comment 1! #9 $end #1 H! #2 L\" #3 "), "weak levels, and a comment"),
-        (dump(&bit.replace("$end", "$end $attrbegin misc 07 x $end"), "#0 0! 1\" #1 1! #2 0\" #3"), "other sections"),
+        (
+            dump(&bit.replace("$end", "$end $attrbegin misc 07 x $end"), "#0 0! 1\" #1 1! #2 0\" #3"),
+            "other sections",
+        ),
     ] {
         let capture = read_as(&text, &[]).unwrap_or_else(|error| panic!("{what}: {error}"));
         assert_eq!(capture.len(), plain.len(), "{what}");
@@ -110,7 +125,9 @@ fn what_writers_do_that_the_standard_does_not_show() {
     let capture = read_as(dump(bit, "#0 0! 1\" #2 $dumpoff $end #4 $dumpon 1! $end #5 "), &[]).unwrap();
     assert_eq!((levels(&capture, "a"), levels(&capture, "b")), ("00xx11".into(), "11xxxx".into()));
     // Codes of many characters, times that share a divisor only with each other.
-    let capture = read_as(dump("$var wire 1 abcdef x $end", "#0 0abcdef\n#7000 1abcdef\n#21000 0abcdef\n"), &[]).unwrap();
+    let capture =
+        read_as(dump("$var wire 1 abcdef x $end", "#0 0abcdef\n#7000 1abcdef\n#21000 0abcdef\n"), &[])
+            .unwrap();
     assert_eq!((levels(&capture, "x").as_str(), capture.base().tick()), ("0110", time("7 us")));
 }
 
@@ -136,7 +153,10 @@ fn the_end_is_the_last_time_and_nothing_is_claimed_beyond() {
     let (remarks, _) = cut("#0 0! 0!!\n#1 b10\n");
     assert!(remarks.contains("ends in the middle of a value"), "{remarks}");
     let (remarks, a) = cut("#0 0! 0!!\n#1 1!\n1?\n1?\n#2\n");
-    assert!(remarks.contains("2 values of codes that nothing declares") && remarks.contains("in line 4: '?'"), "{remarks}");
+    assert!(
+        remarks.contains("2 values of codes that nothing declares") && remarks.contains("in line 4: '?'"),
+        "{remarks}"
+    );
     assert_eq!(a, "011");
 }
 
@@ -222,7 +242,8 @@ fn pieces_that_are_read_apart_say_what_the_whole_says() {
                 [b'#', ..] => now = word[1..].parse().unwrap(),
                 [b'b', digits @ ..] if words.clone().next() == Some("#1") => {
                     words.next();
-                    (0..13).for_each(|bit| put(2 + bit, digits.iter().rev().nth(bit).copied().unwrap_or(b'0')));
+                    (0..13)
+                        .for_each(|bit| put(2 + bit, digits.iter().rev().nth(bit).copied().unwrap_or(b'0')));
                 }
                 [b'b', digit] => {
                     words.next();
@@ -238,7 +259,8 @@ fn pieces_that_are_read_apart_say_what_the_whole_says() {
             let line = if number < 2 { number } else { 2 + 12 - (number - 2) };
             let mut level = Level::Unknown;
             let wanted = changes.into_iter().filter_map(|(tick, to)| {
-                let to = [Level::Low, Level::High, Level::Unknown, Level::Floating]["01xz".find(to as char)?];
+                let to =
+                    [Level::Low, Level::High, Level::Unknown, Level::Floating]["01xz".find(to as char)?];
                 (std::mem::replace(&mut level, to) != to && tick > 0).then_some((tick, to))
             });
             let found = whole.traces()[line].edges(whole.range()).map(|edge| (edge.tick.0, edge.to));
@@ -251,7 +273,8 @@ fn pieces_that_are_read_apart_say_what_the_whole_says() {
         packed.write_all(text.as_bytes()).unwrap();
         std::fs::write(&from, packed.finish().unwrap()).unwrap();
         let options = SaveOptions::default();
-        import(&Source::open(&from).unwrap(), None, Import::default(), (&to, options), &mut |_, _| ()).unwrap();
+        import(&Source::open(&from).unwrap(), None, Import::default(), (&to, options), &mut |_, _| ())
+            .unwrap();
         let again = dtap::open(&to).unwrap().capture;
         assert_eq!((again.len(), again.base(), again.lines()), (whole.len(), whole.base(), whole.lines()));
         for (mine, theirs) in whole.traces().iter().zip(again.traces()) {
@@ -263,7 +286,10 @@ fn pieces_that_are_read_apart_say_what_the_whole_says() {
 
 #[test]
 fn a_setup_takes_vectors_whole_or_a_slice() {
-    let text = dump("$var wire 1 ! clk $end $var reg 8 \" q [7:0] $end", "#0 0! b0 \"\n#5 1! b10100101 \"\n#10 0!\n");
+    let text = dump(
+        "$var wire 1 ! clk $end $var reg 8 \" q [7:0] $end",
+        "#0 0! b0 \"\n#5 1! b10100101 \"\n#10 0!\n",
+    );
     let folder = tempfile::tempdir().unwrap();
     let (record, setup) = (folder.path().join("d.vcd"), folder.path().join("s.toml"));
     std::fs::write(&record, text).unwrap();
@@ -271,7 +297,9 @@ fn a_setup_takes_vectors_whole_or_a_slice() {
         std::fs::write(&setup, format!("[[line]]\nname = \"CLK\"\ninput = \"clk\"\n{buses}")).unwrap();
         deep_tap::job::Job::open(&record, Some(&setup))
     };
-    let job = lay("[[bus]]\nname = \"Q\"\nsignal = \"q\"\n[[bus]]\nname = \"HIGH\"\nsignal = \"top.q[7:4]\"\n").unwrap();
+    let job =
+        lay("[[bus]]\nname = \"Q\"\nsignal = \"q\"\n[[bus]]\nname = \"HIGH\"\nsignal = \"top.q[7:4]\"\n")
+            .unwrap();
     assert_eq!((value(&job.capture, "Q", 5), value(&job.capture, "HIGH", 5)), (Some(0xA5), Some(0xA)));
     // The capture that is made of it carries the setup, and needs no record any more.
     let to = folder.path().join("d.dtap");

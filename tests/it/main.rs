@@ -21,10 +21,10 @@ mod docs;
 mod doubt;
 /// Waveforms as text.
 mod draw;
-/// Dumps as simulators write them, damage, and pieces that are read apart.
-mod dumps;
 /// The capture container: round trips, cuts, flipped bits, hostile files.
 mod dtap;
+/// Dumps as simulators write them, damage, and pieces that are read apart.
+mod dumps;
 /// The event language: grammar, messages, state machines.
 mod events;
 /// The event language against a naive interpreter.
@@ -51,8 +51,6 @@ mod network;
 mod own_board;
 /// What fits an instrument, what is unwise, what a rate can decide.
 mod plan;
-/// Tables, arrays and packed samples as other programs write them.
-mod tables;
 /// The randomised proof: truth inside the bounds, no wrong verdict.
 mod proof;
 /// Quantities with units: parse and print.
@@ -65,6 +63,8 @@ mod scan;
 mod setup;
 /// What several modules use.
 mod support;
+/// Tables, arrays and packed samples as other programs write them.
+mod tables;
 /// The trace against a plain list of edges.
 mod trace;
 /// All truths behind short records, and what is claimed of them.

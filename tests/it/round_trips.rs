@@ -34,7 +34,15 @@ fn made(levels: usize) -> impl Strategy<Value = Made> {
         prop::option::of(prop::collection::vec(-2000i16..2000, 200)),
         any::<bool>(),
     )
-        .prop_map(|(len, zero, rate, exact, lines, volts, bus)| Made { len, zero, rate, exact, lines, volts, bus })
+        .prop_map(|(len, zero, rate, exact, lines, volts, bus)| Made {
+            len,
+            zero,
+            rate,
+            exact,
+            lines,
+            volts,
+            bus,
+        })
 }
 
 impl Made {

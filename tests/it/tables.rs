@@ -42,7 +42,9 @@ const Q: [u64; 5] = [0, 3, 6, 9, 12];
 
 fn q(capture: &Capture) -> Vec<u64> {
     let bus = &capture.buses()[capture.bus_named("Q").expect("a bus Q").0];
-    (0..capture.len()).map(|tick| capture.bus_value(bus, Tick(tick)).known().expect("a known value")).collect()
+    (0..capture.len())
+        .map(|tick| capture.bus_value(bus, Tick(tick)).known().expect("a known value"))
+        .collect()
 }
 
 /// Each file, what has to be stated of it, and the period of its samples.
@@ -93,13 +95,18 @@ const SAMPLES: &[(&str, &str, &str)] = &[
 #[test]
 fn every_dialect_says_the_same() {
     for (name, stated, period) in SAMPLES {
-        let capture = read_as(name, stated).unwrap_or_else(|error| panic!("{name}, {stated}: {error} ({:?})", error.help()));
+        let capture = read_as(name, stated)
+            .unwrap_or_else(|error| panic!("{name}, {stated}: {error} ({:?})", error.help()));
         let period = match *period {
             "1/3 us" => deep_tap::time::TimeBase::from_rate("3 MS/s".parse().unwrap()).unwrap().tick(),
             text => time(text),
         };
         assert_eq!((capture.len(), capture.base().tick()), (40, period), "{name}, {stated}");
-        assert_eq!((levels(&capture, "CLK").as_str(), levels(&capture, "DATA").as_str()), (CLK, DATA), "{name}, {stated}");
+        assert_eq!(
+            (levels(&capture, "CLK").as_str(), levels(&capture, "DATA").as_str()),
+            (CLK, DATA),
+            "{name}, {stated}"
+        );
         let values: Vec<u64> = (0..40).map(|sample| Q[sample / 8]).collect();
         assert_eq!(q(&capture), values, "{name}, {stated}");
         assert_eq!(capture.resolution().sampled, *stated != "exact=true", "{name}, {stated}");
@@ -152,7 +159,11 @@ fn arrays_and_packed_samples() {
         ("packed.npy", "rate=1 MS/s", ["bit 0", "bit 1"]),
         ("one.npz", "rate=1 MS/s", ["bit 0", "bit 1"]),
         ("packed-big.npy", "rate=1 MS/s", ["bit 0", "bit 1"]),
-        ("packed-big.npy", "rate=1 MS/s; format=packed; width=2; byte-order=big; skip=128", ["bit 0", "bit 1"]),
+        (
+            "packed-big.npy",
+            "rate=1 MS/s; format=packed; width=2; byte-order=big; skip=128",
+            ["bit 0", "bit 1"],
+        ),
         ("matrix.npy", "rate=1 MS/s", ["column 0", "column 1"]),
         ("matrix-bool.npy", "rate=1 MS/s", ["column 0", "column 1"]),
         ("matrix-fortran.npy", "rate=1 MS/s", ["column 0", "column 1"]),

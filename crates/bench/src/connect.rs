@@ -83,7 +83,8 @@ fn replay(path: &Path, options: &str) -> Result<Box<dyn Instrument>> {
         let key = option.split('=').next().unwrap_or("");
         ["seed", "ideal", "instrument", "faults"].contains(&key)
     };
-    let (own, stated): (Vec<&str>, Vec<&str>) = options.split('&').filter(|o| !o.is_empty()).partition(of_bench);
+    let (own, stated): (Vec<&str>, Vec<&str>) =
+        options.split('&').filter(|o| !o.is_empty()).partition(of_bench);
     let options = Options::parse(&own.join("&"))?;
     options.no_board_faults("a replay")?;
     let stated = Import::of_words(&stated)?;
@@ -91,7 +92,9 @@ fn replay(path: &Path, options: &str) -> Result<Box<dyn Instrument>> {
     let board = Box::new(Script::replay(&record)?);
     match options.nodes.is_empty() {
         true => Ok(Box::new(StandIn::new(board, options.stand_in))),
-        false => Ok(Box::new(StandIn::new(Box::new(Disturbed::new(board, &options.nodes)?), options.stand_in))),
+        false => {
+            Ok(Box::new(StandIn::new(Box::new(Disturbed::new(board, &options.nodes)?), options.stand_in)))
+        }
     }
 }
 

@@ -71,8 +71,10 @@ impl Pipe {
             let error = Error::new(ErrorKind::Instrument, format!("'{key}' cannot be stated of a pipe"));
             return Err(error.with_help(format!("options are {}", known[..7].join(", "))));
         }
-        let period = stated.period.ok_or_else(|| missing("how fast the samples of a pipe are", "rate=1 MS/s"))?;
-        let width = stated.width.ok_or_else(|| missing("how many bytes a sample of a pipe takes", "width=2"))?;
+        let period =
+            stated.period.ok_or_else(|| missing("how fast the samples of a pipe are", "rate=1 MS/s"))?;
+        let width =
+            stated.width.ok_or_else(|| missing("how many bytes a sample of a pipe takes", "width=2"))?;
         let order = match (stated.byte_order, width) {
             (Some(order), _) => order,
             (None, SampleWidth::W8) => ByteOrder::Little,
@@ -148,13 +150,21 @@ impl Pipe {
 
     /// Tells a rate that the clock on the wall contradicts.
     fn compare_with_the_clock(&mut self) {
-        let Some(taken) = self.since.map(|since| since.elapsed()).filter(|taken| *taken >= LONG_ENOUGH) else { return };
+        let Some(taken) = self.since.map(|since| since.elapsed()).filter(|taken| *taken >= LONG_ENOUGH)
+        else {
+            return;
+        };
         let signal = self.samples as f64 / self.rate.to_rational().to_f64();
         let ratio = signal / taken.as_secs_f64();
         let told = if ratio > OUT_OF_STEP {
-            format!("the samples came {ratio:.0} times as fast as their stated rate: they were taken before, or it is wrong")
+            format!(
+                "the samples came {ratio:.0} times as fast as their stated rate: they were taken before, or it is wrong"
+            )
         } else if ratio < 1.0 / OUT_OF_STEP {
-            format!("the samples came {:.0} times as slowly as their stated rate: it is wrong, or many were lost", 1.0 / ratio)
+            format!(
+                "the samples came {:.0} times as slowly as their stated rate: it is wrong, or many were lost",
+                1.0 / ratio
+            )
         } else {
             return;
         };
@@ -186,7 +196,10 @@ impl Instrument for Pipe {
         let bits = configuration.inputs.iter().map(|input| match input.input {
             Input::Number(bit) if bit < self.width.inputs() => Ok(bit),
             _ => {
-                let error = Error::new(ErrorKind::Instrument, format!("a sample of this pipe has no bit '{}'", input.input));
+                let error = Error::new(
+                    ErrorKind::Instrument,
+                    format!("a sample of this pipe has no bit '{}'", input.input),
+                );
                 Err(error.with_help(format!("its bits are 0 to {}", self.width.inputs() - 1)))
             }
         });
@@ -205,7 +218,8 @@ impl Instrument for Pipe {
     }
 
     fn status(&mut self) -> Result<Status> {
-        let elapsed = Rational::new(self.samples.into(), 1).and_then(|n| n.checked_div(self.rate.to_rational()));
+        let elapsed =
+            Rational::new(self.samples.into(), 1).and_then(|n| n.checked_div(self.rate.to_rational()));
         let elapsed = Time::from_rational(elapsed.unwrap_or(Rational::ZERO));
         Ok(match (self.running, self.ended) {
             (false, _) => Status::Idle,
@@ -228,7 +242,9 @@ impl Instrument for Pipe {
     fn read(&mut self, block: &mut SampleBlock) -> Result<()> {
         let Some(gather) = &self.gather else { return Ok(()) };
         block.reset(gather.width());
-        let Some(arrivals) = self.arrivals.as_ref().filter(|_| self.running && !self.ended) else { return Ok(()) };
+        let Some(arrivals) = self.arrivals.as_ref().filter(|_| self.running && !self.ended) else {
+            return Ok(());
+        };
         let bytes = match arrivals.recv_timeout(PATIENCE) {
             Ok(Ok(bytes)) => bytes,
             Ok(Err(error)) => return Err(self.failed(error)),
@@ -267,7 +283,8 @@ struct Gather {
 
 impl Gather {
     fn new(bits: Vec<u32>, from: SampleWidth) -> Gather {
-        let same = SampleWidth::for_inputs(bits.len()) == from && bits.iter().enumerate().all(|(n, bit)| *bit == n as u32);
+        let same = SampleWidth::for_inputs(bits.len()) == from
+            && bits.iter().enumerate().all(|(n, bit)| *bit == n as u32);
         let table = |byte: usize| {
             std::array::from_fn(|value| {
                 let places = bits.iter().enumerate().filter(|(_, bit)| **bit as usize / 8 == byte);
@@ -288,7 +305,10 @@ impl Gather {
             return;
         }
         for sample in samples.levels().chunks_exact(self.from.bytes()) {
-            let word = sample.iter().zip(&self.tables).fold(0, |word, (byte, table)| word | table[usize::from(*byte)]);
+            let word = sample
+                .iter()
+                .zip(&self.tables)
+                .fold(0, |word, (byte, table)| word | table[usize::from(*byte)]);
             block.push(word, 0);
         }
     }

@@ -53,7 +53,7 @@ pub(crate) fn with_options(error: Error) -> Error {
 }
 
 /// Most bytes that are taken from standard input.
-const MOST_INPUT: u64 = 1 << 34;
+const MOST_INPUT: u64 = 1 << 33;
 /// So many of them show what it is.
 const HEAD: u64 = 1 << 16;
 
@@ -74,7 +74,7 @@ fn standard_input(stated: &Import) -> Result<format::Source, Failure> {
     file.write_all(&head).map_err(failed("keep"))?;
     let copied = std::io::copy(&mut input.take(MOST_INPUT), &mut file).map_err(failed("read"))?;
     if copied == MOST_INPUT {
-        let error = Error::new(ErrorKind::Range, "more than 16 GB came through standard input");
+        let error = Error::new(ErrorKind::Range, "more than 8 GB came through standard input");
         return Err(error.with_help("write it to a file first").into());
     }
     Ok(format::Source::of_file(file, NAME)?)

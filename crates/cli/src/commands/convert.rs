@@ -126,7 +126,8 @@ fn writer<'a>(capture: &'a Capture, target: Target, args: &args::Convert) -> Res
 /// How lines become bits, which is told, since such a file says nothing of it.
 fn packed_bits(capture: &Capture) -> Result<PackedBits, Failure> {
     let bits = PackedBits::of(capture)?;
-    let names: Vec<String> = capture.lines().iter().enumerate().map(|(n, line)| format!("{n} {}", line.name)).collect();
+    let names: Vec<String> =
+        capture.lines().iter().enumerate().map(|(n, line)| format!("{n} {}", line.name)).collect();
     let bytes = bits.width.bytes();
     remark(format!(
         "{} samples of {bytes} byte{} at {}; bits: {}",

@@ -21,10 +21,14 @@ use crate::load::{load, stated};
 use crate::output::{Out, remark, save};
 
 pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> {
-    let address = args.source.split_once(':').is_some_and(|(kind, _)| kind.len() > 1 && !Path::new(&args.source).exists());
+    let address = args
+        .source
+        .split_once(':')
+        .is_some_and(|(kind, _)| kind.len() > 1 && !Path::new(&args.source).exists());
     let path = args.output.clone().unwrap_or_else(|| named(args, address));
     if path.exists() {
-        let error = Error::new(ErrorKind::Exists, "this file is there already, and a setup is never replaced");
+        let error =
+            Error::new(ErrorKind::Exists, "this file is there already, and a setup is never replaced");
         return Err(error.with_help("choose another name with --output").at(Place::File(path)).into());
     }
     let (text, record) = if address { of_instrument(args)? } else { of_record(args)? };
@@ -37,7 +41,8 @@ pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> 
     let shown = path.display();
     match record {
         Some(file) => {
-            let source = args::Source { file: file.clone(), setup: Some(path.clone()), stated: args.stated.clone() };
+            let source =
+                args::Source { file: file.clone(), setup: Some(path.clone()), stated: args.stated.clone() };
             load_quietly(&source)?;
             let file = quoted(&file.display().to_string());
             out.line(format!("{shown}: written, and {file} is read with it"))?;
@@ -67,7 +72,10 @@ fn named(args: &args::Init, address: bool) -> PathBuf {
     if address {
         return PathBuf::from("first.toml");
     }
-    let name = Path::new(&args.source).file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let name = Path::new(&args.source)
+        .file_name()
+        .map(|name| name.to_string_lossy().into_owned())
+        .unwrap_or_default();
     let stem = name.split('.').find(|part| !part.is_empty()).unwrap_or("first");
     PathBuf::from(format!("{stem}.toml"))
 }
@@ -108,8 +116,12 @@ fn look(instrument: &mut dyn Instrument) -> Result<Capture, Failure> {
         rests: None,
     };
     let length: Time = "20 ms".parse()?;
-    let sampling =
-        Sampling { speed: Speed::Fastest, length: Length::Time(length), before: Before::Time(Time::ZERO), analog_rate: None };
+    let sampling = Sampling {
+        speed: Speed::Fastest,
+        length: Length::Time(length),
+        before: Before::Time(Time::ZERO),
+        analog_rate: None,
+    };
     let lines = (0..inputs.min(most)).map(line).collect();
     let setup = Setup { sampling: Some(sampling), lines, ..Setup::default() };
     let options = RecordOptions { now: true, ..RecordOptions::default() };

@@ -98,26 +98,38 @@ fn excerpts_keep_their_times_and_their_history() {
     let table = fixture("tables/comma.csv");
     ok(folder, &["convert", &table, "all.dtap"]);
     for name in ["part.dtap", "part.vcd"] {
-        ok(folder, &["convert", "all.dtap", name, "--from", "CLK rises", "--to", "25 us", "--lines", "CLK,Q"]);
+        ok(
+            folder,
+            &["convert", "all.dtap", name, "--from", "CLK rises", "--to", "25 us", "--lines", "CLK,Q"],
+        );
         let said = ok(folder, &["info", name]);
         assert!(said.contains("record     4 us to 25 us, 21 samples"), "{said}");
-        assert!(said.contains("history    read as: ") && said.contains("the part from 4 us to 25 us of 0 us to 40 us"), "{said}");
+        assert!(
+            said.contains("history    read as: ")
+                && said.contains("the part from 4 us to 25 us of 0 us to 40 us"),
+            "{said}"
+        );
         assert!(said.contains("bus        Q = Q[3:0]") && !said.contains("DATA"), "{said}");
         let found = ok(folder, &["find", name, "CLK falls", "--format", "csv"]);
         assert!(found.contains("\n1,8e-6,"), "{found}");
     }
     // What comes out of a pipe goes into one.
-    let table = ok(folder, &["convert", "all.dtap", "-", "--as", "csv", "--lines", "DATA", "--layout", "samples"]);
+    let table =
+        ok(folder, &["convert", "all.dtap", "-", "--as", "csv", "--lines", "DATA", "--layout", "samples"]);
     assert_eq!(table.lines().count(), 41);
     let piped = tool().current_dir(folder).args(["info", "-"]).write_stdin(table).output().unwrap();
     assert!(String::from_utf8_lossy(&piped.stdout).contains("40 samples"), "{piped:?}");
-    let capture = tool().current_dir(folder).args(["convert", "all.dtap", "-", "--as", "dtap"]).output().unwrap();
+    let capture =
+        tool().current_dir(folder).args(["convert", "all.dtap", "-", "--as", "dtap"]).output().unwrap();
     assert!(capture.stdout.starts_with(b"DEEPTAP"));
     // Packed samples say nothing of themselves: what they are is told, and stated when they come back.
-    let (_, _, told) = run(folder, &["convert", "all.dtap", "raw.bin", "--as", "packed", "--lines", "CLK,DATA"]);
+    let (_, _, told) =
+        run(folder, &["convert", "all.dtap", "raw.bin", "--as", "packed", "--lines", "CLK,DATA"]);
     assert!(told.contains("40 samples of 1 byte at 1 MS/s; bits: 0 CLK, 1 DATA"), "{told}");
-    let back = ["check", "raw.bin", "--import", "format=packed", "--import", "width=1", "--import", "rate=1 MS/s"];
-    let (code, said, told) = run(folder, &[&back[..], &["--try", "width of \"bit 0\" high, min 2 us"]].concat());
+    let back =
+        ["check", "raw.bin", "--import", "format=packed", "--import", "width=1", "--import", "rate=1 MS/s"];
+    let (code, said, told) =
+        run(folder, &[&back[..], &["--try", "width of \"bit 0\" high, min 2 us"]].concat());
     assert!(code == 0, "{said}{told}");
     ok(folder, &["convert", "all.dtap", "x.npy"]);
     ok(folder, &["info", "x.npy", "--import", "rate=1 MS/s"]);
@@ -185,11 +197,16 @@ fn samples_that_come_through_a_pipe() {
                  [[line]]\nname = \"CLK\"\ninput = 0\n[[line]]\nname = \"COUNT\"\ninput = 9\n";
     std::fs::write(folder.join("p.toml"), setup).unwrap();
     // CLK changes every 5 samples, COUNT goes high at sample 1000; half a sample at the end.
-    let mut bytes: Vec<u8> = (0..1100u16).flat_map(|n| (n / 5 % 2 | u16::from(n >= 1000) << 9).to_be_bytes()).collect();
+    let mut bytes: Vec<u8> =
+        (0..1100u16).flat_map(|n| ((n / 5 % 2) | (u16::from(n >= 1000) << 9)).to_be_bytes()).collect();
     bytes.push(1);
     let piped = |args: &[&str]| {
         let done = tool().current_dir(folder).args(args).write_stdin(bytes.clone()).output().unwrap();
-        (done.status.code().unwrap(), String::from_utf8(done.stdout).unwrap(), String::from_utf8(done.stderr).unwrap())
+        (
+            done.status.code().unwrap(),
+            String::from_utf8(done.stdout).unwrap(),
+            String::from_utf8(done.stderr).unwrap(),
+        )
     };
     let (code, said, told) = piped(&["capture", "p.toml"]);
     assert!(code == 0 && said.contains("recorded 150 us at 1 MS/s: 150 samples, 2 lines"), "{said}{told}");

@@ -252,7 +252,8 @@ impl CaptureBuilder {
     /// Keeps and describes analog lines, by their present numbers.
     pub(crate) fn select_analog(mut self, wanted: Vec<(usize, AnalogLine)>) -> Self {
         let capture = &mut self.capture;
-        capture.analog_traces = wanted.iter().map(|(number, _)| Arc::clone(&capture.analog_traces[*number])).collect();
+        capture.analog_traces =
+            wanted.iter().map(|(number, _)| Arc::clone(&capture.analog_traces[*number])).collect();
         capture.analog_lines = wanted.into_iter().map(|(_, line)| line).collect();
         self
     }
@@ -298,7 +299,9 @@ impl CaptureBuilder {
         // Their ids come after those of the lines, which may be others now.
         capture.made = MadeSignals::default();
         let wrong = |message: String| Err(Error::new(ErrorKind::Capture, message));
-        if capture.len > crate::time::MAX_TICKS || capture.base.zero_at().unsigned_abs() > crate::time::MAX_TICKS {
+        if capture.len > crate::time::MAX_TICKS
+            || capture.base.zero_at().unsigned_abs() > crate::time::MAX_TICKS
+        {
             return wrong(format!("{} ticks are more than a capture can hold", capture.len));
         }
         let analog = capture.analog_lines.iter().map(|line| line.name.as_str());

@@ -173,7 +173,8 @@ impl ChunksBuilder {
         if self.open_chunk < chunk {
             return self.next_segment();
         }
-        let (open, exit, was_dense) = (std::mem::replace(&mut self.open, OpenChunk::List(Vec::new())), self.built.exit, self.was_dense);
+        let (open, exit, was_dense) =
+            (std::mem::replace(&mut self.open, OpenChunk::List(Vec::new())), self.built.exit, self.was_dense);
         self.built.exit = self.open_entry;
         let next = ChunksBuilder::new(self.open_entry);
         let done = std::mem::replace(self, next).finish();

@@ -52,7 +52,13 @@ impl Capture {
         let analog = analog.collect();
         let text = |tick| self.base.text_of(Tick(tick));
         let mut history = self.history.clone();
-        history.push(format!("the part from {} to {} of {} to {}", text(start), text(end), text(0), text(self.len)));
+        history.push(format!(
+            "the part from {} to {} of {} to {}",
+            text(start),
+            text(end),
+            text(0),
+            text(self.len)
+        ));
         let zero = self.base.zero_at().saturating_sub(i64::try_from(start).unwrap_or(i64::MAX));
         let base = self.base.with_zero_at(zero);
         let builder = self.into_builder().shared_traces(traces).replace_analog(analog);

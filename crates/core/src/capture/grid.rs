@@ -51,7 +51,8 @@ impl Capture {
         let lines = self.lines().iter().zip(self.traces());
         let traces = lines.map(|(line, trace)| grid.moved(line, trace, len).map(Arc::new));
         let traces = traces.collect::<Result<Vec<_>>>()?;
-        let mut builder = self.into_builder().base(base.with_zero_at(zero)).length(len).resolution(resolution);
+        let mut builder =
+            self.into_builder().base(base.with_zero_at(zero)).length(len).resolution(resolution);
         builder.capture.traces = traces;
         builder.build()
     }

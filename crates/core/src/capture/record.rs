@@ -9,8 +9,8 @@ use super::crossing::{MadeSignals, spread};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
-    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, NameMeant, Narrowest, Signal, Value, meant,
-    several,
+    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, NameMeant, Narrowest, Signal, Value,
+    meant, several,
 };
 use crate::quantity::{Rate, Time, Voltage};
 use crate::time::{Moment, Resolution, Tick, TimeBase};
@@ -252,7 +252,8 @@ impl Capture {
     /// When there is none, or several; the help suggests the nearest, or names them.
     pub fn line_named(&self, name: &str) -> Result<LineId> {
         let names = self.lines.iter().map(|l| l.name.as_str());
-        let error = |message: String, help: String| Err(Error::new(ErrorKind::Unknown, message).with_help(help));
+        let error =
+            |message: String, help: String| Err(Error::new(ErrorKind::Unknown, message).with_help(help));
         match meant(names.clone(), name) {
             NameMeant::One(number) => Ok(LineId(number)),
             NameMeant::Nothing => {

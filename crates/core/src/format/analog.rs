@@ -86,7 +86,11 @@ fn rational(step: f64) -> Rational {
 ///
 /// # Errors
 /// When the threshold cannot be one.
-pub(crate) fn lines_of(capture: Capture, threshold: Threshold, hysteresis: Option<Voltage>) -> Result<Capture> {
+pub(crate) fn lines_of(
+    capture: Capture,
+    threshold: Threshold,
+    hysteresis: Option<Voltage>,
+) -> Result<Capture> {
     let names: Vec<String> = capture.analog_lines().iter().map(|line| line.name.clone()).collect();
     let mut builder = capture.into_builder().renamed_analog(|line| {
         line.hysteresis = hysteresis.unwrap_or(line.hysteresis);

@@ -33,7 +33,8 @@ pub fn import(
     let laying = Laying { setup: setup.map(Path::to_path_buf), import: import.clone() };
     let mut file = File { laying: &laying, path, options, open: None };
     // On another grid, a record is put as a whole.
-    let whole = import.period.is_some() && import.format.is_none_or(|format| format == crate::setup::RecordFormat::Dump);
+    let whole = import.period.is_some()
+        && import.format.is_none_or(|format| format == crate::setup::RecordFormat::Dump);
     let spill: Option<&mut dyn Spill> = if whole { None } else { Some(&mut file) };
     let record = read_into(source, &import, spill, progress)?;
     let told = record.history().iter().filter(|told| told.starts_with(READ_AS));

@@ -1,9 +1,9 @@
 //! Files: the capture container, and interchange with other programs.
 
 mod analog;
+mod bits;
 pub mod csv;
 pub mod dtap;
-mod bits;
 mod fill;
 mod import;
 pub mod npy;

@@ -78,7 +78,7 @@ pub fn recognise(source: &Source, stated: &Import) -> Result<Recognised> {
     if named(".dtap") || named(".dtap.part") {
         return refused("this is not a capture file".into(), READ);
     }
-    let binary = head.iter().any(|byte| *byte == 0);
+    let binary = head.contains(&0);
     if binary {
         return refused("this is neither a text nor a record of a known format".into(), READ);
     }

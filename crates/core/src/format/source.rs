@@ -151,7 +151,8 @@ impl Source {
         let shrank = error.kind() == io::ErrorKind::UnexpectedEof;
         if self.packed {
             let what = if shrank { "ends too early" } else { "is damaged" };
-            let message = format!("this compressed file {what}: good are the first {good} bytes of its content");
+            let message =
+                format!("this compressed file {what}: good are the first {good} bytes of its content");
             let help = "compress it again, or read only what is good of it";
             return self.refused(message).with_help(help).with_source(error);
         }

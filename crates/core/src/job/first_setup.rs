@@ -29,7 +29,8 @@ const MOST_TRIED: usize = 24;
 const FEWEST: (u64, usize) = (20, 3);
 /// Bit rates that are in use, in hertz.
 const RATES: [i64; 14] = [
-    1200, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 250_000, 460_800, 500_000, 921_600, 1_000_000,
+    1200, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 250_000, 460_800, 500_000, 921_600,
+    1_000_000,
 ];
 
 /// A commented setup for a record or an instrument: its lines with what was seen of them, its vectors as buses,
@@ -65,12 +66,19 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
             for told in capture.history().iter().chain(capture.remarks()) {
                 writeln!(text, "# {}", comment(told))?;
             }
-            let title = Path::new(file).file_name().map_or(file.to_string(), |name| name.to_string_lossy().into_owned());
+            let title = Path::new(file)
+                .file_name()
+                .map_or(file.to_string(), |name| name.to_string_lossy().into_owned());
             writeln!(text, "title = {}", quoted(&title))?;
             write_import(text, import)?;
         }
         Basis::Instrument(address) => {
-            writeln!(text, "# A first setup for {}, written from a look of {}.", comment(address), capture.duration())?;
+            writeln!(
+                text,
+                "# A first setup for {}, written from a look of {}.",
+                comment(address),
+                capture.duration()
+            )?;
             writeln!(text, "# Name the lines that are wired, and take out the others.")?;
             writeln!(text, "title = \"First look\"\n\n[instrument]\nconnect = {}", quoted(address))?;
             let (rate, length) = (base.rate(), capture.duration());
@@ -95,7 +103,8 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
             writeln!(text, "\n# {}", seen.words(capture))?;
             // An input that never changed may not be wired at all.
             let silent = own && seen.edges == 0 && capture.edge_count() > 0;
-            let same = (0..number).find(|other| std::ptr::eq(capture.trace(LineId(*other)), capture.trace(LineId(number))));
+            let same = (0..number)
+                .find(|other| std::ptr::eq(capture.trace(LineId(*other)), capture.trace(LineId(number))));
             if let Some(same) = same {
                 writeln!(text, "# The same signal as {}.", comment(&names.lines[same]))?;
             }
@@ -114,7 +123,12 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
         });
         let (least, most) = range.unwrap_or_default();
         writeln!(text, "\n# From {least:.3} V to {most:.3} V.")?;
-        writeln!(text, "[[analog]]\nname = {}\ninput = {}", quoted(&line.name), line.input.unwrap_or(number as u32))?;
+        writeln!(
+            text,
+            "[[analog]]\nname = {}\ninput = {}",
+            quoted(&line.name),
+            line.input.unwrap_or(number as u32)
+        )?;
         // A line of its levels, by the middle of what was seen.
         let high = format!("{}_HIGH", line.name);
         writeln!(text, "# [[line]]\n# name = {}\n# input = {}", quoted(&usable(&high)), quoted(&line.name))?;
@@ -126,10 +140,17 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
         writeln!(text, "[[bus]]\nname = {}\nsignal = {}", quoted(&names.buses[number]), quoted(&bus.name))?;
     }
     write_serial(text, capture, &names)?;
-    writeln!(text, "\n# Limits with the names of lines; deep-tap check FILE --try 'width of NAME low, min 35 ns' tries one:")?;
+    writeln!(
+        text,
+        "\n# Limits with the names of lines; deep-tap check FILE --try 'width of NAME low, min 35 ns' tries one:"
+    )?;
     let example = names.lines.iter().enumerate().find(|(n, _)| !listed.contains(&LineId(*n)));
     let example = example.map_or("CLK", |(_, name)| name.as_str());
-    writeln!(text, "# [[limit]]\n# kind = \"width\"\n# pulse = {}\n# min = \"35 ns\"", quoted(&format!("{} high", expression(example))))
+    writeln!(
+        text,
+        "# [[limit]]\n# kind = \"width\"\n# pulse = {}\n# min = \"35 ns\"",
+        quoted(&format!("{} high", expression(example)))
+    )
 }
 
 /// What is stated of a record, as a section.
@@ -166,7 +187,8 @@ fn comment(text: &str) -> String {
 
 /// A name in the event language.
 fn expression(name: &str) -> String {
-    let plain = name.chars().all(|c| c.is_alphanumeric() || c == '_') && !name.starts_with(|c: char| c.is_ascii_digit());
+    let plain = name.chars().all(|c| c.is_alphanumeric() || c == '_')
+        && !name.starts_with(|c: char| c.is_ascii_digit());
     if plain { name.to_string() } else { format!("\"{name}\"") }
 }
 
@@ -264,7 +286,10 @@ impl Seen {
 
     fn write_proposals(&self, text: &mut String) -> std::fmt::Result {
         if let Some(fastest) = self.fastest {
-            writeln!(text, "# fastest = \"{fastest}\"   # as fast as was seen: state what it can be at most")?;
+            writeln!(
+                text,
+                "# fastest = \"{fastest}\"   # as fast as was seen: state what it can be at most"
+            )?;
         }
         if self.edges > 0 && !(0.2..=0.8).contains(&self.high) {
             writeln!(text, "# rests = \"{}\"", if self.high > 0.5 { "high" } else { "low" })?;
@@ -306,7 +331,10 @@ fn write_serial(text: &mut String, capture: &Capture, names: &Names) -> std::fmt
     for (line, high) in lines.iter().zip(&high) {
         if let Some((rate, frames)) = (*high > 0.4).then(|| asynchronous(capture, *line)).flatten() {
             let reason = format!("{} reads as {frames} bytes without a fault", names.lines[line.0]);
-            found.push((reason, format!("kind = \"uart\"\n# line = {}\n# bit-rate = \"{rate}\"", name(*line))));
+            found.push((
+                reason,
+                format!("kind = \"uart\"\n# line = {}\n# bit-rate = \"{rate}\"", name(*line)),
+            ));
         }
     }
     for (clock, high_clock) in lines.iter().zip(&high) {
@@ -354,7 +382,8 @@ fn faultless(capture: &Capture, bus: &SerialBus) -> Option<usize> {
 /// Clocks that run only while another line is low, in whole words of eight bits.
 fn selected(capture: &Capture, names: &Names, lines: &[LineId], high: &[f64]) -> Vec<(String, String)> {
     let mut found = Vec::new();
-    let candidates = (0..capture.lines().len()).map(LineId).filter(|line| capture.trace(*line).edge_count() >= 4);
+    let candidates =
+        (0..capture.lines().len()).map(LineId).filter(|line| capture.trace(*line).edge_count() >= 4);
     for select in candidates.take(MOST_TRIED).filter(|line| share_high(capture.trace(*line)) > 0.2) {
         for (clock, rests) in lines.iter().zip(high).filter(|(clock, _)| **clock != select) {
             let Some(words) = whole_words(capture, select, *clock) else { continue };

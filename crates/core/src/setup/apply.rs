@@ -52,7 +52,12 @@ impl Setup {
         let mut analog = Vec::new();
         for line in self.analog.iter().map(|analog| &analog.line) {
             let position = capture.analog_lines().iter().position(|known| known.name == line.name);
-            let numbered = || capture.analog_lines().iter().position(|known| known.input.is_some() && known.input == line.input);
+            let numbered = || {
+                capture
+                    .analog_lines()
+                    .iter()
+                    .position(|known| known.input.is_some() && known.input == line.input)
+            };
             match position.or_else(numbered) {
                 Some(number) => analog.push((number, line.clone())),
                 None => {
@@ -100,7 +105,9 @@ fn found(capture: &Capture, line: &Line) -> Result<Found> {
     }
     let number = match &line.input {
         Some(Input::Number(number)) => Some(*number),
-        Some(Input::Signal(signal)) => signal.strip_prefix("column ").and_then(|number| number.trim().parse().ok()),
+        Some(Input::Signal(signal)) => {
+            signal.strip_prefix("column ").and_then(|number| number.trim().parse().ok())
+        }
         None => None,
     };
     if let Some(number) = number

@@ -284,7 +284,8 @@ impl Import {
         }
         // A period that is no decimal number of seconds is that of a rate.
         let of_rate = self.period.and_then(|period| period.to_rational().recip()).map(Rate::from_rational);
-        let rate = text(of_rate).filter(|text| text.parse::<Rate>().ok().and_then(Rate::period) == self.period);
+        let rate =
+            text(of_rate).filter(|text| text.parse::<Rate>().ok().and_then(Rate::period) == self.period);
         let period = text(self.period).filter(|_| rate.is_none());
         let flag = |flag: bool| flag.then(|| "true".to_string());
         let all = [

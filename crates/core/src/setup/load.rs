@@ -1,6 +1,5 @@
 //! From files to a setup: includes, names, limits files, and all problems at once.
 
-use super::{Import, Setup};
 use super::draft::{Draft, read_draft};
 use super::files::{Files, wrong};
 use super::names::{Names, check_names, define_all};
@@ -12,6 +11,7 @@ use super::section::part;
 use super::section::trigger::check_event;
 use super::source::{Texts, relative};
 use super::vectors::Vectors;
+use super::{Import, Setup};
 use crate::capture::Attachment;
 use crate::decode::SerialBus;
 use crate::error::{Error, Place, Result};

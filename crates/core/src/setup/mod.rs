@@ -18,9 +18,7 @@ mod tried;
 mod vectors;
 mod wiring;
 
-pub use import::{
-    ByteOrder, DecimalMark, EmptyCell, Import, Numbers, RecordFormat, Rows, Separator, Times,
-};
+pub use import::{ByteOrder, DecimalMark, EmptyCell, Import, Numbers, RecordFormat, Rows, Separator, Times};
 pub use levels::{SweptLevel, SweptLine};
 pub use record::{CaptureSink, RecordOptions};
 pub use source::{Attached, Folder, Texts};
@@ -159,7 +157,7 @@ impl Setup {
     ///
     /// # Errors
     /// All problems at once: the first as the error, the others as its
-    /// [`related`](Error::related).
+    /// [`related`](crate::Error::related).
     pub fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
         load::load(name, texts, Vectors::None)
     }

@@ -9,8 +9,8 @@ use crate::reader::Reader;
 
 /// What may follow the events, each with a value.
 const KEYS: [&str; 15] = [
-    "min", "max", "typ", "setup", "hold", "while", "within", "unless", "answer", "symbol", "what", "level", "low",
-    "high", "nominal",
+    "min", "max", "typ", "setup", "hold", "while", "within", "unless", "answer", "symbol", "what", "level",
+    "low", "high", "nominal",
 ];
 /// What may stand between two events.
 const BETWEEN: [&str; 6] = [" to ", " before ", " after ", " around ", " until ", " and "];
@@ -43,7 +43,8 @@ impl Setup {
         let mut problems = Vec::new();
         let part = resolve_limits(&limits, scope, &mut problems);
         if let Some(error) = Error::many(problems) {
-            let stands_in = |text: &String| matches!(error.place(), Some(Place::Text(at)) if *at.text == **text);
+            let stands_in =
+                |text: &String| matches!(error.place(), Some(Place::Text(at)) if *at.text == **text);
             let words = texts.iter().position(stands_in).map(|number| words[number].as_ref());
             return Err(words.and_then(|words| found_in(&error, words)).unwrap_or(error));
         }
@@ -65,7 +66,12 @@ fn read(words: &str) -> Result<(OwnLimit, String)> {
     match (Error::many(reader.into_problems()), limit) {
         (None, Some(limit)) => Ok((limit, text)),
         (Some(error), _) => Err(found_in(&error, words).unwrap_or(error)),
-        (None, None) => Err(wrong(words, 0..words.len(), "this is not a limit", "write it like: width of WE_N low, min 35 ns")),
+        (None, None) => Err(wrong(
+            words,
+            0..words.len(),
+            "this is not a limit",
+            "write it like: width of WE_N low, min 35 ns",
+        )),
     }
 }
 
@@ -83,7 +89,12 @@ fn found_in(error: &Error, words: &str) -> Option<Error> {
         !inside(before) && !inside(after)
     };
     let start = words.match_indices(at).map(|(start, _)| start).find(whole).or(words.find(at))?;
-    let moved = wrong(words, start..start + at.len().max(1).min(words.len()), error.message(), error.help().unwrap_or(""));
+    let moved = wrong(
+        words,
+        start..start + at.len().max(1).min(words.len()),
+        error.message(),
+        error.help().unwrap_or(""),
+    );
     Some(moved)
 }
 
@@ -99,12 +110,14 @@ fn section_of(words: &str) -> Result<String> {
     let (name, rest) = trimmed.split_once(char::is_whitespace).unwrap_or((trimmed, ""));
     let kind: Kind = name.parse().map_err(|_| {
         let kinds = Kind::ALL.iter().map(|(_, name)| *name);
-        let help = format!("{}; such as: width of WE_N low, min 35 ns", suggest(name, kinds, "kind of limit"));
+        let help =
+            format!("{}; such as: width of WE_N low, min 35 ns", suggest(name, kinds, "kind of limit"));
         wrong(words, 0..name.len().max(1), format!("'{name}' is not a kind of limit"), &help)
     })?;
     let mut clauses = clauses(rest);
     let head = clauses.remove(0);
-    let head = ["of ", "from ", "between "].iter().find_map(|of| head.strip_prefix(of)).unwrap_or(head).trim();
+    let head =
+        ["of ", "from ", "between "].iter().find_map(|of| head.strip_prefix(of)).unwrap_or(head).trim();
     let mut text = format!("[[limit]]\nkind = {:?}\n", kind.name());
     let mut put = |key: &str, value: &str| text.push_str(&format!("{key} = {value:?}\n"));
     let keys = match kind {

@@ -97,7 +97,9 @@ impl Scope {
                 let help = crate::error::suggest(&name.text, self.names(), "line or bus");
                 (format!("nothing is called '{}'", name.text), help)
             }
-            NameMeant::Several(found) => (format!("more than one thing is called '{}'", name.text), several(&found)),
+            NameMeant::Several(found) => {
+                (format!("more than one thing is called '{}'", name.text), several(&found))
+            }
         };
         Err(located(text, name.span.clone(), message, Some(help)))
     }

@@ -34,7 +34,8 @@ pub(super) fn word(cell: &[u8], numbers: Option<Numbers>) -> Option<Word> {
         return sized(width, rest);
     }
     let lower = text.to_ascii_lowercase();
-    if let Some(rest) = lower.strip_suffix('h').filter(|rest| rest.starts_with(|c: char| c.is_ascii_digit())) {
+    if let Some(rest) = lower.strip_suffix('h').filter(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
+    {
         return digits(rest, 16);
     }
     match lower.as_str() {
@@ -124,7 +125,8 @@ impl Decimal {
         let mut rest = &text[at..];
         if let Some(power) = rest.strip_prefix(['e', 'E']) {
             let len = power.bytes().enumerate();
-            let len = len.take_while(|(n, b)| b.is_ascii_digit() || *n == 0 && matches!(b, b'+' | b'-')).count();
+            let len =
+                len.take_while(|(n, b)| b.is_ascii_digit() || *n == 0 && matches!(b, b'+' | b'-')).count();
             if let Ok(power) = power[..len].parse::<i32>() {
                 exponent = exponent.saturating_add(power);
                 rest = &rest[1 + len..];
@@ -161,7 +163,9 @@ impl Decimal {
 
 /// Whether a group of thousands follows.
 fn three_digits(bytes: &[u8]) -> bool {
-    bytes.len() >= 3 && bytes[..3].iter().all(u8::is_ascii_digit) && !bytes.get(3).is_some_and(u8::is_ascii_digit)
+    bytes.len() >= 3
+        && bytes[..3].iter().all(u8::is_ascii_digit)
+        && !bytes.get(3).is_some_and(u8::is_ascii_digit)
 }
 
 /// Units of time as people write them, each with its seconds as a power of ten.
@@ -242,7 +246,11 @@ pub(super) fn stamp(text: &str) -> Option<i128> {
     let mut parts = clock.split(':');
     let (hours, minutes) = (parts.next()?.parse::<u32>().ok()?, parts.next()?.parse::<u32>().ok()?);
     let seconds = parts.next()?;
-    if parts.next().is_some() || hours > 24 || minutes > 59 || !seconds.starts_with(|c: char| c.is_ascii_digit()) {
+    if parts.next().is_some()
+        || hours > 24
+        || minutes > 59
+        || !seconds.starts_with(|c: char| c.is_ascii_digit())
+    {
         return None;
     }
     let mark = if seconds.contains(',') { DecimalMark::Comma } else { DecimalMark::Point };

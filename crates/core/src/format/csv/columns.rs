@@ -31,12 +31,36 @@ pub(super) struct Column {
 
 /// Names of columns of times, without their unit.
 const TIME: [&str; 14] = [
-    "time", "t", "timestamp", "time stamp", "timestamps", "datetime", "date time", "x", "x-axis", "zeit", "temps",
-    "tijd", "elapsed", "elapsed time",
+    "time",
+    "t",
+    "timestamp",
+    "time stamp",
+    "timestamps",
+    "datetime",
+    "date time",
+    "x",
+    "x-axis",
+    "zeit",
+    "temps",
+    "tijd",
+    "elapsed",
+    "elapsed time",
 ];
 /// Names of columns of sample numbers.
 const INDEX: [&str; 14] = [
-    "sample", "samples", "index", "idx", "nr", "no", "no.", "n", "#", "point", "points", "sample number", "row",
+    "sample",
+    "samples",
+    "index",
+    "idx",
+    "nr",
+    "no",
+    "no.",
+    "n",
+    "#",
+    "point",
+    "points",
+    "sample number",
+    "row",
     "sample no",
 ];
 

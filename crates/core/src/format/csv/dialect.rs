@@ -77,7 +77,8 @@ fn is_values(cells: &[String], numbers: Option<Numbers>) -> bool {
     let digits = |cell: &String| cell.bytes().any(|byte| byte.is_ascii_digit());
     let levels = |cell: &String| word(cell.as_bytes(), numbers).is_some();
     cells.iter().all(|cell| is_value(cell, numbers))
-        && (cells.iter().any(digits) || cells.iter().filter(|cell| !cell.is_empty()).count() > 0 && cells.iter().all(levels))
+        && (cells.iter().any(digits)
+            || cells.iter().filter(|cell| !cell.is_empty()).count() > 0 && cells.iter().all(levels))
 }
 
 impl Dialect {
@@ -149,7 +150,11 @@ fn lines_of(text: &str, whole: bool) -> Vec<Row<'_>> {
         let complete = whole || line.ends_with('\n');
         if complete {
             let at = start + (line.len() - told.len());
-            lines.push(Row { start: at, number: number as u64 + 1, text: told.trim_end_matches(['\r', '\n']) });
+            lines.push(Row {
+                start: at,
+                number: number as u64 + 1,
+                text: told.trim_end_matches(['\r', '\n']),
+            });
         }
         start += line.len();
         if lines.len() >= LOOKED_AT * 4 {
@@ -182,7 +187,9 @@ impl Candidate {
             }
             let values = is_values(&cells, numbers);
             match &mut open {
-                Some(table) if values && cells.len() <= table.columns + 1 && cells.len() + 1 >= table.columns => {
+                Some(table)
+                    if values && cells.len() <= table.columns + 1 && cells.len() + 1 >= table.columns =>
+                {
                     table.rows += 1;
                     table.columns = table.columns.max(cells.len());
                 }
@@ -204,7 +211,8 @@ impl Candidate {
         let mut next = || {
             let line = before.next()?;
             let cells = split(line.text.trim().trim_start_matches('#').trim_start(), separator, merged);
-            let cells: Vec<String> = cells.into_iter().map(|cell| cell.trim_matches('"').to_string()).collect();
+            let cells: Vec<String> =
+                cells.into_iter().map(|cell| cell.trim_matches('"').to_string()).collect();
             // The last column may have no name, and the last name no column.
             let fits = cells.len() == self.columns
                 || cells.len() == self.columns + 1 && cells.last().is_some_and(String::is_empty);
@@ -251,14 +259,17 @@ fn decimal_of(rows: &[Vec<String>], separator: u8, source: &Source) -> Result<De
         (false, false, Some((_, '.'))) if separator == b',' => Ok(DecimalMark::Point),
         (false, false, Some((cell, _))) => Err(ask_decimal(source, cell)),
         (true, true, _) => {
-            let error = source.refused("some numbers of this table have a point before their fraction, others a comma");
+            let error = source
+                .refused("some numbers of this table have a point before their fraction, others a comma");
             Err(error.with_help("state which it is: decimal = \",\" in [import]"))
         }
     }
 }
 
 fn ask_decimal(source: &Source, cell: &str) -> Error {
-    let error = source.refused(format!("'{cell}' may be a fraction, or a number of thousands, and nothing else decides it"));
+    let error = source.refused(format!(
+        "'{cell}' may be a fraction, or a number of thousands, and nothing else decides it"
+    ));
     error.with_help("state the mark: decimal = \",\" or \".\" in [import]")
 }
 
@@ -268,7 +279,9 @@ fn marks(cell: &str, mark: char, other: char) -> Option<bool> {
     let number = cell.trim_start_matches(['-', '+']);
     let len = number.find(|c: char| !c.is_ascii_digit() && c != mark && c != other).unwrap_or(number.len());
     let (digits, rest) = number.split_at(len);
-    if !digits.starts_with(|c: char| c.is_ascii_digit() || c == mark) || rest.starts_with([':', '-', '/', '\'']) {
+    if !digits.starts_with(|c: char| c.is_ascii_digit() || c == mark)
+        || rest.starts_with([':', '-', '/', '\''])
+    {
         return None;
     }
     let (whole, fraction) = digits.rsplit_once(mark)?;

@@ -136,7 +136,8 @@ fn roundest(least: f64, most: f64) -> Option<(Rational, u32)> {
         let middle = ((least + most) / 2.0 / power).round();
         // The nearest to the middle, where that lies between; else any that does.
         let lowest = (least / power).ceil();
-        let found = [middle, lowest].into_iter().find(|n| *n * power >= least && *n * power <= most && *n > 0.0);
+        let found =
+            [middle, lowest].into_iter().find(|n| *n * power >= least && *n * power <= most && *n > 0.0);
         if let Some(count) = found {
             return Some((decimal(count, power)?, digits as u32));
         }

@@ -9,10 +9,10 @@ use super::pace::{Contradiction, DIGITS, Pace, Stamp, Written, about};
 use super::table::Table;
 use crate::capture::{Capture, Origin, Trace};
 use crate::error::{Error, ErrorKind, Place, Result};
+use crate::format::READ_AS;
 use crate::format::analog::{Voltage64, Volts};
 use crate::format::bits::{BitColumn, WIDEST, Word};
 use crate::format::fill::{Filling, Meant};
-use crate::format::READ_AS;
 use crate::format::source::Source;
 use crate::line::{AnalogLine, Input, Level};
 use crate::quantity::{Percent, Rational, Time};
@@ -28,7 +28,9 @@ pub(crate) fn read_source(
     let dialect = Dialect::of(&source.head(), source, stated)?;
     let mut columns = columns(&dialect, stated);
     loop {
-        let sheet = Sheet { source, stated, dialect: &dialect, columns: &columns, digits: None, double: false }.with_digits();
+        let sheet =
+            Sheet { source, stated, dialect: &dialect, columns: &columns, digits: None, double: false }
+                .with_digits();
         let plan = sheet.plan()?;
         match sheet.read(&plan, progress)? {
             Read::Whole(capture) => return Ok(*capture),
@@ -98,8 +100,10 @@ impl Sheet<'_> {
     fn with_digits(mut self) -> Self {
         let Some((column, _)) = self.time_column() else { return self };
         let cells = self.dialect.rows.iter().filter_map(|row| row.get(column));
-        let numbers: Vec<Decimal> =
-            cells.filter_map(|cell| Decimal::read(cell, self.dialect.decimal)).map(|(number, _)| number).collect();
+        let numbers: Vec<Decimal> = cells
+            .filter_map(|cell| Decimal::read(cell, self.dialect.decimal))
+            .map(|(number, _)| number)
+            .collect();
         let alike = numbers.windows(2).all(|pair| pair[0].exponent == pair[1].exponent);
         let digits = numbers.iter().map(|number| number.digits()).max();
         self.double = digits.is_some_and(|digits| digits >= DOUBLE);
@@ -146,7 +150,9 @@ impl Sheet<'_> {
                     let step = self.last_digit(number, step);
                     let step = Rational::new(step, 1).and_then(|n| n.checked_mul(unit));
                     return match (scaled, step) {
-                        (Some(units), Some(step)) => Ok(Stamp { units: units.round(), step: step.round().max(1) }),
+                        (Some(units), Some(step)) => {
+                            Ok(Stamp { units: units.round(), step: step.round().max(1) })
+                        }
                         _ => Err(unclear(format!("the time '{text}' is too long to count"))),
                     };
                 }
@@ -170,13 +176,16 @@ impl Sheet<'_> {
             }
         }
         if let Some(units) = stamp(text) {
-            let fraction = text.rsplit([':']).next().and_then(|s| s.split(['.', ',']).nth(1)).map_or(0, |f| {
-                f.bytes().take_while(u8::is_ascii_digit).count()
-            });
+            let fraction = text
+                .rsplit([':'])
+                .next()
+                .and_then(|s| s.split(['.', ',']).nth(1))
+                .map_or(0, |f| f.bytes().take_while(u8::is_ascii_digit).count());
             let step = 10i128.pow((DIGITS - (fraction as i32).min(DIGITS)) as u32);
             return Ok(Stamp { units, step });
         }
-        Err(unclear(format!("'{}' is not a time", shown(text))).with_help("a time is a number, with its unit or without"))
+        Err(unclear(format!("'{}' is not a time", shown(text)))
+            .with_help("a time is a number, with its unit or without"))
     }
 
     /// What is stated and shown of the rows.
@@ -185,16 +194,21 @@ impl Sheet<'_> {
         let sampled = |period| Plan::Samples { written: Written::Digits, period };
         match (time, self.stated.rows) {
             (None | Some((_, Kind::Index)), Some(Rows::Changes)) => {
-                let error = self.source.refused("rows that are changes need a column of times, which this table lacks");
+                let error = self
+                    .source
+                    .refused("rows that are changes need a column of times, which this table lacks");
                 Err(error.with_help("export the times, too, or every sample"))
             }
             (None | Some((_, Kind::Index)), _) => match self.stated.period {
                 Some(period) => Ok(sampled(Some(period))),
                 None => {
                     let what = if time.is_some() { "numbers of samples, but no times" } else { "no times" };
-                    let error = self.source.refused(format!("this table has {what}: its sample rate is not known"));
-                    Err(error.with_help("state it: rate = \"1 MS/s\" in [import]; or, where the first column has times, what \
-                                         they count in: time = \"us\""))
+                    let error =
+                        self.source.refused(format!("this table has {what}: its sample rate is not known"));
+                    Err(error.with_help(
+                        "state it: rate = \"1 MS/s\" in [import]; or, where the first column has times, what \
+                                         they count in: time = \"us\"",
+                    ))
                 }
             },
             (Some(_), Some(Rows::Samples)) => self.sampled_plan(),
@@ -223,7 +237,9 @@ impl Sheet<'_> {
             let rows = self.dialect.rows.iter().filter_map(|row| row.get(column));
             let stamps = rows.map(|cell| self.stamp(self.dialect.line, column, cell.as_bytes()));
             let stamps = stamps.collect::<Result<Vec<_>>>()?;
-            if stamps.iter().all(|stamp| pace.push(*stamp).is_ok()) && (written == Written::Digits || pace.is_fine()) {
+            if stamps.iter().all(|stamp| pace.push(*stamp).is_ok())
+                && (written == Written::Digits || pace.is_fine())
+            {
                 return Ok(Plan::Samples { written, period: None });
             }
         }
@@ -241,15 +257,23 @@ impl Sheet<'_> {
             let cell = row.get(column).unwrap_or(&[]).trim_ascii().to_vec();
             let at = self.stamp(table.line(), column, &cell)?.units;
             let since = at - *first.get_or_insert(at);
-            divisor = if divisor == 0 { since.unsigned_abs() } else { crate::quantity::gcd(divisor, since.unsigned_abs()) };
+            divisor = if divisor == 0 {
+                since.unsigned_abs()
+            } else {
+                crate::quantity::gcd(divisor, since.unsigned_abs())
+            };
         }
         let tick = i128::try_from(divisor.max(1)).unwrap_or(1);
         if !self.stated.exact {
             let grid = Rational::new(tick, 1).and_then(|n| n.checked_mul(Rational::power_of_ten(-DIGITS)?));
             let grid = grid.map(Time::from_rational);
-            let rate = grid.and_then(|grid| TimeBase::from_tick(grid).ok()).map(|base| base.rate().to_string());
-            let (grid, rate) = (grid.map_or("?".into(), |g| g.to_string()), rate.unwrap_or("100 MS/s".into()));
-            let error = self.source.refused("the rows of this table are changes, and it is not said at which rate they were sampled");
+            let rate =
+                grid.and_then(|grid| TimeBase::from_tick(grid).ok()).map(|base| base.rate().to_string());
+            let (grid, rate) =
+                (grid.map_or("?".into(), |g| g.to_string()), rate.unwrap_or("100 MS/s".into()));
+            let error = self.source.refused(
+                "the rows of this table are changes, and it is not said at which rate they were sampled",
+            );
             return Err(error.with_help(format!(
                 "all times lie on a grid of {grid}: state the rate, such as rate = \"{rate}\" in [import], or, where a \
                  simulation wrote it, exact = true"
@@ -263,7 +287,8 @@ impl Sheet<'_> {
             (Some(repeats), Some(uneven)) => format!(
                 "rows may be samples (line {repeats} repeats the one before it) or changes (the step to line {uneven} is another)"
             ),
-            _ => "rows may be samples or changes: none repeats the one before it, and all steps are alike".to_string(),
+            _ => "rows may be samples or changes: none repeats the one before it, and all steps are alike"
+                .to_string(),
         };
         self.source.refused(message).with_help("state it: rows = \"samples\" or \"changes\" in [import]")
     }
@@ -283,7 +308,9 @@ impl Sheet<'_> {
                 evidence.repeats = evidence.repeats.or(Some(line));
             }
             let others = |cells: &[Vec<u8>]| {
-                let said = |at: usize| matches!(self.columns.get(at).map(|c| c.kind), Some(Kind::Levels(_) | Kind::Volts(_)));
+                let said = |at: usize| {
+                    matches!(self.columns.get(at).map(|c| c.kind), Some(Kind::Levels(_) | Kind::Volts(_)))
+                };
                 let kept = cells.iter().enumerate().filter(|(at, _)| said(*at));
                 kept.map(|(_, cell)| cell.clone()).collect::<Vec<_>>()
             };
@@ -300,7 +327,8 @@ impl Sheet<'_> {
                 }
             }
             evidence.rows += 1;
-            let explained = paces[0].is_some() || paces[1].is_some_and(|pace| evidence.rows < 3 || pace.is_fine());
+            let explained =
+                paces[0].is_some() || paces[1].is_some_and(|pace| evidence.rows < 3 || pace.is_fine());
             if !explained {
                 evidence.uneven = evidence.uneven.or(Some(line));
                 paces = [None, None];
@@ -351,11 +379,15 @@ impl Sheet<'_> {
         }
         if levels.is_empty() && analog.is_empty() {
             let error = self.source.refused("no column of this table holds levels or voltages");
-            return Err(error.with_help("levels are 0, 1, high, low, x, z; buses 0x3f or 63; voltages 3.3 or 3.3 V"));
+            return Err(
+                error.with_help("levels are 0, 1, high, low, x, z; buses 0x3f or 63; voltages 3.3 or 3.3 V")
+            );
         }
         if !analog.is_empty() && matches!(plan, Plan::Changes { .. }) {
             let error = self.source.refused("voltages that are given at their changes only are not read");
-            return Err(error.with_help("export every sample; or state rows = \"samples\" if that is what they are"));
+            return Err(
+                error.with_help("export every sample; or state rows = \"samples\" if that is what they are")
+            );
         }
         let mut filling = Filling::new((0..levels.len() * WIDEST).map(|_| Meant::Levels));
         let mut clock = Clock::new(plan);
@@ -374,7 +406,9 @@ impl Sheet<'_> {
                     break;
                 }
                 let message = format!("this row has {cells} cells, the table {} columns", self.columns.len());
-                return Err(self.wrong(line, None, message).with_help("the table is damaged, or another one begins here"));
+                return Err(self
+                    .wrong(line, None, message)
+                    .with_help("the table is damaged, or another one begins here"));
             }
             let row = table.row();
             if let Some(time) = time.filter(|time| matches!(self.columns[*time].kind, Kind::Time(_))) {
@@ -395,7 +429,8 @@ impl Sheet<'_> {
                 changed = true;
                 let Some(now) = self.word(cell, plan, column.bits.last()) else {
                     let text = String::from_utf8_lossy(cell);
-                    let fraction = Decimal::read(&text, self.dialect.decimal).filter(|(_, rest)| rest.is_empty());
+                    let fraction =
+                        Decimal::read(&text, self.dialect.decimal).filter(|(_, rest)| rest.is_empty());
                     if fraction.is_some() && self.columns[column.column].kind == Kind::Levels(None) {
                         return Ok(Read::Fractions(column.column));
                     }
@@ -414,7 +449,8 @@ impl Sheet<'_> {
                         "" => "here is no voltage".to_string(),
                         text => format!("'{}' is not a voltage", shown(text)),
                     };
-                    self.wrong(line, Some(column.column), message).with_help("each row has a number, such as 3.3")
+                    self.wrong(line, Some(column.column), message)
+                        .with_help("each row has a number, such as 3.3")
                 })?);
             }
             clock.repeats(rows > 0 && !changed && analog.is_empty(), line, self)?;
@@ -428,7 +464,8 @@ impl Sheet<'_> {
         }
         let early = table.early.take();
         let clock = clock.finish(self)?;
-        self.build(&clock, plan, levels, analog, filling, tick + 1, (cut, early)).map(|c| Read::Whole(Box::new(c)))
+        self.build(&clock, plan, levels, analog, filling, tick + 1, (cut, early))
+            .map(|c| Read::Whole(Box::new(c)))
     }
 
     fn word(&self, cell: &[u8], plan: &Plan, last: Option<Word>) -> Option<Word> {
@@ -436,7 +473,8 @@ impl Sheet<'_> {
             return word(cell, self.stated.numbers);
         }
         let samples = matches!(plan, Plan::Samples { .. });
-        let empty = self.stated.empty.unwrap_or(if samples { EmptyCell::Unknown } else { EmptyCell::Unchanged });
+        let empty =
+            self.stated.empty.unwrap_or(if samples { EmptyCell::Unknown } else { EmptyCell::Unchanged });
         Some(match empty.level() {
             Some(Level::Low) => Word::all(false, false),
             Some(Level::High) => Word::all(true, false),
@@ -498,7 +536,8 @@ impl Clock {
             && !stated
         {
             let again = stamp.units == before;
-            let message = if again { "this row has the time of the one before" } else { "time runs backwards" };
+            let message =
+                if again { "this row has the time of the one before" } else { "time runs backwards" };
             let help = match again {
                 true => "the times are rounded to more than a sample: state the rate, and the rows count",
                 false => "the table is damaged, or several records stand in it",
@@ -517,7 +556,9 @@ impl Clock {
                 let ticks = (stamp.units - first.units) / tick;
                 u64::try_from(ticks).unwrap_or(u64::MAX)
             }
-            Plan::Changes { tick: Tick21::Sampled(period) } => self.sample(sheet, line, stamp, first, period)?,
+            Plan::Changes { tick: Tick21::Sampled(period) } => {
+                self.sample(sheet, line, stamp, first, period)?
+            }
         };
         self.last = Some((stamp.units, tick));
         Ok(tick)
@@ -536,7 +577,9 @@ impl Clock {
         let rounding = stamp.step.max(first.step) as f64 * 1e-21 / period.to_rational().to_f64();
         if off.abs() > (1.0f64 / 8.0).max(rounding.min(0.49)) || rounding > 0.5 && off.abs() > 0.125 {
             let message = format!("this time lies between two samples {period} apart");
-            return Err(sheet.wrong(line, column, message).with_help("state the rate at which it was recorded"));
+            return Err(sheet
+                .wrong(line, column, message)
+                .with_help("state the rate at which it was recorded"));
         }
         let sample = u64::try_from(sample).map_err(|_| too_long())?;
         match self.last {
@@ -575,7 +618,8 @@ impl Clock {
 
     fn finish(self, sheet: &Sheet<'_>) -> Result<Timed> {
         let first = self.first.map_or(0, |first| first.units);
-        let plain = |period| Timed { period, accuracy: Percent::ZERO, first, found: false, contradicts: None };
+        let plain =
+            |period| Timed { period, accuracy: Percent::ZERO, first, found: false, contradicts: None };
         match self.plan {
             Plan::Samples { period: Some(period), .. } => {
                 let mut timed = plain(period);
@@ -597,14 +641,18 @@ impl Clock {
             Plan::Samples { period: None, .. } => match self.pace.period().filter(|_| self.pace.is_fine()) {
                 Some((period, accuracy)) => Ok(Timed { period, accuracy, found: true, ..plain(period) }),
                 None => {
-                    let error = sheet.source.refused("the times of this table are too few, or too coarse, to tell its rate");
+                    let error = sheet
+                        .source
+                        .refused("the times of this table are too few, or too coarse, to tell its rate");
                     Err(error.with_help("state it: rate = \"1 MS/s\" in [import]"))
                 }
             },
             Plan::Changes { tick: Tick21::Sampled(period) } => Ok(plain(period)),
             Plan::Changes { tick: Tick21::Exact(tick) } => {
-                let tick = Rational::new(tick, 1).and_then(|n| n.checked_mul(Rational::power_of_ten(-DIGITS)?));
-                let tick = tick.ok_or_else(|| sheet.source.refused("the times of this table are too long to count"))?;
+                let tick =
+                    Rational::new(tick, 1).and_then(|n| n.checked_mul(Rational::power_of_ten(-DIGITS)?));
+                let tick = tick
+                    .ok_or_else(|| sheet.source.refused("the times of this table are too long to count"))?;
                 Ok(plain(Time::from_rational(tick)))
             }
         }
@@ -626,7 +674,8 @@ impl Sheet<'_> {
         let name = self.source.name();
         let located = |e: Error| e.at(Place::File(name.into()));
         let mut base = TimeBase::from_tick(clock.period).map_err(located)?;
-        let since = Rational::new(-clock.first, 1).and_then(|n| n.checked_mul(Rational::power_of_ten(-DIGITS)?));
+        let since =
+            Rational::new(-clock.first, 1).and_then(|n| n.checked_mul(Rational::power_of_ten(-DIGITS)?));
         let zero = since.and_then(|since| base.ticks_in(Time::from_rational(since))).map(Rational::round);
         let zero = zero.and_then(|zero| i64::try_from(zero).ok());
         // What counts from some day long ago counts from the first row.
@@ -650,12 +699,17 @@ impl Sheet<'_> {
         }
         for column in analog {
             let Column { name, .. } = &self.columns[column.column];
-            let line = AnalogLine { input: Some(column.column as u32 + 1), ..AnalogLine::named(name.as_str()) };
+            let line =
+                AnalogLine { input: Some(column.column as u32 + 1), ..AnalogLine::named(name.as_str()) };
             builder = builder.analog(line, column.volts.finish(1));
         }
-        let aside: Vec<&str> = self.columns.iter().filter(|c| c.kind == Kind::Aside).map(|c| c.name.as_str()).collect();
+        let aside: Vec<&str> =
+            self.columns.iter().filter(|c| c.kind == Kind::Aside).map(|c| c.name.as_str()).collect();
         if !aside.is_empty() {
-            builder = builder.remark(format!("set aside, since they hold neither levels nor voltages: {}", aside.join(", ")));
+            builder = builder.remark(format!(
+                "set aside, since they hold neither levels nor voltages: {}",
+                aside.join(", ")
+            ));
         }
         if zero.is_none() && self.time_column().is_some() {
             builder = builder.remark("times count from the first row, since its own is far from zero");
@@ -663,12 +717,18 @@ impl Sheet<'_> {
         if cut {
             builder = builder.remark("the last row is cut off, and was left out");
         }
-        for remark in clock.contradicts.iter().cloned().chain(early.map(|e| format!("{}: the rest was left out", e.message()))) {
+        for remark in clock
+            .contradicts
+            .iter()
+            .cloned()
+            .chain(early.map(|e| format!("{}: the rest was left out", e.message())))
+        {
             builder = builder.remark(remark);
         }
         let mut capture = builder.distinct_names().build().map_err(located)?;
         if let Some(threshold) = self.stated.threshold {
-            capture = crate::format::analog::lines_of(capture, threshold, self.stated.hysteresis).map_err(located)?;
+            capture = crate::format::analog::lines_of(capture, threshold, self.stated.hysteresis)
+                .map_err(located)?;
         }
         Ok(capture)
     }

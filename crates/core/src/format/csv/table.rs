@@ -36,7 +36,8 @@ impl<'a> Table<'a> {
     /// When the text cannot be read.
     pub(super) fn open(source: &'a Source, dialect: &Dialect, partial: bool) -> Result<Table<'a>> {
         let mut reader = source.reader();
-        let skipped = std::io::copy(&mut Read::by_ref(&mut reader).take(dialect.start as u64), &mut std::io::sink());
+        let skipped =
+            std::io::copy(&mut Read::by_ref(&mut reader).take(dialect.start as u64), &mut std::io::sink());
         skipped.map_err(|error| source.unreadable(error, 0))?;
         let from = match dialect.merged {
             true => From::Blanks(BufReader::with_capacity(1 << 18, reader), String::new()),
@@ -107,12 +108,17 @@ impl<'a> Table<'a> {
                 }
             }
             self.line = match &self.from {
-                From::Separated(_) => self.lines_before + self.record.position().map_or(0, ::csv::Position::line),
+                From::Separated(_) => {
+                    self.lines_before + self.record.position().map_or(0, ::csv::Position::line)
+                }
                 From::Blanks(..) => self.lines_before,
             };
             let first = self.record.get(0).unwrap_or(&[]);
-            let blank = first.starts_with(b"#") || first.is_empty() && self.record.iter().all(<[u8]>::is_empty);
-            if !blank && !(self.record.len() < self.columns && self.record.iter().all(|cell| cell.trim_ascii().is_empty())) {
+            let blank =
+                first.starts_with(b"#") || first.is_empty() && self.record.iter().all(<[u8]>::is_empty);
+            let short = self.record.len() < self.columns;
+            let empty = short && self.record.iter().all(|cell| cell.trim_ascii().is_empty());
+            if !blank && !empty {
                 break;
             }
         }

@@ -2,8 +2,8 @@
 
 use std::io::Write;
 
-use crate::format::voltages::Voltages;
 use crate::capture::{Capture, Merged};
+use crate::format::voltages::Voltages;
 use crate::line::{Level, LineId, Radix};
 use crate::time::Tick;
 

@@ -105,7 +105,12 @@ impl Writer {
     }
 
     /// The same of a capture whose lines are still to come, and may float.
-    pub(crate) fn begin(capture: &Capture, path: &Path, options: SaveOptions, floating: bool) -> Result<Writer> {
+    pub(crate) fn begin(
+        capture: &Capture,
+        path: &Path,
+        options: SaveOptions,
+        floating: bool,
+    ) -> Result<Writer> {
         let part = part_path(path);
         if !options.replace && path.exists() {
             return Err(exists(path));

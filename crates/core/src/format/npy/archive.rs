@@ -23,7 +23,10 @@ pub(super) fn array(source: &Source, wanted: Option<&str>) -> Result<Source> {
         (None, [entry]) => entry,
         (None, _) => {
             let error = source.refused(format!("this archive has {} arrays", entries.len()));
-            return Err(error.with_help(format!("say which: array = \"…\" in [import]; there are: {}", names.join(", "))));
+            return Err(error.with_help(format!(
+                "say which: array = \"…\" in [import]; there are: {}",
+                names.join(", ")
+            )));
         }
         (Some(wanted), entries) => {
             let found = names.iter().position(|name| *name == wanted).map(|at| &entries[at]);
@@ -70,7 +73,8 @@ fn entries(bytes: &[u8]) -> Option<Vec<Entry>> {
         }
         let method = number(at + 10, 2)? as u16;
         let mut packed = number(at + 20, 4)?;
-        let (name, extra, comment) = (number(at + 28, 2)? as usize, number(at + 30, 2)? as usize, number(at + 32, 2)? as usize);
+        let (name, extra, comment) =
+            (number(at + 28, 2)? as usize, number(at + 30, 2)? as usize, number(at + 32, 2)? as usize);
         let local = usize::try_from(number(at + 42, 4)?).ok()?;
         let title = String::from_utf8_lossy(bytes.get(at + 46..at + 46 + name)?).into_owned();
         // Of the two places that say so, the local one knows where the content begins.

@@ -44,7 +44,9 @@ pub(super) struct Header {
 pub(super) fn header(source: &Source, bytes: &[u8]) -> Result<Header> {
     let damaged = || source.refused("the header of this array is damaged").with_help("save it again");
     let (start, len): (usize, usize) = match bytes.get(..12) {
-        Some([b'\x93', b'N', b'U', b'M', b'P', b'Y', 1, _, a, b, ..]) => (10, usize::from(u16::from_le_bytes([*a, *b]))),
+        Some([b'\x93', b'N', b'U', b'M', b'P', b'Y', 1, _, a, b, ..]) => {
+            (10, usize::from(u16::from_le_bytes([*a, *b])))
+        }
         Some([b'\x93', b'N', b'U', b'M', b'P', b'Y', 2 | 3, _, a, b, c, d]) => {
             (12, u32::from_le_bytes([*a, *b, *c, *d]) as usize)
         }
@@ -52,7 +54,14 @@ pub(super) fn header(source: &Source, bytes: &[u8]) -> Result<Header> {
     };
     let text = bytes.get(start..start.saturating_add(len)).ok_or_else(damaged)?;
     let text = std::str::from_utf8(text).map_err(|_| damaged())?;
-    let value = |key: &str| Some(text[text.find(&format!("'{key}'"))? + key.len() + 2..].trim_start().strip_prefix(':')?.trim_start());
+    let value = |key: &str| {
+        Some(
+            text[text.find(&format!("'{key}'"))? + key.len() + 2..]
+                .trim_start()
+                .strip_prefix(':')?
+                .trim_start(),
+        )
+    };
     let by_columns = value("fortran_order").ok_or_else(damaged)?.starts_with("True");
     let shape = value("shape").and_then(|v| v.strip_prefix('(')?.split(')').next()).ok_or_else(damaged)?;
     let shape = shape.split(',').map(str::trim).filter(|number| !number.is_empty());
@@ -75,7 +84,9 @@ pub(super) fn header(source: &Source, bytes: &[u8]) -> Result<Header> {
         }
     };
     if structured && (columns != 1 || shape.len() != 1) {
-        return Err(source.refused("a structured array is a vector").with_help("save one row for each sample"));
+        return Err(source
+            .refused("a structured array is a vector")
+            .with_help("save one row for each sample"));
     }
     Ok(Header { fields, structured, by_columns, rows, columns, len: start + len })
 }

@@ -7,11 +7,11 @@ use super::archive;
 use super::header::{Element, Header, Kind, header};
 use crate::capture::{Capture, Origin, Trace};
 use crate::error::{Place, Result};
+use crate::format::READ_AS;
 use crate::format::analog::{Voltage64, Volts, lines_of};
 use crate::format::bits::{BitColumn, WIDEST, Word};
 use crate::format::fill::{Filling, Meant};
 use crate::format::packed::{Samples, period, skip};
-use crate::format::READ_AS;
 use crate::format::source::Source;
 use crate::format::spill::Spill;
 use crate::line::{AnalogLine, Input};
@@ -48,7 +48,8 @@ fn read_array(
         return Err(source.refused("there is not a single sample in this array"));
     }
     if header.columns > MOST_COLUMNS {
-        let error = source.refused(format!("this matrix has {} columns and {} rows", header.columns, header.rows));
+        let error =
+            source.refused(format!("this matrix has {} columns and {} rows", header.columns, header.rows));
         return Err(error.with_help("a row is a sample: transpose it before it is saved"));
     }
     let [element] = &header.fields[..] else { return Matrix::of(source, stated, header).read(progress) };
@@ -97,7 +98,8 @@ impl<'a> Matrix<'a> {
 
     fn read(&self, progress: &mut dyn FnMut(u64, u64)) -> Result<Capture> {
         let name = self.source.name();
-        let base = TimeBase::from_tick(period(self.source, self.stated)?).map_err(|e| e.at(Place::File(name.into())))?;
+        let base = TimeBase::from_tick(period(self.source, self.stated)?)
+            .map_err(|e| e.at(Place::File(name.into())))?;
         let elements = self.elements();
         let mut bit_columns = 0;
         let mut columns: Vec<Column> = Vec::new();
@@ -117,7 +119,8 @@ impl<'a> Matrix<'a> {
             true => self.by_columns(&elements, &mut columns, &mut filling)?,
             false => self.by_rows(&elements, &mut columns, &mut filling, progress)?,
         };
-        let told = format!("{READ_AS}an array of {rows} rows and {} columns, {}", elements.len(), base.rate());
+        let told =
+            format!("{READ_AS}an array of {rows} rows and {} columns, {}", elements.len(), base.rate());
         let origin = Origin { source: format!("array {}", name.display()), ..Origin::default() };
         let mut builder = Capture::builder(base, rows).resolution(Resolution::SAMPLED).origin(origin);
         builder = builder.history(vec![told]);
@@ -125,16 +128,19 @@ impl<'a> Matrix<'a> {
         for (number, (column, element)) in columns.into_iter().zip(&elements).enumerate() {
             match column {
                 Column::Bits(bits) => {
-                    builder = bits.add_to(builder, (&element.name, None), Input::Number(number as u32), &traces)?;
+                    builder =
+                        bits.add_to(builder, (&element.name, None), Input::Number(number as u32), &traces)?;
                 }
                 Column::Volts(volts) => {
-                    let line = AnalogLine { input: Some(number as u32), ..AnalogLine::named(element.name.as_str()) };
+                    let line =
+                        AnalogLine { input: Some(number as u32), ..AnalogLine::named(element.name.as_str()) };
                     builder = builder.analog(line, volts.finish(1));
                 }
             }
         }
         if rows < self.header.rows {
-            let remark = format!("the array says that it has {} rows, and ends after {rows}", self.header.rows);
+            let remark =
+                format!("the array says that it has {} rows, and ends after {rows}", self.header.rows);
             builder = builder.remark(remark);
         }
         let located = |e: crate::Error| e.at(Place::File(name.into()));
@@ -145,7 +151,14 @@ impl<'a> Matrix<'a> {
         }
     }
 
-    fn put(&self, column: &mut Column, element: &Element, bytes: &[u8], row: u64, filling: &mut Filling) -> Result<()> {
+    fn put(
+        &self,
+        column: &mut Column,
+        element: &Element,
+        bytes: &[u8],
+        row: u64,
+        filling: &mut Filling,
+    ) -> Result<()> {
         match column {
             Column::Bits(bits) => {
                 if element.kind == Kind::Signed && element.signed(bytes) < 0 {

@@ -54,7 +54,10 @@ pub(crate) fn read_source(
     let bytes = width.bytes();
     let told = match bytes {
         1 => "1 byte a sample".to_string(),
-        bytes => format!("{bytes} bytes a sample, the {} one first", if order == ByteOrder::Little { "least" } else { "most" }),
+        bytes => format!(
+            "{bytes} bytes a sample, the {} one first",
+            if order == ByteOrder::Little { "least" } else { "most" }
+        ),
     };
     let lines = (0..width.inputs()).map(|bit| (bit, format!("bit {bit}"))).collect();
     let samples = Samples { width, order, skip: stated.skip.unwrap_or(0), count: None, lines, told };
@@ -78,10 +81,12 @@ impl Samples {
         mut spill: Option<&mut dyn Spill>,
         progress: &mut dyn FnMut(u64, u64),
     ) -> Result<Capture> {
-        let base = TimeBase::from_tick(period(source, stated)?).map_err(|e| e.at(Place::File(source.name().into())))?;
+        let base = TimeBase::from_tick(period(source, stated)?)
+            .map_err(|e| e.at(Place::File(source.name().into())))?;
         let describe = |len: u64, remarks: &[String]| {
             let told = format!("{READ_AS}packed samples, {}, {}", self.told, base.rate());
-            let origin = Origin { source: format!("samples {}", source.name().display()), ..Origin::default() };
+            let origin =
+                Origin { source: format!("samples {}", source.name().display()), ..Origin::default() };
             let mut builder = Capture::builder(base, len).resolution(Resolution::SAMPLED).origin(origin);
             builder = builder.history(vec![told]);
             remarks.iter().fold(builder, |builder, remark| builder.remark(remark.clone()))
@@ -94,7 +99,9 @@ impl Samples {
             })
         };
         if let Some(spill) = &mut spill {
-            let nothing = vec![Arc::new(Trace::constant(crate::line::Level::Unknown, 0)); self.lines.len()];
+            let nothing =
+                self.lines.iter().map(|_| Arc::new(Trace::constant(crate::line::Level::Unknown, 0)));
+            let nothing: Vec<Arc<Trace>> = nothing.collect();
             spill.begin(with_lines(describe(0, &[]), &nothing).build()?)?;
         }
         let bits: Vec<u32> = self.lines.iter().map(|(bit, _)| *bit).collect();
@@ -103,16 +110,21 @@ impl Samples {
         let mut handed_on = 0;
         let mut early = None;
         let mut rest = 0;
-        let skipped = skip(&mut reader, self.skip).map_err(|error| source.unreadable(error, reader.given()))?;
+        let skipped =
+            skip(&mut reader, self.skip).map_err(|error| source.unreadable(error, reader.given()))?;
         if skipped < self.skip {
-            let message = format!("this file has {skipped} bytes, and {} are to be left out at its beginning", self.skip);
+            let message = format!(
+                "this file has {skipped} bytes, and {} are to be left out at its beginning",
+                self.skip
+            );
             return Err(Error::new(ErrorKind::Capture, message).at(Place::File(source.name().into())));
         }
         let mut block = vec![0; BLOCK];
         let mut held = 0;
         loop {
             let wanted = match self.count {
-                Some(count) => ((count - filler.position()) * self.width.bytes() as u64 - held as u64).min((BLOCK - held) as u64) as usize,
+                Some(count) => ((count - filler.position()) * self.width.bytes() as u64 - held as u64)
+                    .min((BLOCK - held) as u64) as usize,
                 None => BLOCK - held,
             };
             let read = match reader.read(&mut block[held..held + wanted]) {
@@ -154,14 +166,19 @@ impl Samples {
         }
         let mut remarks = Vec::new();
         if rest > 0 {
-            remarks.push(format!("the file ends in the middle of a sample: its last {rest} byte{} were left out", if rest == 1 { "" } else { "s" }));
+            remarks.push(format!(
+                "the file ends in the middle of a sample: its last {rest} byte{} were left out",
+                if rest == 1 { "" } else { "s" }
+            ));
         }
         if let Some(count) = self.count.filter(|count| *count > len) {
             remarks.push(format!("the file says that it has {count} samples, and ends after {len}"));
         }
         remarks.extend(early.map(|error| format!("{}: the rest was left out", error.message())));
         let traces: Vec<Arc<Trace>> = filler.finish().into_iter().map(Arc::new).collect();
-        with_lines(describe(len, &remarks), &traces).build().map_err(|e| e.at(Place::File(source.name().into())))
+        with_lines(describe(len, &remarks), &traces)
+            .build()
+            .map_err(|e| e.at(Place::File(source.name().into())))
     }
 }
 

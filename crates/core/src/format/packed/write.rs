@@ -23,7 +23,10 @@ impl PackedBits {
     pub fn of(capture: &Capture) -> Result<PackedBits> {
         let lines = capture.lines().len();
         if lines == 0 || lines > 64 {
-            let error = Error::new(ErrorKind::Unknown, format!("packed samples hold 1 to 64 lines, and there are {lines}"));
+            let error = Error::new(
+                ErrorKind::Unknown,
+                format!("packed samples hold 1 to 64 lines, and there are {lines}"),
+            );
             return Err(error.with_help("choose some of them with --lines"));
         }
         let neither = |line: &usize| {
@@ -31,7 +34,10 @@ impl PackedBits {
             trace.level_at(Tick(0)).bit().is_none() || !trace.is_two_level()
         };
         if let Some(line) = (0..lines).find(neither) {
-            let message = format!("{} is unknown or floats at times, which packed samples cannot say", capture.lines()[line].name);
+            let message = format!(
+                "{} is unknown or floats at times, which packed samples cannot say",
+                capture.lines()[line].name
+            );
             let error = Error::new(ErrorKind::NotShown, message);
             return Err(error.with_help("leave the line out, or write a VCD, a CSV or a capture"));
         }
@@ -46,7 +52,10 @@ impl PackedBits {
 pub fn write(capture: &Capture, bits: PackedBits, out: &mut dyn Write) -> std::io::Result<()> {
     let lines: Vec<LineId> = (0..capture.lines().len()).map(LineId).collect();
     let word = |levels: &[Level]| {
-        levels.iter().enumerate().fold(0u64, |word, (bit, level)| word | u64::from(*level == Level::High) << bit)
+        levels
+            .iter()
+            .enumerate()
+            .fold(0u64, |word, (bit, level)| word | u64::from(*level == Level::High) << bit)
     };
     let start: Vec<Level> = lines.iter().map(|line| capture.recorded(*line).level_at(Tick(0))).collect();
     let mut now = word(&start);

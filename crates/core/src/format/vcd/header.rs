@@ -194,7 +194,8 @@ impl<'a> Words<'a> {
                 // Version, attributes and whatever a writer adds.
                 word if word.starts_with(b"$") && word.len() > 1 => drop(self.text()?),
                 word => {
-                    let message = format!("this is not a value change dump: '{}' is no declaration", shown(word));
+                    let message =
+                        format!("this is not a value change dump: '{}' is no declaration", shown(word));
                     return Err(self.wrong(message).with_help("the text must follow IEEE 1364, clause 18"));
                 }
             }

@@ -18,6 +18,6 @@ mod signals;
 mod stream;
 mod write;
 
-pub use read::{read, read_file};
 pub(crate) use read::read_source;
+pub use read::{read, read_file};
 pub use write::write;

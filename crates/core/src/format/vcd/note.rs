@@ -165,8 +165,12 @@ impl Note {
         let base = TimeBase::from_tick(tick)?.with_zero_at(self.zero);
         let rates = self.rates.iter().map(|rate| exact(rate).map(Rate::from_rational));
         let made = self.made.as_deref().map(str::parse).transpose()?;
-        let origin =
-            Origin { source: self.source.clone(), rates: rates.collect::<Result<_>>()?, trigger: self.trigger.clone(), made };
+        let origin = Origin {
+            source: self.source.clone(),
+            rates: rates.collect::<Result<_>>()?,
+            trigger: self.trigger.clone(),
+            made,
+        };
         let missing = || Error::new(ErrorKind::Capture, "the dump has not the lines that it says of itself");
         let described = self.lines.iter().enumerate().map(|(number, noted)| {
             let extra = noted.extra.as_ref().map_or(Ok(Rational::ZERO), exact)?;
@@ -183,7 +187,8 @@ impl Note {
         });
         let described = described.collect::<Result<Vec<_>>>()?;
         let buses = self.buses.iter().map(StatedBus::read).collect::<Result<Vec<_>>>()?;
-        let analog = self.analog.iter().zip(reals).map(|(noted, changes)| noted.read(dump.base(), base, changes));
+        let analog =
+            self.analog.iter().zip(reals).map(|(noted, changes)| noted.read(dump.base(), base, changes));
         let analog = analog.collect::<Result<Vec<_>>>()?;
         let on_grid = dump.on_grid(tick, self.resolution.read()?)?;
         let mut builder = on_grid.into_builder().base(base).origin(origin).history(self.history.clone());
@@ -197,14 +202,21 @@ impl Note {
 
 impl NotedAnalog {
     /// The line with the codes that its volts stand for, given its changes in the ticks of the dump.
-    fn read(&self, dump: TimeBase, base: TimeBase, changes: &[(u64, f64)]) -> Result<(AnalogLine, AnalogTrace)> {
+    fn read(
+        &self,
+        dump: TimeBase,
+        base: TimeBase,
+        changes: &[(u64, f64)],
+    ) -> Result<(AnalogLine, AnalogTrace)> {
         let volts = |text: &String| text.parse::<Rational>().map(Voltage::from_rational);
         let scale = AnalogScale::new(volts(&self.zero)?, volts(&self.step)?, volts(&self.error)?);
-        let wrong = || Error::new(ErrorKind::Capture, format!("what the dump says of '{}' cannot be", self.name));
+        let wrong =
+            || Error::new(ErrorKind::Capture, format!("what the dump says of '{}' cannot be", self.name));
         let scale = scale.filter(|_| self.every > 0).ok_or_else(wrong)?;
         let (zero, step) = (scale.zero().to_f64(), scale.step().to_f64());
         // From ticks of the dump to samples, whose number the ticks of the dump bound.
-        let ratio = dump.tick().to_rational().checked_div(base.tick().to_rational()).ok_or_else(wrong)?.to_f64();
+        let ratio =
+            dump.tick().to_rational().checked_div(base.tick().to_rational()).ok_or_else(wrong)?.to_f64();
         let sample = |tick: u64| {
             let tick = (tick as f64 * ratio).round() as u64;
             tick.saturating_sub(self.first).div_ceil(self.every)

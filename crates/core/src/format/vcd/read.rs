@@ -51,7 +51,14 @@ pub(crate) fn read_source(
         // What was sampled is put on its grid as a whole.
         spill = None;
     }
-    let dump = Dump { source, header, signals, stated, cut: Cut { place, partial: stated.partial }, spare: Mutex::default() };
+    let dump = Dump {
+        source,
+        header,
+        signals,
+        stated,
+        cut: Cut { place, partial: stated.partial },
+        spare: Mutex::default(),
+    };
     let rest = head[dump.header.len..].to_vec();
     // Nearly always, what divides the first times divides all of them.
     let complete = rest.iter().rposition(u8::is_ascii_whitespace).unwrap_or(0);
@@ -111,8 +118,9 @@ fn divisor_of(bytes: &[u8], mut divisor: u64) -> u64 {
             continue;
         }
         let digits = bytes[at + 1..].iter().take_while(|byte| byte.is_ascii_digit());
-        let time =
-            digits.copied().try_fold(0u64, |time, digit| time.checked_mul(10)?.checked_add(u64::from(digit - b'0')));
+        let time = digits
+            .copied()
+            .try_fold(0u64, |time, digit| time.checked_mul(10)?.checked_add(u64::from(digit - b'0')));
         if let Some(time) = time.filter(|time| divisor == 0 || !time.is_multiple_of(divisor)) {
             divisor = shared(divisor, time);
             if divisor == 1 {
@@ -175,7 +183,8 @@ impl Dump<'_> {
         spill: &mut Option<&mut dyn Spill>,
         progress: &mut dyn FnMut(u64, u64),
     ) -> Result<Result<Capture, u64>> {
-        let meant = self.signals.events.iter().map(|event| if *event { Meant::Events } else { Meant::Levels });
+        let meant =
+            self.signals.events.iter().map(|event| if *event { Meant::Events } else { Meant::Levels });
         let mut filling = Filling::new(meant);
         let order: Vec<usize> = self.signals.lines.iter().map(|(_, trace)| *trace).collect();
         let mut said = Said { reals: vec![Vec::new(); self.signals.real_count], ..Said::default() };
@@ -248,10 +257,14 @@ impl Dump<'_> {
 
     fn wrong(&self, byte: u64, message: String) -> Error {
         let help = match message.as_str() {
-            m if m.starts_with("time runs backwards") => "the file is damaged, or two simulations wrote into it",
+            m if m.starts_with("time runs backwards") => {
+                "the file is damaged, or two simulations wrote into it"
+            }
             m if m.contains("extended value change dump") => "dump with $dumpvars instead of $dumpports",
             m if m.contains("beyond what a capture") => "the file is damaged, or its time scale is too fine",
-            _ => "the text must follow IEEE 1364, clause 18: the file is damaged, or it is another kind of file",
+            _ => {
+                "the text must follow IEEE 1364, clause 18: the file is damaged, or it is another kind of file"
+            }
         };
         self.source.wrong(byte, message).with_help(help)
     }
@@ -280,7 +293,8 @@ impl Dump<'_> {
         let made = self.header.date.as_ref().and_then(|date| date.parse::<Moment>().ok());
         let dated = self.header.date.as_ref().filter(|_| made.is_none() && self.header.note.is_none());
         let dated = dated.map_or(String::new(), |date| format!(", dated {date}"));
-        let origin = Origin { source: format!("simulation {}{dated}", name.display()), made, ..Origin::default() };
+        let origin =
+            Origin { source: format!("simulation {}{dated}", name.display()), made, ..Origin::default() };
         let mut builder = Capture::builder(base, 0).resolution(Resolution::EXACT).origin(origin);
         let nothing = Arc::new(Trace::constant(crate::line::Level::Unknown, 0));
         for (line, _) in &self.signals.lines {
@@ -310,11 +324,15 @@ impl Dump<'_> {
             Inside::Nothing => {}
             Inside::List(at) => {
                 let line = self.source.line_of(*at);
-                remarks.push(format!("the file ends inside the list of values that begins in line {line}: it was cut off"));
+                remarks.push(format!(
+                    "the file ends inside the list of values that begins in line {line}: it was cut off"
+                ));
             }
             Inside::Comment(at) => {
                 let line = self.source.line_of(*at);
-                remarks.push(format!("the section that begins in line {line} has no end: what follows it was left out"));
+                remarks.push(format!(
+                    "the section that begins in line {line} has no end: what follows it was left out"
+                ));
             }
             Inside::Value(_) => {
                 remarks.push("the file ends in the middle of a value, which was left out".to_string());

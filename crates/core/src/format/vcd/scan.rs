@@ -84,7 +84,7 @@ fn put(changes: &mut Vec<Change>, tick: u64, level: u64) {
 #[inline]
 fn until_blank(bytes: u64) -> usize {
     // A byte below 0x21 borrows; that a later one may seem to is no matter.
-    let blank = bytes.wrapping_sub(ONES * 0x21) & !bytes & ONES * 0x80;
+    let blank = bytes.wrapping_sub(ONES * 0x21) & !bytes & (ONES * 0x80);
     blank.trailing_zeros() as usize / 8
 }
 
@@ -153,7 +153,7 @@ impl Ticks {
         if (units | self.divisor << 1) >> 32 != 0 {
             return None;
         }
-        let ticks = (u128::from(units) * u128::from(self.reciprocal) >> 64) as u64;
+        let ticks = ((u128::from(units) * u128::from(self.reciprocal)) >> 64) as u64;
         (ticks * self.divisor == units).then_some(ticks)
     }
 }
@@ -246,11 +246,8 @@ impl<'a> Scan<'a> {
         let (offset, open_end) = (*offset, *open_end);
         spare.iter_mut().for_each(Vec::clear);
         spare.resize(signals.traces, Vec::new());
-        let out = Scanned {
-            changes: spare,
-            reals: vec![Vec::new(); signals.real_count],
-            ..Scanned::default()
-        };
+        let out =
+            Scanned { changes: spare, reals: vec![Vec::new(); signals.real_count], ..Scanned::default() };
         Scan {
             signals,
             ticks,
@@ -413,7 +410,13 @@ impl<'a> Scan<'a> {
     }
 
     /// A value of a single bit for something else than a bit.
-    fn other_scalar(&mut self, start: usize, level: u8, code: &[u8], target: Option<Target>) -> Result<(), Fault> {
+    fn other_scalar(
+        &mut self,
+        start: usize,
+        level: u8,
+        code: &[u8],
+        target: Option<Target>,
+    ) -> Result<(), Fault> {
         if code.is_empty() {
             if self.is_cut() {
                 return Ok(());
@@ -436,9 +439,8 @@ impl<'a> Scan<'a> {
                 }
                 Ok(())
             }
-            Some(Target::Real(_)) => {
-                Err(self.wrong(start, format!("'{}' is a real number, and this is the value of a bit", shown(code))))
-            }
+            Some(Target::Real(_)) => Err(self
+                .wrong(start, format!("'{}' is a real number, and this is the value of a bit", shown(code)))),
             Some(Target::Text | Target::Aside) => Ok(()),
             None => {
                 self.undeclared(start, code);
@@ -491,7 +493,8 @@ impl<'a> Scan<'a> {
                 self.other_scalar(start, LEVELS[usize::from(value[1])].min(3), code, target)
             }
             _ => {
-                let message = format!("'{}' is not a value for what '{}' stands for", shown(value), shown(code));
+                let message =
+                    format!("'{}' is not a value for what '{}' stands for", shown(value), shown(code));
                 Err(self.wrong(start, message))
             }
         }
@@ -499,7 +502,8 @@ impl<'a> Scan<'a> {
 
     /// A text may hold blanks: its code is the next word of the line that is one.
     fn after_text(&mut self, value: &[u8], start: usize) -> Result<(), Fault> {
-        let line = memchr::memchr(b'\n', &self.bytes[self.at..]).map_or(self.bytes.len(), |len| self.at + len);
+        let line =
+            memchr::memchr(b'\n', &self.bytes[self.at..]).map_or(self.bytes.len(), |len| self.at + len);
         let words = self.at;
         loop {
             let code = self.word();
@@ -630,7 +634,9 @@ impl<'a> Scan<'a> {
         self.at += 1;
         let mut time = 0u64;
         let digits = self.at;
-        while let Some(digit) = self.bytes.get(self.at).map(|byte| byte.wrapping_sub(b'0')).filter(|d| *d < 10) {
+        while let Some(digit) =
+            self.bytes.get(self.at).map(|byte| byte.wrapping_sub(b'0')).filter(|d| *d < 10)
+        {
             match time.checked_mul(10).and_then(|time| time.checked_add(digit.into())) {
                 Some(more) => time = more,
                 None => return Err(self.wrong(start, "this time is beyond what a capture can hold")),

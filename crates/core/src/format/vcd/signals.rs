@@ -232,7 +232,9 @@ impl Signals {
         if aside.len() > LISTED {
             list.push_str(&format!(" and {} more", aside.len() - LISTED));
         }
-        self.remarks.push(format!("set aside, since they are numbers, texts, constants or wider than {WIDEST} bits: {list}"));
+        self.remarks.push(format!(
+            "set aside, since they are numbers, texts, constants or wider than {WIDEST} bits: {list}"
+        ));
     }
 
     /// Gives those that share a name a number behind it.

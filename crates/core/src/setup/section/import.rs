@@ -32,9 +32,9 @@ pub(in crate::setup) fn read_import(section: &Section<'_>) -> Import {
         section.refuse(&negative.place, "'accuracy' is not negative", "give it like \"50 ppm\"");
     }
     let bytes = section.count("width");
-    let width = bytes.as_ref().and_then(|bytes| {
-        SampleWidth::ALL.into_iter().find(|width| width.bytes() as u64 == bytes.value)
-    });
+    let width = bytes
+        .as_ref()
+        .and_then(|bytes| SampleWidth::ALL.into_iter().find(|width| width.bytes() as u64 == bytes.value));
     if let Some(bytes) = bytes.filter(|_| width.is_none()) {
         section.refuse(&bytes.place, "a sample takes 1, 2, 4 or 8 bytes", "give it like 2");
     }
