@@ -55,7 +55,7 @@ fn vectors(times: u64) -> String {
         for _ in 0..=noise.next() % 3 {
             let vector = noise.next() % 6;
             // Every second one counts, as addresses do.
-            let value = if vector % 2 == 0 { edge } else { noise.next() };
+            let value = if vector.is_multiple_of(2) { edge } else { noise.next() };
             let value = value & u64::MAX >> (64 - WIDTHS[vector as usize]);
             text.push_str(&format!("b{value:b} {}\n", code(vector + 1)));
         }

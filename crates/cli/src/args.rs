@@ -149,6 +149,9 @@ pub(crate) struct Capture {
     /// Another sample rate than the setup's, such as '250 MS/s'
     #[arg(long)]
     pub(crate) rate: Option<String>,
+    /// Save under the next free number: NAME-0001.dtap, NAME-0002.dtap, …
+    #[arg(long, conflicts_with_all = ["repeat", "replace"])]
+    pub(crate) numbered: bool,
     /// Replace a file that is there already
     #[arg(long)]
     pub(crate) replace: bool,

@@ -35,6 +35,10 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     let mut instrument = connect(&setup, &args.setup)?;
     catch_interrupt();
     let Some(times) = args.repeat else {
+        let target = match args.numbered {
+            true => numbered(&target, false).next().unwrap_or_else(|| target.clone()),
+            false => target,
+        };
         // Better to say so before the recording than after it.
         if !args.replace && target.exists() {
             return Err(Error::new(ErrorKind::Exists, "this file is there already")

@@ -23,6 +23,9 @@ pub(crate) struct Checked {
     pub(super) rate: Rate,
     pub(super) tick: Time,
     pub(super) rule: Rule,
+    /// When the record was made, as RFC 3339.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) made: Option<String>,
     pub(super) history: Vec<String>,
     pub(crate) verdict: Verdict,
     #[serde(serialize_with = "said::limits::each")]
@@ -83,6 +86,7 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
         rate: capture.base().rate(),
         tick: capture.base().tick(),
         rule,
+        made: capture.origin().made.map(|made| made.to_string()),
         history: capture.history().to_vec(),
         verdict: verdicts.overall,
         results: verdicts.results,

@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+use chrono::DateTime;
 use deep_tap::limit::Verdict;
 use deep_tap::{Error, ErrorKind};
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
@@ -24,6 +25,10 @@ impl Suite {
     /// for passed.
     pub(super) fn add(&mut self, checked: &Checked) {
         let mut suite = TestSuite::new(checked.file.clone());
+        let made = checked.made.as_deref().and_then(|made| DateTime::parse_from_rfc3339(made).ok());
+        if let Some(made) = made {
+            suite.set_timestamp(made);
+        }
         for assumption in checked.assumptions() {
             suite.add_property(("assumption", assumption.as_str()));
         }

@@ -25,6 +25,9 @@ impl Checked {
         if self.rule == Rule::Measured {
             text.push_str("rule: the counted value is taken for the true one, without its uncertainty\n");
         }
+        if let Some(made) = &self.made {
+            text.push_str(&format!("made: {made}\n"));
+        }
         for step in &self.history {
             text.push_str(&format!("history: {step}\n"));
         }
