@@ -403,3 +403,22 @@ fn what_is_recorded_into_a_file_is_what_was_sampled() {
     assert!(!never.finish_broken_off("the link dropped").unwrap());
     assert!(!folder.path().join("never.dtap").exists());
 }
+
+#[test]
+fn a_capture_that_shrinks_while_it_is_open_loses_only_what_is_gone() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("c.dtap");
+    let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
+    let toggles: Vec<u64> = (1..200_000u64).map(|n| n * 37 + n * n * 7919 % 31).collect();
+    let len = 200_000 * 37;
+    let trace = deep_tap::capture::Trace::toggling(Level::Low, toggles, len).unwrap();
+    let capture = Capture::builder(base, len).line("A", trace).build().unwrap();
+    dtap::save(&capture, &path, SaveOptions::default()).unwrap();
+    let opened = dtap::open(&path).unwrap().capture;
+    let size = std::fs::metadata(&path).unwrap().len();
+    std::fs::OpenOptions::new().write(true).open(&path).unwrap().set_len(size / 2).unwrap();
+    let trace = opened.trace(LineId(0));
+    assert_eq!(trace.level_at(Tick(70)), Level::High);
+    assert_eq!(trace.level_at(Tick(len - 1)), Level::Unknown, "what is gone is not known");
+    assert!(!opened.damage().is_empty());
+}

@@ -1,5 +1,8 @@
 //! Blocks: the envelope of everything in the file.
 
+use std::fs::File;
+
+use crate::format::source::read_at;
 use crate::line::Level;
 
 /// First bytes of every file; the last one is the version: this one, or [`ANALOG_VERSION`] for a
@@ -77,9 +80,8 @@ impl Header {
     }
 
     /// The header at an offset, if a whole and undamaged one is there, with its payload inside the file.
-    pub(super) fn read(file: &[u8], offset: u64) -> Option<Header> {
-        let at = usize::try_from(offset).ok()?;
-        let bytes = file.get(at..at.checked_add(HEADER)?)?;
+    pub(super) fn read(file: &FileBytes, offset: u64) -> Option<Header> {
+        let bytes = &file.get(offset, HEADER as u64)?[..];
         if u32_at(bytes, 36)? != crc32fast::hash(&bytes[..36]) || bytes[4..8] != [0; 4] {
             return None;
         }
@@ -91,15 +93,55 @@ impl Header {
             end: u64_at(bytes, 24)?,
             crc: u32_at(bytes, 32)?,
         };
-        payload(file, offset, &header).map(|_| header)
+        let end = offset.checked_add(HEADER as u64)?.checked_add(header.len)?;
+        (end <= file.len()).then_some(header)
+    }
+}
+
+/// The bytes of a file, which are read by position when they are asked for: one that shrinks meanwhile lacks
+/// them, and no signal ends the process.
+#[derive(Debug)]
+pub(super) struct FileBytes {
+    file: File,
+    len: u64,
+}
+
+impl FileBytes {
+    /// A file of this length.
+    pub(super) fn new(file: File, len: u64) -> Self {
+        FileBytes { file, len }
+    }
+
+    pub(super) fn len(&self) -> u64 {
+        self.len
+    }
+
+    /// Some bytes, all of which lie in the file.
+    pub(super) fn get(&self, at: u64, len: u64) -> Option<Vec<u8>> {
+        if at.checked_add(len)? > self.len {
+            return None;
+        }
+        let mut bytes = vec![0; usize::try_from(len).ok()?];
+        let mut filled = 0;
+        while filled < bytes.len() {
+            match read_at(&self.file, &mut bytes[filled..], at + filled as u64) {
+                Ok(0) | Err(_) => return None,
+                Ok(read) => filled += read,
+            }
+        }
+        Some(bytes)
     }
 }
 
 /// The payload of a block.
-pub(super) fn payload<'a>(file: &'a [u8], offset: u64, header: &Header) -> Option<&'a [u8]> {
-    let start = usize::try_from(offset).ok()?.checked_add(HEADER)?;
-    let end = start.checked_add(usize::try_from(header.len).ok()?)?;
-    file.get(start..end)
+pub(super) fn payload(file: &FileBytes, offset: u64, header: &Header) -> Option<Vec<u8>> {
+    file.get(offset.checked_add(HEADER as u64)?, header.len)
+}
+
+/// A part of the payload of a block.
+pub(super) fn part(file: &FileBytes, offset: u64, header: &Header, at: usize, len: u64) -> Option<Vec<u8>> {
+    let end = (at as u64).checked_add(len)?;
+    file.get(offset.checked_add(HEADER as u64)?.checked_add(at as u64)?, len).filter(|_| end <= header.len)
 }
 
 /// A line's entry in an edge block's directory.
@@ -149,10 +191,15 @@ impl Entry {
 
 /// The directory of an edge block with this many lines, if it is undamaged, and the offset of
 /// each section in the payload.
-pub(super) fn directory(payload: &[u8], lines: usize, crc: u32) -> Option<Vec<(Entry, usize)>> {
+pub(super) fn directory(
+    file: &FileBytes,
+    offset: u64,
+    header: &Header,
+    lines: usize,
+) -> Option<Vec<(Entry, usize)>> {
     let size = lines.checked_mul(ENTRY)?;
-    let bytes = payload.get(..size)?;
-    if crc32fast::hash(bytes) != crc {
+    let bytes = &part(file, offset, header, 0, size as u64)?[..];
+    if crc32fast::hash(bytes) != header.crc {
         return None;
     }
     let mut at = size;
@@ -162,7 +209,7 @@ pub(super) fn directory(payload: &[u8], lines: usize, crc: u32) -> Option<Vec<(E
         entries.push((entry, at));
         at = at.checked_add(entry.stored as usize)?;
     }
-    (at == payload.len()).then_some(entries)
+    (at as u64 == header.len).then_some(entries)
 }
 
 fn flag(byte: u8) -> Option<bool> {

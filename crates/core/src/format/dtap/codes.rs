@@ -3,7 +3,7 @@
 //! The tick of the first code; a directory; and for each line the difference of each code from the
 //! one before, the first one's from zero, as zigzag LEB128, with LZ4 on top where it helps.
 
-use super::block::{u32_at, u64_at};
+use super::block::{FileBytes, Header, part, u32_at, u64_at};
 use super::edges::{leb128, read_leb128, unpack};
 use crate::capture::{ANALOG_BLOCK, Extremes};
 
@@ -92,20 +92,25 @@ pub(super) fn encode(
 
 /// The tick of the first code in a block with this many lines, and its directory with the offset of
 /// each section, if it is undamaged.
-pub(super) fn directory(payload: &[u8], lines: usize, crc: u32) -> Option<(u64, Vec<(CodesEntry, usize)>)> {
+pub(super) fn directory(
+    file: &FileBytes,
+    offset: u64,
+    header: &Header,
+    lines: usize,
+) -> Option<(u64, Vec<(CodesEntry, usize)>)> {
     let size = lines.checked_mul(ENTRY)?.checked_add(LEAD)?;
-    let bytes = payload.get(..size)?;
-    if crc32fast::hash(bytes) != crc {
+    let bytes = &part(file, offset, header, 0, size as u64)?[..];
+    if crc32fast::hash(bytes) != header.crc {
         return None;
     }
     let mut at = size;
     let mut entries = Vec::with_capacity(lines);
-    for bytes in bytes[LEAD..].chunks_exact(ENTRY) {
-        let entry = CodesEntry::read(bytes)?;
+    for entry in bytes[LEAD..].chunks_exact(ENTRY) {
+        let entry = CodesEntry::read(entry)?;
         entries.push((entry, at));
         at = at.checked_add(entry.stored as usize)?;
     }
-    (at == payload.len()).then_some((u64_at(payload, 0)?, entries))
+    (at as u64 == header.len).then_some((u64_at(bytes, 0)?, entries))
 }
 
 /// Decodes a section; says what is wrong with it if it is damaged.

@@ -5,11 +5,9 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use memmap2::Mmap;
-
 use super::block::{
-    END_MAGIC, FLOATING_VERSION, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory, level_of,
-    payload, u32_at, u64_at,
+    END_MAGIC, FLOATING_VERSION, FileBytes, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory,
+    level_of, part, payload, u32_at, u64_at,
 };
 use super::codes;
 use super::edges::decode;
@@ -52,32 +50,25 @@ pub fn open(path: &Path) -> Result<Opened> {
         let help = "it was cut off before its description was written: record again";
         return Err(wrong("this file is too short to be a capture", help));
     }
-    let map = map(&file).map_err(|e| Error::io(path, "open", e))?;
-    if map[..MAGIC.len() - 1] != MAGIC[..MAGIC.len() - 1] {
-        let help = "captures end in .dtap; a VCD needs --setup";
+    let file = FileBytes::new(file, size.len());
+    let magic = file.get(0, MAGIC.len() as u64).unwrap_or_default();
+    if magic.get(..MAGIC.len() - 1) != Some(&MAGIC[..MAGIC.len() - 1]) {
+        let help = "captures end in .dtap";
         return Err(wrong("this is not a capture file", help));
     }
-    if !(MAGIC[MAGIC.len() - 1]..=FLOATING_VERSION).contains(&map[MAGIC.len() - 1]) {
-        let message = format!("this capture file is of version {}, this program reads 1 to 3", map[7]);
+    let version = magic[MAGIC.len() - 1];
+    if !(MAGIC[MAGIC.len() - 1]..=FLOATING_VERSION).contains(&version) {
+        let message = format!("this capture file is of version {version}, this program reads 1 to 3");
         return Err(wrong(&message, "use a later deep-tap"));
     }
-    let found = match finished(&map) {
+    let found = match finished(&file) {
         Some(found) => found,
-        None => recovered(&map).ok_or_else(|| {
+        None => recovered(&file).ok_or_else(|| {
             let help = "its description at the start is damaged; nothing can be recovered";
             wrong("this capture file is damaged", help)
         })?,
     };
-    build(path, map, found)
-}
-
-#[allow(unsafe_code)]
-fn map(file: &File) -> std::io::Result<Mmap> {
-    // SAFETY: the map is only read, and every byte that matters is checked against a checksum
-    // before it is used. A file that another process changes or cuts while it is mapped can make
-    // those checks fail or, where the system unmaps pages of a file that shrinks, end this
-    // process; it cannot make it misread silently. Capture files are never changed in place.
-    unsafe { Mmap::map(file) }
+    build(path, file, found)
 }
 
 /// What was found in a file, before anything is built from it.
@@ -118,7 +109,7 @@ impl FoundCodes {
     }
 
     /// Reads the part of the index that follows the edge blocks.
-    fn of_index(file: &[u8], rest: &[u8], lines: usize) -> Option<FoundCodes> {
+    fn of_index(file: &FileBytes, rest: &[u8], lines: usize) -> Option<FoundCodes> {
         let mut found = FoundCodes { stored: vec![Vec::new(); lines], ..FoundCodes::default() };
         if lines == 0 {
             return rest.is_empty().then_some(found);
@@ -154,24 +145,24 @@ struct StoredBlock {
     end: u64,
 }
 
-fn read_meta(file: &[u8], offset: u64, kind: Kind) -> Option<(Meta, Header)> {
+fn read_meta(file: &FileBytes, offset: u64, kind: Kind) -> Option<(Meta, Header)> {
     let header = Header::read(file, offset).filter(|h| h.kind == kind)?;
     let bytes = payload(file, offset, &header)?;
-    if crc32fast::hash(bytes) != header.crc {
+    if crc32fast::hash(&bytes) != header.crc {
         return None;
     }
-    Some((serde_json::from_slice(bytes).ok()?, header))
+    Some((serde_json::from_slice(&bytes).ok()?, header))
 }
 
 /// Reads the index of a finished file; `None` when there is no sound one.
-fn finished(file: &[u8]) -> Option<Found> {
-    let trailer = file.get(file.len().checked_sub(TRAILER)?..)?;
+fn finished(file: &FileBytes) -> Option<Found> {
+    let trailer = &file.get(file.len().checked_sub(TRAILER as u64)?, TRAILER as u64)?[..];
     let index_offset = u64_at(trailer, 0)?;
     let sound = trailer[16..24] == END_MAGIC
         && u32_at(trailer, 8)? == crc32fast::hash(&trailer[..8])
         && trailer[12..16] == [0; 4];
     let header = Header::read(file, index_offset).filter(|h| sound && h.kind == Kind::Index)?;
-    let index = payload(file, index_offset, &header)?;
+    let index = &payload(file, index_offset, &header)?[..];
     if crc32fast::hash(index) != header.crc {
         return None;
     }
@@ -209,7 +200,7 @@ fn finished(file: &[u8]) -> Option<Found> {
 }
 
 /// Finds every complete block of a file without a sound index.
-fn recovered(file: &[u8]) -> Option<Found> {
+fn recovered(file: &FileBytes) -> Option<Found> {
     let mut offset = MAGIC.len() as u64;
     let (mut meta, header) = read_meta(file, offset, Kind::Head)?;
     offset += HEADER as u64 + header.len;
@@ -228,7 +219,7 @@ fn recovered(file: &[u8]) -> Option<Found> {
                 let in_order = header.start == next
                     && header.end > header.start
                     && header.end - header.start <= LONGEST_RANGE;
-                let entries = payload(file, at, &header).and_then(|p| directory(p, lines, header.crc));
+                let entries = directory(file, at, &header, lines);
                 let Some(entries) = entries.filter(|_| in_order) else { break };
                 for (line, (entry, _)) in entries.iter().enumerate() {
                     segments[line].push((entry.level, totals[line]));
@@ -238,8 +229,7 @@ fn recovered(file: &[u8]) -> Option<Found> {
                 next = header.end;
             }
             Kind::Codes => {
-                let found = payload(file, at, &header)
-                    .and_then(|p| codes::directory(p, meta.analog_count(), header.crc))
+                let found = codes::directory(file, at, &header, meta.analog_count())
                     .filter(|_| next_code.is_none_or(|next| next == header.start));
                 let Some((first, entries)) = found else { break };
                 let entries = entries
@@ -267,7 +257,7 @@ fn recovered(file: &[u8]) -> Option<Found> {
     Some(Found { meta, blocks: found_blocks, segments, totals, codes, len: next, whole: false })
 }
 
-fn build(path: &Path, map: Mmap, found: Found) -> Result<Opened> {
+fn build(path: &Path, file: FileBytes, found: Found) -> Result<Opened> {
     let located = |error: Error| {
         let message = format!("the file's description is wrong: {}", error.message());
         Error::new(ErrorKind::Capture, message).at(Place::File(path.to_path_buf()))
@@ -281,7 +271,7 @@ fn build(path: &Path, map: Mmap, found: Found) -> Result<Opened> {
     let analog = analog.map_err(located)?;
     let stored = Arc::new(FileSource {
         path: path.to_path_buf(),
-        map,
+        file,
         blocks: found.blocks.clone(),
         names: (0..lines.len()).map(|l| found.meta.line_name(LineId(l)).to_string()).collect(),
         codes: found.codes.blocks,
@@ -330,7 +320,7 @@ fn build(path: &Path, map: Mmap, found: Found) -> Result<Opened> {
 #[derive(Debug)]
 struct FileSource {
     path: PathBuf,
-    map: Mmap,
+    file: FileBytes,
     blocks: Vec<StoredBlock>,
     names: Vec<String>,
     /// Offsets of the blocks of analog codes.
@@ -341,17 +331,17 @@ struct FileSource {
 
 impl FileSource {
     fn try_load(&self, line: LineId, block: &StoredBlock) -> Result<Chunks, &'static str> {
-        let header = Header::read(&self.map, block.offset).filter(|h| h.kind == Kind::Edges);
+        let header = Header::read(&self.file, block.offset).filter(|h| h.kind == Kind::Edges);
         let header = header.ok_or("the block's header is damaged")?;
         if (header.start, header.end) != (block.start, block.end) {
             return Err("the block is not the one that the index names");
         }
-        let payload = payload(&self.map, block.offset, &header).ok_or("the block is cut off")?;
-        let entries =
-            directory(payload, self.names.len(), header.crc).ok_or("the block's directory is damaged")?;
+        let entries = directory(&self.file, block.offset, &header, self.names.len())
+            .ok_or("the block's directory is damaged")?;
         let (entry, at) = entries.get(line.0).ok_or("the line is not in the block")?;
-        let stored = payload.get(*at..*at + entry.stored as usize).ok_or("the line's edges are cut off")?;
-        decode(entry, stored, block.end - block.start)
+        let stored = part(&self.file, block.offset, &header, *at, entry.stored.into())
+            .ok_or("the line's edges are cut off")?;
+        decode(entry, &stored, block.end - block.start)
     }
 }
 
@@ -376,16 +366,15 @@ impl SegmentSource for FileSource {
 impl FileSource {
     fn try_load_codes(&self, line: AnalogId, offset: u64) -> Result<Vec<i16>, (Range<u64>, &'static str)> {
         let nowhere = 0..0;
-        let header = Header::read(&self.map, offset).filter(|h| h.kind == Kind::Codes);
+        let header = Header::read(&self.file, offset).filter(|h| h.kind == Kind::Codes);
         let header = header.ok_or((nowhere.clone(), "the block's header is damaged"))?;
         let range = header.start..header.end;
         let wrong = |what: &'static str| (range.clone(), what);
-        let payload = payload(&self.map, offset, &header).ok_or_else(|| wrong("the block is cut off"))?;
-        let (_, entries) = codes::directory(payload, self.analog.len(), header.crc)
+        let (_, entries) = codes::directory(&self.file, offset, &header, self.analog.len())
             .ok_or_else(|| wrong("the block's directory is damaged"))?;
         let (entry, at) = entries.get(line.0).ok_or_else(|| wrong("the line is not in the block"))?;
-        let stored = payload.get(*at..*at + entry.stored as usize);
-        codes::decode(entry, stored.ok_or_else(|| wrong("the codes are cut off"))?).map_err(wrong)
+        let stored = part(&self.file, offset, &header, *at, entry.stored.into());
+        codes::decode(entry, &stored.ok_or_else(|| wrong("the codes are cut off"))?).map_err(wrong)
     }
 }
 
