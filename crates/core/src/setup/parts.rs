@@ -179,7 +179,10 @@ pub(super) fn read_limit(
     let (symbol, what) = match naming {
         Naming::Required => (symbol?.value, what?.value),
         Naming::Optional => {
-            let words = || format!("{} of {}", kind.map_or("", Kind::name), events.texts().join(", "));
+            let words = || {
+                let between = if kind == Some(Kind::Stable) { " while " } else { " to " };
+                format!("{} of {}", kind.map_or("", Kind::name), events.texts().join(between))
+            };
             let what = what.map_or_else(words, |what| what.value);
             (symbol.map_or_else(|| kind.map_or("", Kind::name).to_string(), |symbol| symbol.value), what)
         }
