@@ -3,7 +3,7 @@
 //!
 //! `cargo bench --bench figures` prints a table and writes `target/figures.json`;
 //! `cargo bench --bench figures -- 10M` stops at 10 million samples, and names of groups
-//! (`samples`, `stored`, `setup-hold`, `files`, `limits`, `dump`, `decoders`) leave the others out. The
+//! (`samples`, `stored`, `setup-hold`, `files`, `limits`, `dump`, `records`, `decoders`) leave the others out. The
 //! comparison with `numpy` needs an environment of its own, made once with
 //! `python3 -m venv target/numpy && target/numpy/bin/pip install numpy`; without it that figure is
 //! left out, and the run says so.
@@ -13,13 +13,15 @@ mod decoders;
 mod dump;
 mod figure;
 mod files;
+mod records;
 mod samples;
 mod setup_hold;
 mod stored;
 
 use figure::Figures;
 
-const GROUPS: [&str; 7] = ["samples", "stored", "setup-hold", "files", "limits", "dump", "decoders"];
+const GROUPS: [&str; 8] =
+    ["samples", "stored", "setup-hold", "files", "limits", "dump", "records", "decoders"];
 
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
@@ -51,6 +53,9 @@ fn main() {
     }
     if wanted("dump") {
         dump::measure(&mut figures);
+    }
+    if wanted("records") {
+        records::measure(&mut figures);
     }
     if wanted("decoders") {
         decoders::measure(&mut figures);

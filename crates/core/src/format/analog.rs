@@ -32,6 +32,13 @@ pub(crate) struct Voltage64 {
     pub(crate) written: f64,
 }
 
+impl Voltage64 {
+    /// Whether it can be one of a board: codes that stand for it are within exact arithmetic.
+    pub(crate) fn is_sensible(self) -> bool {
+        self.value.abs() < 1e9 && self.step < 1e9 && self.written < 1e9
+    }
+}
+
 impl Volts {
     /// Appends a voltage.
     pub(crate) fn push(&mut self, Voltage64 { value, step, written }: Voltage64) {

@@ -83,6 +83,17 @@ fn digits(text: &str, base: u32) -> Option<Word> {
     (used > 0).then_some(word)
 }
 
+/// Powers of ten, as many as fit.
+const POWERS: [i128; 39] = {
+    let mut powers = [1; 39];
+    let mut at = 1;
+    while at < 39 {
+        powers[at] = powers[at - 1] * 10;
+        at += 1;
+    }
+    powers
+};
+
 /// A decimal number: `mantissa * 10^exponent`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Decimal {
@@ -98,6 +109,9 @@ impl Decimal {
             DecimalMark::Comma => (b',', b'.'),
         };
         let bytes = text.as_bytes();
+        if let Some(plain) = Decimal::plain(bytes, point) {
+            return Some((plain, ""));
+        }
         let negative = bytes.first() == Some(&b'-');
         let mut at = usize::from(matches!(bytes.first(), Some(b'-' | b'+')));
         let (mut mantissa, mut exponent, mut seen, mut fraction) = (0i128, 0i32, false, false);
@@ -136,6 +150,25 @@ impl Decimal {
         Some((Decimal { mantissa, exponent }, rest.trim()))
     }
 
+    /// A number of a few digits with a fraction and nothing else, as nearly all are.
+    #[inline]
+    fn plain(bytes: &[u8], point: u8) -> Option<Decimal> {
+        if bytes.len() >= 19 {
+            return None;
+        }
+        let mut mantissa = 0i64;
+        let mut whole = None;
+        for (at, byte) in bytes.iter().enumerate() {
+            match byte.wrapping_sub(b'0') {
+                digit @ 0..10 => mantissa = mantissa * 10 + i64::from(digit),
+                _ if *byte == point && whole.is_none() && at > 0 => whole = Some(at),
+                _ => return None,
+            }
+        }
+        let fraction = bytes.len() - whole? - 1;
+        Some(Decimal { mantissa: mantissa.into(), exponent: -(fraction as i32) })
+    }
+
     /// The same number without zeros at the end of its fraction.
     pub(super) fn shortened(mut self) -> Decimal {
         while self.exponent < 0 && self.mantissa % 10 == 0 {
@@ -153,7 +186,7 @@ impl Decimal {
     pub(super) fn in_units(self, digits: i32) -> Option<(i128, i128)> {
         let shift = self.exponent.checked_add(digits)?;
         if shift >= 0 {
-            let step = 10i128.checked_pow(shift as u32)?;
+            let step = *POWERS.get(shift as usize)?;
             return Some((self.mantissa.checked_mul(step)?, step));
         }
         let Some(divisor) = 10i128.checked_pow(shift.unsigned_abs()) else { return Some((0, 1)) };

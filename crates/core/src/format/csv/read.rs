@@ -137,6 +137,15 @@ impl Sheet<'_> {
 
     /// Units of 10^-21 s, and those of the last digit.
     fn stamp(&self, line: u64, column: usize, cell: &[u8]) -> Result<Stamp> {
+        let stamp = self.any_stamp(line, column, cell)?;
+        // Differences of any two can be counted, too.
+        match stamp.units.unsigned_abs() < 1 << 120 && stamp.step < 1 << 120 {
+            true => Ok(stamp),
+            false => Err(self.wrong(line, Some(column), "this time is too long to count")),
+        }
+    }
+
+    fn any_stamp(&self, line: u64, column: usize, cell: &[u8]) -> Result<Stamp> {
         let text = std::str::from_utf8(cell).unwrap_or("").trim();
         let unclear = |message: String| self.wrong(line, Some(column), message);
         if let Some((number, rest)) = Decimal::read(text, self.dialect.decimal) {
@@ -163,7 +172,7 @@ impl Sheet<'_> {
                 }
             };
             if let Some((power, _)) = power {
-                return match number.in_units(DIGITS + power) {
+                return match number.in_units(DIGITS.saturating_add(power)) {
                     Some((units, step)) => {
                         let mut step = self.last_digit(number, step);
                         if self.double {
@@ -487,14 +496,14 @@ impl Sheet<'_> {
     fn volts(&self, text: &str, power: i32) -> Option<Voltage64> {
         let (number, rest) = Decimal::read(text, self.dialect.decimal)?;
         let power = if rest.is_empty() { power } else { volt_unit(rest)? };
-        let written = 10f64.powi(number.exponent + power);
+        let written = 10f64.powi(number.exponent.saturating_add(power));
         let number = number.shortened();
-        let exponent = number.exponent + power;
+        let exponent = number.exponent.saturating_add(power);
         let step = 10f64.powi(exponent);
         // Division by a power of ten is exact where multiplication by its inverse is not.
         let value = number.mantissa as f64;
-        let value = if exponent < 0 { value / 10f64.powi(-exponent) } else { value * step };
-        Some(Voltage64 { value, step, written })
+        let value = if exponent < 0 { value / 10f64.powi(exponent.saturating_neg()) } else { value * step };
+        Some(Voltage64 { value, step, written }).filter(|volts| volts.is_sensible())
     }
 }
 

@@ -167,12 +167,13 @@ impl<'a> Matrix<'a> {
                 bits.put(filling, row, Word::number(element.bits(bytes)));
             }
             Column::Volts(volts) => {
-                let value = element.float(bytes);
-                if !value.is_finite() {
-                    let message = format!("row {row} of '{}' is no number ({value})", element.name);
+                let volts_now = Voltage64 { value: element.float(bytes), step: 0.0, written: 0.0 };
+                if !volts_now.is_sensible() {
+                    let value = volts_now.value;
+                    let message = format!("row {row} of '{}' is no voltage ({value:e})", element.name);
                     return Err(self.source.refused(message).with_help("fill the gaps before it is saved"));
                 }
-                volts.push(Voltage64 { value, step: 0.0, written: 0.0 });
+                volts.push(volts_now);
             }
         }
         Ok(())
