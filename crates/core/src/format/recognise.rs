@@ -84,7 +84,12 @@ pub fn recognise(source: &Source, stated: &Import) -> Result<Recognised> {
     }
     let text = head.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&head).trim_ascii_start();
     let dump = text.starts_with(b"$") && text.get(1).is_some_and(u8::is_ascii_alphabetic);
-    Ok(Recognised::Record(if dump || named(".vcd") { RecordFormat::Dump } else { RecordFormat::Table }))
+    if dump || named(".vcd") {
+        return Ok(Recognised::Record(RecordFormat::Dump));
+    }
+    // Any text may be a table; what is none should be known before all of it is read.
+    csv::recognise(source, stated)?;
+    Ok(Recognised::Record(RecordFormat::Table))
 }
 
 /// Reads a record that is not a capture, of which this is stated, and tells `progress` how many bytes of how

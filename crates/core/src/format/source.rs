@@ -107,10 +107,15 @@ impl Source {
     /// The first bytes, unpacked; as many as there are where they are few, and none where they cannot be
     /// read.
     pub(crate) fn head(&self) -> Vec<u8> {
-        let mut head = vec![0; HEAD];
+        self.first(HEAD)
+    }
+
+    /// The same, up to so many.
+    pub(crate) fn first(&self, bytes: usize) -> Vec<u8> {
+        let mut head = vec![0; bytes];
         let mut reader = self.reader();
         let mut filled = 0;
-        while filled < HEAD {
+        while filled < bytes {
             match reader.read(&mut head[filled..]) {
                 Ok(0) | Err(_) => break,
                 Ok(more) => filled += more,

@@ -202,7 +202,9 @@ fn three_digits(bytes: &[u8]) -> bool {
 }
 
 /// Units of time as people write them, each with its seconds as a power of ten.
-const TIMES: [(&str, i32); 34] = [
+const TIMES: [(&str, i32); 35] = [
+    // A micro sign of an older encoding.
+    ("\u{fffd}s", -6),
     ("s", 0),
     ("sec", 0),
     ("secs", 0),
@@ -245,7 +247,8 @@ pub(super) fn time_unit(text: &str) -> Option<i32> {
 }
 
 /// Units of voltage, each with its volts as a power of ten.
-const VOLTAGES: [(&str, i32); 11] = [
+const VOLTAGES: [(&str, i32); 12] = [
+    ("\u{fffd}V", -6),
     ("V", 0),
     ("v", 0),
     ("volt", 0),

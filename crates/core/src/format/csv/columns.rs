@@ -145,6 +145,7 @@ pub(super) fn columns(dialect: &Dialect, stated: &Import) -> Vec<Column> {
                 *width = Some(range.0.abs_diff(range.1) as u32 + 1);
             }
         }
+        name = name.chars().map(|c| if c.is_control() { '_' } else { c }).collect();
         if name.is_empty() {
             name = format!("column {}", number + 1);
         }

@@ -99,12 +99,11 @@ fn is_values(cells: &[String], numbers: Option<Numbers>) -> bool {
 }
 
 impl Dialect {
-    /// What the beginning of a text shows, and what is stated of it.
+    /// What the beginning of a text shows, or the whole of it, and what is stated of it.
     ///
     /// # Errors
     /// When there is no table, or something cannot be told.
-    pub(super) fn of(head: &[u8], source: &Source, stated: &Import) -> Result<Dialect> {
-        let whole = head.len() < (1 << 16);
+    pub(super) fn of(head: &[u8], whole: bool, source: &Source, stated: &Import) -> Result<Dialect> {
         let text = String::from_utf8_lossy(head);
         let lines = lines_of(&text, whole);
         let separators: Vec<(u8, bool)> = match stated.separator {

@@ -13,5 +13,5 @@ mod read;
 mod table;
 mod write;
 
-pub(crate) use read::read_source;
+pub(crate) use read::{read_source, recognise};
 pub use write::{Layout, write};

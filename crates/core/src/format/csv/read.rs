@@ -19,13 +19,39 @@ use crate::quantity::{Percent, Rational, Time};
 use crate::setup::{DecimalMark, EmptyCell, Import, Rows, Times};
 use crate::time::{MAX_TICKS, Resolution, TimeBase};
 
+/// Bytes that are looked at for the dialect: more where lines are long.
+const LOOKED_AT: [usize; 3] = [1 << 16, 1 << 20, 1 << 24];
+/// So many whole lines are enough.
+const ENOUGH: usize = 8;
+
+/// Whether a text is a table at all.
+///
+/// # Errors
+/// When it is none.
+pub(crate) fn recognise(source: &Source, stated: &Import) -> Result<()> {
+    dialect(source, stated).map(|_| ())
+}
+
+/// How a table is written.
+fn dialect(source: &Source, stated: &Import) -> Result<Dialect> {
+    let (mut head, mut whole) = (Vec::new(), false);
+    for bytes in LOOKED_AT {
+        head = source.first(bytes);
+        whole = head.len() < bytes;
+        if whole || memchr::memchr_iter(b'\n', &head).count() >= ENOUGH {
+            break;
+        }
+    }
+    Dialect::of(&head, whole, source, stated)
+}
+
 /// Reads a table of which this is stated.
 pub(crate) fn read_source(
     source: &Source,
     stated: &Import,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Capture> {
-    let dialect = Dialect::of(&source.head(), source, stated)?;
+    let dialect = dialect(source, stated)?;
     let mut columns = columns(&dialect, stated);
     loop {
         let sheet =

@@ -247,5 +247,6 @@ impl Signals {
 
 fn path(header: &Header<'_>, variable: &Variable<'_>) -> String {
     let scope = &header.scopes[variable.scope];
-    if scope.is_empty() { variable.name.clone() } else { format!("{scope}.{}", variable.name) }
+    let path = if scope.is_empty() { variable.name.clone() } else { format!("{scope}.{}", variable.name) };
+    path.chars().map(|c| if c.is_control() { '_' } else { c }).collect()
 }
