@@ -127,7 +127,7 @@ fn what_a_table_does_not_say_is_asked_for() {
         ("two.npz", "rate=1 MS/s; array=c", "no array 'c'"),
         ("packed.npy", "format=packed; rate=1 MS/s", "how many bytes a packed sample takes"),
         ("packed.npy", "format=packed; rate=1 MS/s; width=2", "which byte of a packed sample comes first"),
-        ("comma.csv", "rate=700 kS/s; rows=changes", "between two samples"),
+        ("comma.csv", "rate=700 kS/s; rows=changes", "two rows fall on one sample"),
     ] {
         let error = read_as(name, stated).expect_err(name);
         assert!(error.to_string().contains(wanted), "{name}, {stated}: {error}");
@@ -196,4 +196,53 @@ fn voltages_are_known_as_they_were_written() {
     assert_eq!((levels(&capture, "CLK").as_str(), levels(&capture, "VIN").as_str()), (CLK, DATA));
     let array = read_as("volts.npy", "rate=1 MS/s; threshold=1.4 V").unwrap();
     assert_eq!(levels(&array, "column 0"), DATA);
+}
+
+#[test]
+fn a_table_that_says_less_than_it_seems_to_is_refused() {
+    let read_text = |text: &str, stated: &[&str]| {
+        let stated = Import::of_words(stated).unwrap();
+        read(&Source::of_bytes(text.as_bytes().to_vec(), "t.csv"), &stated, &mut |_, _| ())
+    };
+    let rows = |count: u32, cell: &dyn Fn(u32) -> String| {
+        (0..count).fold(String::new(), |text, row| text + &cell(row) + "\n")
+    };
+    // One row is missing far behind the rows that are looked at first.
+    let gap = |row: u32| row + u32::from(row > 3000);
+    let numbered = "sample,A\n".to_string() + &rows(4000, &|row| format!("{},{}", gap(row), row / 4 % 2));
+    let timed = "time (us),A\n".to_string() + &rows(4000, &|row| format!("{}.0,{}", gap(row), row / 4 % 2));
+    let evenly = "time (us),A\n".to_string() + &rows(700, &|row| format!("{row}.0,{}", row / 4 % 2));
+    for (text, stated, wanted) in [
+        (
+            numbered.as_str(),
+            &["rate=1 MS/s"][..],
+            "t.csv:3003: column 'sample': here is sample number 3001 expected",
+        ),
+        (&timed, &["rate=1 MS/s"], "rows may be samples (line 2 repeats"),
+        (&timed, &[], "t.csv:3003: column 'time': no single rate explains these times"),
+        // A time that is rounded to ten samples does not say at which of them something changed.
+        (
+            "time (us),A\n0,0\n10,1\n30,0\n",
+            &["rate=10 MS/s", "rows=changes"],
+            "rounded to more than a sample",
+        ),
+        (
+            "time (us),D[3:0]\n0.0,1\n1.0,1\n2.0,31\n3.0,2\n",
+            &["rows=samples"],
+            "'31' does not fit into 4 bits",
+        ),
+        (&(evenly + "700.0,1,7\n"), &["rows=samples"], "t.csv:702: this row has 3 cells"),
+    ] {
+        let error = read_text(text, stated).expect_err(wanted);
+        assert!(error.to_string().contains(wanted) && error.help().is_some(), "{wanted}: {error}");
+    }
+    // What is stated is believed: then the rows count.
+    let record = read_text(&timed, &["rate=1 MS/s", "rows=samples"]).unwrap();
+    assert_eq!(record.len(), 4000);
+    // A prefix is no digit, and a value of 64 ones has as many bits.
+    let binary =
+        read_text("time (us),Q\n0.0,0b0101\n1.0,0b0101\n2.0,0b1111\n", &["numbers=binary", "rows=samples"]);
+    assert_eq!(binary.unwrap().buses()[0].lines.len(), 4);
+    let ones = read_text("time (us),Q\n0.0,0xffffffffffffffff\n1.0,0\n2.0,0\n", &["rows=samples"]).unwrap();
+    assert_eq!(ones.buses()[0].lines.len(), 64);
 }

@@ -207,7 +207,10 @@ fn csv_has_a_row_per_change_or_per_sample() {
     assert_eq!(table(csv::Layout::Changes), changes);
     let samples = table(csv::Layout::Samples);
     assert_eq!(samples.lines().count(), 13);
-    assert!(samples.contains("\n0,1,1,3\n") && samples.ends_with("0.00000008,0,z,0bz0\n"), "{samples}");
+    assert!(
+        samples.contains("\n0.00000000,1,1,3\n") && samples.ends_with("0.00000008,0,z,0bz0\n"),
+        "{samples}"
+    );
 }
 
 #[test]

@@ -42,6 +42,10 @@ pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failur
             }
         }
     }
+    if target == Target::Csv && capture.resolution().sampled {
+        let rate = capture.base().rate();
+        remark(format!("a table does not say how it was sampled: to read it again, state rate = \"{rate}\""));
+    }
     tell_damage(&capture);
     Ok(Outcome::Done)
 }

@@ -17,17 +17,24 @@ pub(crate) struct Word {
     pub(crate) upper: u64,
     /// How many bits it says that there are.
     pub(crate) width: Option<u32>,
+    /// Whether all bits are alike, however many there are.
+    pub(crate) alike: bool,
 }
 
 impl Word {
     pub(crate) fn number(value: u64) -> Word {
-        Word { lower: value, upper: 0, width: None }
+        Word { lower: value, upper: 0, width: None, alike: false }
+    }
+
+    /// How many bits its value takes; none where all of them are alike.
+    pub(crate) fn takes(self) -> u32 {
+        if self.alike { 0 } else { 64 - (self.lower | self.upper).leading_zeros() }
     }
 
     /// Every bit at a level, given by its two bits.
     pub(crate) fn all(lower: bool, upper: bool) -> Word {
         let spread = |bit| if bit { u64::MAX } else { 0 };
-        Word { lower: spread(lower), upper: spread(upper), width: None }
+        Word { lower: spread(lower), upper: spread(upper), width: None, alike: true }
     }
 }
 
@@ -39,8 +46,8 @@ pub(crate) struct BitColumn {
     /// Number of bits where that is stated.
     declared: Option<u32>,
     last: Option<Word>,
-    /// All bits that were ever not low.
-    used: u64,
+    /// Most bits that a value took.
+    takes: u32,
     /// Bits that values say there are.
     wide: u32,
     signed: bool,
@@ -49,7 +56,7 @@ pub(crate) struct BitColumn {
 impl BitColumn {
     /// Begins a column whose traces are those from `first` on.
     pub(crate) fn new(first: usize, declared: Option<u32>) -> Self {
-        BitColumn { first, declared, last: None, used: 0, wide: 0, signed: false }
+        BitColumn { first, declared, last: None, takes: 0, wide: 0, signed: false }
     }
 
     /// What it holds now.
@@ -71,11 +78,7 @@ impl BitColumn {
         self.wide = self.wide.max(now.width.unwrap_or(0));
         let before = self.last.replace(now);
         let mut differing = before.map_or(u64::MAX, |b| (b.lower ^ now.lower) | (b.upper ^ now.upper));
-        // All bits unknown or floating is no sign of as many bits.
-        let all = |bits: u64| bits == u64::MAX;
-        if !all(now.lower) && !all(now.upper) {
-            self.used |= now.lower | now.upper;
-        }
+        self.takes = self.takes.max(now.takes());
         while differing != 0 {
             let bit = differing.trailing_zeros();
             differing &= differing - 1;
@@ -86,7 +89,7 @@ impl BitColumn {
 
     /// How many bits it has.
     fn width(&self) -> u32 {
-        self.declared.unwrap_or(0).max(self.wide).max(64 - self.used.leading_zeros()).clamp(1, WIDEST as u32)
+        self.declared.unwrap_or(0).max(self.wide).max(self.takes).clamp(1, WIDEST as u32)
     }
 
     /// Adds its line to a capture, or its lines, the most significant first, and their bus. `bits` are the

@@ -1,5 +1,6 @@
 //! What kind of file a record is in: by its content first, and by its name where that does not tell.
 
+use super::analog::lines_of;
 use super::source::Source;
 use super::spill::Spill;
 use super::{csv, dtap, npy, packed, vcd};
@@ -108,11 +109,18 @@ pub(super) fn read_into(
     spill: Option<&mut dyn Spill>,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Capture> {
-    match recognise(source, stated)? {
-        Recognised::Capture => Err(source.refused("this is a capture: open it as one")),
+    let record = match recognise(source, stated)? {
+        Recognised::Capture => return Err(source.refused("this is a capture: open it as one")),
         Recognised::Record(RecordFormat::Dump) => vcd::read_source(source, stated, spill, progress),
         Recognised::Record(RecordFormat::Table) => csv::read_source(source, stated, progress),
         Recognised::Record(RecordFormat::Packed) => packed::read_source(source, stated, spill, progress),
         Recognised::Record(RecordFormat::Array) => npy::read_source(source, stated, spill, progress),
+    }?;
+    match stated.threshold {
+        Some(threshold) if !record.analog_lines().is_empty() => {
+            let lines = lines_of(record, threshold, stated.hysteresis);
+            lines.map_err(|error| error.at(Place::File(source.name().into())))
+        }
+        _ => Ok(record),
     }
 }

@@ -12,10 +12,12 @@ pub(super) fn word(cell: &[u8], numbers: Option<Numbers>) -> Option<Word> {
     }
     let text = std::str::from_utf8(cell).ok()?.trim();
     match numbers {
-        Some(Numbers::Hex) => return digits(text.trim_start_matches("0x").trim_start_matches("0X"), 16),
+        Some(Numbers::Hex) => {
+            return digits(text.strip_prefix("0x").or(text.strip_prefix("0X")).unwrap_or(text), 16);
+        }
         Some(Numbers::Binary) => {
-            let digits = digits(text.trim_start_matches("0b"), 2)?;
-            return Some(Word { width: Some(text.len() as u32), ..digits });
+            let text = text.strip_prefix("0b").unwrap_or(text);
+            return digits(text, 2).map(|word| Word { width: Some(text.len() as u32), ..word });
         }
         Some(Numbers::Decimal) | None => {}
     }

@@ -174,41 +174,20 @@ impl Sheet<'_> {
     fn any_stamp(&self, line: u64, column: usize, cell: &[u8]) -> Result<Stamp> {
         let text = std::str::from_utf8(cell).unwrap_or("").trim();
         let unclear = |message: String| self.wrong(line, Some(column), message);
-        if let Some((number, rest)) = Decimal::read(text, self.dialect.decimal) {
-            let power = match (time_unit(rest), self.columns[column].kind, self.stated.times) {
-                (Some(power), ..) => Some((power, 1)),
-                (None, _, _) if !rest.is_empty() => None,
-                (None, _, Some(Times::In(unit))) => {
-                    let unit = unit.to_rational();
-                    let (exact, step) = number.in_units(DIGITS).unwrap_or((0, 1));
-                    let scaled = Rational::new(exact, 1).and_then(|n| n.checked_mul(unit));
-                    let step = self.last_digit(number, step);
-                    let step = Rational::new(step, 1).and_then(|n| n.checked_mul(unit));
-                    return match (scaled, step) {
-                        (Some(units), Some(step)) => {
-                            Ok(Stamp { units: units.round(), step: step.round().max(1) })
-                        }
-                        _ => Err(unclear(format!("the time '{text}' is too long to count"))),
-                    };
-                }
-                (None, Kind::Time(Some(power)), _) => Some((power, 1)),
+        if let Some((number, rest)) = Decimal::read(text, self.dialect.decimal)
+            && (rest.is_empty() || time_unit(rest).is_some())
+        {
+            let power = time_unit(rest);
+            let unit = match (power, self.stated.times, self.columns[column].kind) {
+                (None, Some(Times::In(unit)), _) => Some(unit.to_rational()),
+                (Some(power), ..) | (None, _, Kind::Time(Some(power))) => Rational::power_of_ten(power),
                 (None, ..) => {
                     let help = "state it: time = \"ms\" in [import] (s, ms, us, ns, ps)";
                     return Err(unclear("it is not said what its times count in".into()).with_help(help));
                 }
             };
-            if let Some((power, _)) = power {
-                return match number.in_units(DIGITS.saturating_add(power)) {
-                    Some((units, step)) => {
-                        let mut step = self.last_digit(number, step);
-                        if self.double {
-                            step = step.max((units.unsigned_abs() / (1 << 51)) as i128);
-                        }
-                        Ok(Stamp { units, step })
-                    }
-                    None => Err(unclear(format!("the time '{text}' is too long to count"))),
-                };
-            }
+            let counted = unit.and_then(|unit| self.counted(number, unit));
+            return counted.ok_or_else(|| unclear(format!("the time '{text}' is too long to count")));
         }
         if let Some(units) = stamp(text) {
             let fraction = text
@@ -221,6 +200,18 @@ impl Sheet<'_> {
         }
         Err(unclear(format!("'{}' is not a time", shown(text)))
             .with_help("a time is a number, with its unit or without"))
+    }
+
+    /// A number of units of time, each so many seconds; `None` where it is too long to count.
+    fn counted(&self, number: Decimal, unit: Rational) -> Option<Stamp> {
+        let (exact, step) = number.in_units(DIGITS)?;
+        let scaled = |count: i128| Some(Rational::new(count, 1)?.checked_mul(unit)?.round());
+        let units = scaled(exact)?;
+        let mut step = scaled(self.last_digit(number, step))?.max(1);
+        if self.double {
+            step = step.max((units.unsigned_abs() / (1 << 51)) as i128);
+        }
+        Some(Stamp { units, step })
     }
 
     /// What is stated and shown of the rows.
@@ -261,9 +252,7 @@ impl Sheet<'_> {
     }
 
     fn sampled_plan(&self) -> Result<Plan> {
-        if self.stated.period.is_some() {
-            return Ok(Plan::Samples { written: Written::Digits, period: self.stated.period });
-        }
+        let period = self.stated.period;
         let Some((column, _)) = self.time_column() else {
             return Err(self.source.refused("this table has no times"));
         };
@@ -275,10 +264,10 @@ impl Sheet<'_> {
             if stamps.iter().all(|stamp| pace.push(*stamp).is_ok())
                 && (written == Written::Digits || pace.is_fine())
             {
-                return Ok(Plan::Samples { written, period: None });
+                return Ok(Plan::Samples { written, period });
             }
         }
-        Ok(Plan::Samples { written: Written::Digits, period: None })
+        Ok(Plan::Samples { written: Written::Digits, period })
     }
 
     fn changes_plan(&self, column: usize) -> Result<Plan> {
@@ -430,6 +419,7 @@ impl Sheet<'_> {
         let time = self.time_column().map(|(column, _)| column);
         let mut tick = 0;
         let mut rows = 0u64;
+        let mut first_number = None;
         let mut cut = false;
         let needed = 1 + self.columns.iter().rposition(|c| c.kind != Kind::Aside).unwrap_or(0);
         while table.next()?.is_some() {
@@ -446,6 +436,23 @@ impl Sheet<'_> {
                     .with_help("the table is damaged, or another one begins here"));
             }
             let row = table.row();
+            if row.iter().skip(self.columns.len()).any(|cell| !cell.trim_ascii().is_empty()) {
+                let message = format!("this row has {cells} cells, the table {} columns", self.columns.len());
+                return Err(self
+                    .wrong(line, None, message)
+                    .with_help("put quotes around cells with separators"));
+            }
+            if let Some((column, Kind::Index)) = self.time_column() {
+                let number =
+                    std::str::from_utf8(row[column].trim_ascii()).ok().and_then(|n| n.parse::<u64>().ok());
+                let expected = *first_number.get_or_insert(number.unwrap_or(0)) + rows;
+                if number != Some(expected) {
+                    let message = format!("here is sample number {expected} expected");
+                    let help =
+                        "each row is a sample: none may be left out; export all of them, or their times";
+                    return Err(self.wrong(line, Some(column), message).with_help(help));
+                }
+            }
             if let Some(time) = time.filter(|time| matches!(self.columns[*time].kind, Kind::Time(_))) {
                 let stamp = self.stamp(line, time, row[time].trim_ascii())?;
                 tick = clock.tick(self, line, stamp, rows)?;
@@ -473,6 +480,14 @@ impl Sheet<'_> {
                     let help = "levels are 0, 1, high, low, x, z; buses 0x3f, 63; bare hexadecimal is stated: numbers = \"hex\"";
                     return Err(self.wrong(line, Some(column.column), message).with_help(help));
                 };
+                if let Kind::Levels(Some(width)) = self.columns[column.column].kind
+                    && now.takes() > width
+                {
+                    let message =
+                        format!("'{}' does not fit into {width} bits", String::from_utf8_lossy(cell));
+                    let help = "the name of the column says how many bits it has";
+                    return Err(self.wrong(line, Some(column.column), message).with_help(help));
+                }
                 column.raw.clear();
                 column.raw.extend_from_slice(cell);
                 column.bits.put(&mut filling, tick, now);
@@ -540,7 +555,6 @@ struct Clock {
     first: Option<Stamp>,
     last: Option<(i128, u64)>,
     repeated: Option<u64>,
-    uneven: Option<u64>,
 }
 
 /// The clock of a whole table.
@@ -559,7 +573,7 @@ impl Clock {
             Plan::Samples { written, .. } => *written,
             Plan::Changes { .. } => Written::Digits,
         };
-        Clock { plan: *plan, pace: Pace::new(written), first: None, last: None, repeated: None, uneven: None }
+        Clock { plan: *plan, pace: Pace::new(written), first: None, last: None, repeated: None }
     }
 
     fn tick(&mut self, sheet: &Sheet<'_>, line: u64, stamp: Stamp, row: u64) -> Result<u64> {
@@ -580,12 +594,17 @@ impl Clock {
             return Err(sheet.wrong(line, column, message).with_help(help));
         }
         let tick = match self.plan {
-            Plan::Samples { period: Some(_), .. } => row,
-            Plan::Samples { period: None, .. } => {
-                if let Err(Contradiction(a, b)) = self.pace.push(stamp) {
-                    return Err(self.two_rates(sheet, line, a, b));
+            Plan::Samples { period, .. } => {
+                // Where the rate is stated the rows count, but only if it is sure that each is a sample.
+                match self.pace.push(stamp) {
+                    Err(Contradiction(a, b)) if period.is_none() => {
+                        return Err(self.two_rates(sheet, line, a, b));
+                    }
+                    Err(_) if sheet.stated.rows.is_none() => {
+                        return Err(sheet.ask_rows(Some(sheet.dialect.line), Some(line)));
+                    }
+                    _ => row,
                 }
-                row
             }
             Plan::Changes { tick: Tick21::Exact(tick) } => {
                 let ticks = (stamp.units - first.units) / tick;
@@ -608,19 +627,21 @@ impl Clock {
         let too_long = || sheet.wrong(line, column, "this time is beyond what a capture can hold");
         let ticks = ticks.ok_or_else(too_long)?;
         let sample = ticks.round();
-        let off = ticks.to_f64() - sample as f64;
+        let off = (ticks.to_f64() - sample as f64).abs();
         let rounding = stamp.step.max(first.step) as f64 * 1e-21 / period.to_rational().to_f64();
-        if off.abs() > (1.0f64 / 8.0).max(rounding.min(0.49)) || rounding > 0.5 && off.abs() > 0.125 {
+        let help = "state the rate at which it was recorded";
+        if rounding > 1.0 + 1e-9 && self.last.is_some() {
+            let message = format!("this time is rounded to more than a sample of {period}");
+            return Err(sheet.wrong(line, column, message).with_help("export more digits of the times"));
+        }
+        if off > rounding.clamp(1.0 / 8.0, 0.49) {
             let message = format!("this time lies between two samples {period} apart");
-            return Err(sheet
-                .wrong(line, column, message)
-                .with_help("state the rate at which it was recorded"));
+            return Err(sheet.wrong(line, column, message).with_help(help));
         }
         let sample = u64::try_from(sample).map_err(|_| too_long())?;
         match self.last {
             Some((_, before)) if before >= sample => {
-                let message = "two rows fall on one sample";
-                Err(sheet.wrong(line, column, message).with_help("state the rate at which it was recorded"))
+                Err(sheet.wrong(line, column, "two rows fall on one sample").with_help(help))
             }
             _ => Ok(sample),
         }
@@ -645,7 +666,7 @@ impl Clock {
             && matches!(self.plan, Plan::Changes { .. })
             && sheet.stated.rows.is_none()
         {
-            return Err(sheet.ask_rows(Some(line), self.uneven.or(Some(sheet.dialect.line))));
+            return Err(sheet.ask_rows(Some(line), Some(sheet.dialect.line)));
         }
         self.repeated = repeats.then_some(line);
         Ok(())
@@ -760,12 +781,7 @@ impl Sheet<'_> {
         {
             builder = builder.remark(remark);
         }
-        let mut capture = builder.distinct_names().build().map_err(located)?;
-        if let Some(threshold) = self.stated.threshold {
-            capture = crate::format::analog::lines_of(capture, threshold, self.stated.hysteresis)
-                .map_err(located)?;
-        }
-        Ok(capture)
+        builder.distinct_names().build().map_err(located)
     }
 
     /// What was recognised, in one line.

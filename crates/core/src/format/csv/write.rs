@@ -5,6 +5,7 @@ use std::io::Write;
 use crate::capture::{Capture, Merged};
 use crate::format::voltages::Voltages;
 use crate::line::{Level, LineId, Radix};
+use crate::quantity::Rational;
 use crate::time::Tick;
 
 /// Which rows are written.
@@ -35,9 +36,10 @@ pub fn write(capture: &Capture, layout: Layout, out: &mut dyn Write) -> std::io:
     let mut levels: Vec<Level> = lines.iter().map(|l| capture.recorded(*l).level_at(Tick(0))).collect();
     let mut merged = Merged::recorded(capture, &lines, capture.range());
     let mut voltages = Voltages::new(capture);
+    let decimals = decimals(capture);
     let mut tick = Tick(0);
     while tick.0 < capture.len() {
-        let mut row = row(capture, tick, &levels);
+        let mut row = row(capture, tick, decimals, &levels);
         row.extend(voltages.now().map(|volts| volts.map_or(String::new(), |v| v.to_f64().to_string())));
         writer.write_record(row).map_err(plain)?;
         let change = merged.peek().into_iter().chain(voltages.peek()).min();
@@ -65,9 +67,9 @@ fn plain(error: ::csv::Error) -> std::io::Error {
     }
 }
 
-fn row(capture: &Capture, tick: Tick, levels: &[Level]) -> Vec<String> {
+fn row(capture: &Capture, tick: Tick, decimals: usize, levels: &[Level]) -> Vec<String> {
     let mut row = Vec::with_capacity(1 + levels.len() + capture.buses().len());
-    row.push(seconds(capture, tick));
+    row.push(seconds(capture, tick, decimals));
     row.extend(levels.iter().map(|level| match level {
         Level::Low => "0".to_string(),
         Level::High => "1".to_string(),
@@ -84,17 +86,31 @@ fn row(capture: &Capture, tick: Tick, levels: &[Level]) -> Vec<String> {
     row
 }
 
-/// The instant of a tick as a plain decimal number of seconds: exact where it ends within 18
-/// places, rounded to 18 places otherwise.
-fn seconds(capture: &Capture, tick: Tick) -> String {
+/// Most decimals of a time.
+const MOST_DECIMALS: usize = 18;
+
+/// How many decimals make every tick exact, up to the most. All times of a table have as many, so that a reader
+/// sees how well they are written.
+fn decimals(capture: &Capture) -> usize {
+    let tick = capture.base().tick().to_rational();
+    let whole = |decimals: &usize| {
+        let scaled = Rational::power_of_ten(*decimals as i32).and_then(|scale| tick.checked_mul(scale));
+        scaled.is_some_and(|scaled| scaled.denominator() == 1)
+    };
+    (0..MOST_DECIMALS).find(whole).unwrap_or(MOST_DECIMALS)
+}
+
+/// The instant of a tick as a plain decimal number of seconds.
+fn seconds(capture: &Capture, tick: Tick, decimals: usize) -> String {
     let time = capture.base().time_of(tick).to_rational();
-    let atto = crate::quantity::Rational::power_of_ten(18).and_then(|scale| time.checked_mul(scale));
-    let Some(atto) = atto.map(crate::quantity::Rational::round) else {
+    let scaled = Rational::power_of_ten(decimals as i32).and_then(|scale| time.checked_mul(scale));
+    let Some(scaled) = scaled.map(Rational::round) else {
         return format!("{:e}", time.to_f64());
     };
-    let sign = if atto < 0 { "-" } else { "" };
-    let digits = format!("{:0>19}", atto.unsigned_abs());
-    let (whole, fraction) = digits.split_at(digits.len() - 18);
-    let fraction = fraction.trim_end_matches('0');
-    if fraction.is_empty() { format!("{sign}{whole}") } else { format!("{sign}{whole}.{fraction}") }
+    let sign = if scaled < 0 { "-" } else { "" };
+    let digits = format!("{:0>width$}", scaled.unsigned_abs(), width = decimals + 1);
+    match digits.split_at(digits.len() - decimals) {
+        (whole, "") => format!("{sign}{whole}"),
+        (whole, fraction) => format!("{sign}{whole}.{fraction}"),
+    }
 }

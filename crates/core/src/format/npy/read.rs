@@ -8,7 +8,7 @@ use super::header::{Element, Header, Kind, header};
 use crate::capture::{Capture, Origin, Trace};
 use crate::error::{Place, Result};
 use crate::format::READ_AS;
-use crate::format::analog::{Voltage64, Volts, lines_of};
+use crate::format::analog::{Voltage64, Volts};
 use crate::format::bits::{BitColumn, WIDEST, Word};
 use crate::format::fill::{Filling, Meant};
 use crate::format::packed::{Samples, period, skip};
@@ -143,12 +143,7 @@ impl<'a> Matrix<'a> {
                 format!("the array says that it has {} rows, and ends after {rows}", self.header.rows);
             builder = builder.remark(remark);
         }
-        let located = |e: crate::Error| e.at(Place::File(name.into()));
-        let capture = builder.distinct_names().build().map_err(located)?;
-        match self.stated.threshold {
-            Some(threshold) => lines_of(capture, threshold, self.stated.hysteresis).map_err(located),
-            None => Ok(capture),
-        }
+        builder.distinct_names().build().map_err(|e| e.at(Place::File(name.into())))
     }
 
     fn put(

@@ -201,8 +201,6 @@ pub(super) struct Scanned {
     pub(super) values: u64,
     /// Times with a change.
     pub(super) times: u64,
-    /// Whether any level floats.
-    pub(super) floats: bool,
     /// The time at the end, and what it ends in.
     pub(super) end: Begin,
     /// The first code that nobody declared: its byte in the file, and how many values have such.
@@ -316,7 +314,6 @@ impl<'a> Scan<'a> {
                 let trace = self.signals.codes.bit(key);
                 if trace != 0 && len <= 2 && !self.open_end {
                     self.out.values += 1;
-                    self.out.floats |= level == FLOATING as u8;
                     put(&mut self.out.changes[trace as usize - 1], self.tick, level.into());
                     at += len + 2;
                     continue;
@@ -402,7 +399,6 @@ impl<'a> Scan<'a> {
                 }
                 self.out.values += 1;
                 put(&mut self.out.changes[first as usize], self.tick, level.into());
-                self.out.floats |= level == FLOATING as u8;
                 Ok(())
             }
             target => self.other_scalar(start, level, code, target),
@@ -621,7 +617,6 @@ impl<'a> Scan<'a> {
             differing = valid;
         }
         self.last[word] = (lower, upper);
-        self.out.floats |= upper & !lower != 0;
         while differing != 0 {
             let bit = differing.trailing_zeros() as usize;
             differing &= differing - 1;
