@@ -6,10 +6,12 @@
 //! where the answer would decide a verdict. Nothing is guessed.
 
 mod cells;
+mod clock;
 mod columns;
 mod dialect;
 mod pace;
 mod read;
+mod sheet;
 mod table;
 mod write;
 

@@ -16,6 +16,7 @@ mod read;
 mod scan;
 mod signals;
 mod stream;
+mod words;
 mod write;
 
 pub(crate) use read::read_source;

@@ -6,8 +6,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use rayon::prelude::*;
 
 use super::header::{Header, Words, no_scale, read_head};
-use super::scan::{Begin, Fault, Inside, Scan, Scanned, Ticks};
+use super::scan::{Begin, Fault, Inside, Scan, Scanned};
 use super::signals::Signals;
+use super::words::Ticks;
 use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::format::fill::{Change, Filling, Meant};
@@ -201,7 +202,9 @@ impl Dump<'_> {
                     finer = Some(divisor);
                     return Err(Error::new(ErrorKind::Capture, "times are finer"));
                 }
-                Err(Fault::Wrong(byte, message)) => return Err(self.wrong(byte, message)),
+                Err(Fault::Wrong(byte, message, help)) => {
+                    return Err(self.source.wrong(byte, message).with_help(help));
+                }
                 Ok(scanned) => scanned,
             };
             let parts: Vec<_> = scanned.iter().map(|s| |trace: usize| s.changes[trace].as_slice()).collect();
@@ -253,20 +256,6 @@ impl Dump<'_> {
             });
         }
         Ok(scanned)
-    }
-
-    fn wrong(&self, byte: u64, message: String) -> Error {
-        let help = match message.as_str() {
-            m if m.starts_with("time runs backwards") => {
-                "the file is damaged, or two simulations wrote into it"
-            }
-            m if m.contains("extended value change dump") => "dump with $dumpvars instead of $dumpports",
-            m if m.contains("beyond what a capture") => "the file is damaged, or its time scale is too fine",
-            _ => {
-                "the text must follow IEEE 1364, clause 18: the file is damaged, or it is another kind of file"
-            }
-        };
-        self.source.wrong(byte, message).with_help(help)
     }
 
     /// Seconds per unit of the file's times.

@@ -7,6 +7,7 @@
 use super::codes::Target;
 use super::header::{lossy, shown};
 use super::signals::Signals;
+use super::words::{ONES, Ticks, ZEROS, eight, time_of, until_blank, word_end};
 use crate::format::fill::Change;
 use crate::format::pieces::Piece;
 
@@ -38,36 +39,6 @@ const NONE: u8 = 4;
 /// Levels that a piece may make unknown beyond as many as it has bytes.
 const MOST_BLANKED: usize = 1 << 24;
 
-/// Eight bytes `0`, and eight ones.
-const ZEROS: u64 = 0x3030_3030_3030_3030;
-const ONES: u64 = 0x0101_0101_0101_0101;
-
-/// Eight bytes, the first of them lowest, with line feeds beyond the end.
-#[inline]
-fn eight(bytes: &[u8], at: usize) -> u64 {
-    let rest = bytes.get(at..).unwrap_or(&[]);
-    match rest.first_chunk::<8>() {
-        Some(bytes) => u64::from_le_bytes(*bytes),
-        None => {
-            let mut bytes = [b'\n'; 8];
-            bytes[..rest.len()].copy_from_slice(rest);
-            u64::from_le_bytes(bytes)
-        }
-    }
-}
-
-/// Where the word that begins here ends.
-#[inline]
-fn word_end(bytes: &[u8], mut at: usize) -> usize {
-    loop {
-        let len = until_blank(eight(bytes, at));
-        at += len;
-        if len < 8 {
-            return at.min(bytes.len());
-        }
-    }
-}
-
 /// The level of a trace from a tick on.
 #[inline]
 fn put(changes: &mut Vec<Change>, tick: u64, level: u64) {
@@ -77,84 +48,6 @@ fn put(changes: &mut Vec<Change>, tick: u64, level: u64) {
         Some(last) if *last >> 2 == tick => *last = now,
         Some(last) if *last & 3 == level => {}
         _ => changes.push(now),
-    }
-}
-
-/// How many of eight bytes stand before the first blank.
-#[inline]
-fn until_blank(bytes: u64) -> usize {
-    // A byte below 0x21 borrows; that a later one may seem to is no matter.
-    let blank = bytes.wrapping_sub(ONES * 0x21) & !bytes & (ONES * 0x80);
-    blank.trailing_zeros() as usize / 8
-}
-
-/// How many of eight bytes are digits before one that is not, given their exclusive or with `0`.
-#[inline]
-fn count_digits(digits: u64) -> usize {
-    // Above nine, a byte of this has one of its four highest bits; a carry only reaches later bytes.
-    let others = (digits | digits.wrapping_add(ONES * 6)) & (ONES * 0xf0);
-    others.trailing_zeros() as usize / 8
-}
-
-/// The number that the first of eight digits are, given their exclusive or with `0`; at least one of them.
-#[inline]
-fn number_of(digits: u64, count: usize) -> u64 {
-    let digits = digits << (8 * (8 - count));
-    let pairs = (digits & 0x00ff_00ff_00ff_00ff) * 10 + (digits >> 8 & 0x00ff_00ff_00ff_00ff);
-    let fours = (pairs & 0x0000_ffff_0000_ffff) * 100 + (pairs >> 16 & 0x0000_ffff_0000_ffff);
-    (fours & 0xffff_ffff) * 10_000 + (fours >> 32)
-}
-
-/// A time of up to 15 digits that a blank follows, and how many digits it has.
-#[inline]
-fn time_of(bytes: &[u8], at: usize) -> Option<(u64, usize)> {
-    let digits = eight(bytes, at) ^ ZEROS;
-    let count = count_digits(digits);
-    let (time, count) = match count {
-        0 => return None,
-        1..8 => (number_of(digits, count), count),
-        _ => {
-            let more = eight(bytes, at + 8) ^ ZEROS;
-            let count = count_digits(more);
-            match count {
-                0 => (number_of(digits, 8), 8),
-                1..8 => (number_of(digits, 8) * 10u64.pow(count as u32) + number_of(more, count), 8 + count),
-                _ => return None,
-            }
-        }
-    };
-    (*bytes.get(at + count)? <= b' ').then_some((time, count))
-}
-
-/// From the times of the file to ticks.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Ticks {
-    /// Units of the file in a tick.
-    pub(super) divisor: u64,
-    /// 2^64 divided by that, rounded up.
-    reciprocal: u64,
-}
-
-impl Ticks {
-    pub(super) fn new(divisor: u64) -> Self {
-        let divisor = divisor.max(1);
-        let reciprocal = if divisor == 1 { 0 } else { u64::MAX / divisor + 1 };
-        Ticks { divisor, reciprocal }
-    }
-
-    /// How many ticks so many units are; `None` where they are no whole number of ticks, or that cannot be
-    /// told fast.
-    #[inline]
-    fn whole(self, units: u64) -> Option<u64> {
-        if self.divisor == 1 {
-            return Some(units);
-        }
-        // PERF: a product in the place of a quotient, exact below 2^32 by a divisor below 2^31.
-        if (units | self.divisor << 1) >> 32 != 0 {
-            return None;
-        }
-        let ticks = ((u128::from(units) * u128::from(self.reciprocal)) >> 64) as u64;
-        (ticks * self.divisor == units).then_some(ticks)
     }
 }
 
@@ -184,8 +77,8 @@ pub(super) enum Inside {
 /// Why a piece cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Fault {
-    /// With the byte of the file.
-    Wrong(u64, String),
+    /// With the byte of the file, and the remedy.
+    Wrong(u64, String, &'static str),
     /// A time is no whole number of ticks, but of this many units.
     Finer(u64),
 }
@@ -208,6 +101,10 @@ pub(super) struct Scanned {
     /// A word at the very end that may have been cut.
     pub(super) cut: Option<String>,
 }
+
+/// What to do about most of what is wrong.
+const OTHER_KIND: &str =
+    "the text must follow IEEE 1364, clause 18: the file is damaged, or it is another kind of file";
 
 /// Reads a piece.
 pub(super) struct Scan<'a> {
@@ -265,7 +162,21 @@ impl<'a> Scan<'a> {
     }
 
     fn wrong(&self, at: usize, message: impl Into<String>) -> Fault {
-        Fault::Wrong(self.offset + at as u64, message.into())
+        self.fault(at, message, OTHER_KIND)
+    }
+
+    fn fault(&self, at: usize, message: impl Into<String>, help: &'static str) -> Fault {
+        Fault::Wrong(self.offset + at as u64, message.into(), help)
+    }
+
+    fn port_dump(&self, at: usize) -> Fault {
+        let message = "this is an extended value change dump, which says who drives a port";
+        self.fault(at, message, "dump with $dumpvars instead of $dumpports")
+    }
+
+    fn too_late(&self, at: usize) -> Fault {
+        let help = "the file is damaged, or its time scale is too fine";
+        self.fault(at, "this time is beyond what a capture can hold", help)
     }
 
     /// The next word; empty at the end.
@@ -297,7 +208,7 @@ impl<'a> Scan<'a> {
             }
             Inside::Value(value) => self.after_value(&value)?,
         }
-        // PERF: what is nearly everything in a dump, single bits with short codes and times of up to 16
+        // PERF: what is nearly everything in a dump, single bits with short codes and times of up to 15
         // digits, is read here without loops whose ends nobody can foresee, and with the position in a
         // register: twice as fast as word by word.
         let (bytes, mut at) = (self.bytes, self.at);
@@ -334,7 +245,7 @@ impl<'a> Scan<'a> {
                 self.tick += more;
                 at += len + 2;
                 if self.tick >= crate::time::MAX_TICKS {
-                    return Err(self.wrong(at - len - 2, "this time is beyond what a capture can hold"));
+                    return Err(self.too_late(at - len - 2));
                 }
                 continue;
             }
@@ -351,8 +262,7 @@ impl<'a> Scan<'a> {
                     }
                 }
                 b'p' | b'P' => {
-                    let message = "this is an extended value change dump, which says who drives a port";
-                    return Err(self.wrong(self.at, message));
+                    return Err(self.port_dump(self.at));
                 }
                 _ => {
                     let start = self.at;
@@ -579,30 +489,33 @@ impl<'a> Scan<'a> {
                     (lower, upper) = (lower << 8 | byte, upper << 8);
                     continue;
                 }
-                for digit in eight {
-                    let level = LEVELS[usize::from(*digit)];
-                    if level == NONE {
-                        let message = format!("'{}' is not a value of bits", shown(digits));
-                        return Err(self.wrong(start, message));
-                    }
-                    lower = lower << 1 | u64::from(level & 1);
-                    upper = upper << 1 | u64::from(level >> 1);
-                }
+                self.digits(eight, (&mut lower, &mut upper), start, digits)?;
             }
-            for digit in few {
-                let level = LEVELS[usize::from(*digit)];
-                if level == NONE {
-                    let message = format!("'{}' is not a value of bits", shown(digits));
-                    return Err(self.wrong(start, message));
-                }
-                lower = lower << 1 | u64::from(level & 1);
-                upper = upper << 1 | u64::from(level >> 1);
-            }
+            self.digits(few, (&mut lower, &mut upper), start, digits)?;
             let beyond = !u64::MAX.checked_shr(64 - (end - from) as u32).unwrap_or(0);
             lower |= if extension & 1 == 1 { beyond } else { 0 };
             upper |= if extension >> 1 == 1 { beyond } else { 0 };
             self.put_word(first as usize + bit, count, word as usize + bit / 64, (lower, upper));
             bit += 64;
+        }
+        Ok(())
+    }
+
+    /// Puts the levels of some digits behind those before.
+    fn digits(
+        &self,
+        digits: &[u8],
+        (lower, upper): (&mut u64, &mut u64),
+        start: usize,
+        all: &[u8],
+    ) -> Result<(), Fault> {
+        for digit in digits {
+            let level = LEVELS[usize::from(*digit)];
+            if level == NONE {
+                return Err(self.wrong(start, format!("'{}' is not a value of bits", shown(all))));
+            }
+            *lower = *lower << 1 | u64::from(level & 1);
+            *upper = *upper << 1 | u64::from(level >> 1);
         }
         Ok(())
     }
@@ -634,7 +547,7 @@ impl<'a> Scan<'a> {
         {
             match time.checked_mul(10).and_then(|time| time.checked_add(digit.into())) {
                 Some(more) => time = more,
-                None => return Err(self.wrong(start, "this time is beyond what a capture can hold")),
+                None => return Err(self.too_late(start)),
             }
             self.at += 1;
         }
@@ -653,7 +566,9 @@ impl<'a> Scan<'a> {
                 self.out.cut = Some("a time".to_string());
                 return Ok(());
             }
-            return Err(self.wrong(start, format!("time runs backwards, from {} to {time}", self.time)));
+            let message = format!("time runs backwards, from {} to {time}", self.time);
+            let help = "the file is damaged, or two simulations wrote into it";
+            return Err(self.fault(start, message, help));
         }
         self.out.end.timed = true;
         self.count_time();
@@ -675,7 +590,7 @@ impl<'a> Scan<'a> {
             return Err(Fault::Finer(crate::quantity::gcd(divisor.into(), time.into()) as u64));
         }
         if self.tick >= crate::time::MAX_TICKS {
-            return Err(self.wrong(self.at.saturating_sub(1), "this time is beyond what a capture can hold"));
+            return Err(self.too_late(self.at.saturating_sub(1)));
         }
         Ok(())
     }
@@ -693,8 +608,7 @@ impl<'a> Scan<'a> {
                 self.all_unknown()?;
             }
             b"$dumpports" | b"$dumpportson" | b"$dumpportsoff" | b"$dumpportsall" => {
-                let message = "this is an extended value change dump, which says who drives a port";
-                return Err(self.wrong(start, message));
+                return Err(self.port_dump(start));
             }
             _ if self.is_cut() => return Ok(false),
             b"$comment" | b"$date" | b"$version" | b"$vcdclose" => return Ok(self.skip_section(at)),
