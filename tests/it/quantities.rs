@@ -36,6 +36,16 @@ proptest! {
         }
     }
 
+    /// A program that prints a number of ours as numbers are printed can give it back.
+    #[test]
+    fn a_number_with_an_exponent_is_read(mantissa in -99_999_999i64..99_999_999, power in -20i32..12) {
+        let exact = Rational::from(mantissa).checked_mul(Rational::power_of_ten(power).unwrap()).unwrap();
+        let written = [format!("{mantissa}e{power} s"), format!("{mantissa}E{power:+}s")];
+        for text in written.into_iter().chain([format!("{:e} s", exact.to_f64())]) {
+            prop_assert_eq!(text.parse::<Time>().unwrap(), Time::from_rational(exact), "{}", text);
+        }
+    }
+
     #[test]
     fn any_text_is_read_or_refused(text in "[0-9a-zA-Zµ%/. _+-]{0,24}") {
         let _ = (text.parse::<Time>(), text.parse::<Rate>(), text.parse::<Percent>(), text.parse::<SampleCount>());

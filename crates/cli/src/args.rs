@@ -501,7 +501,8 @@ pub(crate) struct Check {
     /// Also write the verdicts as JUnit XML, a test case for each limit
     #[arg(long, value_name = "FILE")]
     pub(crate) junit: Option<PathBuf>,
-    /// Also write every occurrence of every limit, as a table: .csv or .parquet
+    /// Also write every occurrence of every limit, as a table: .csv, .parquet, or a folder of these by board
+    /// and part
     #[arg(long, value_name = "FILE")]
     pub(crate) occurrences: Option<PathBuf>,
     #[command(flatten)]

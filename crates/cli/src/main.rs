@@ -3,12 +3,11 @@
 mod args;
 mod commands;
 mod connect;
+mod contract;
 mod errors;
 mod load;
 mod output;
 mod picture;
-mod quantities;
-mod said;
 mod tables;
 
 use std::process::ExitCode;

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::{BufWriter, IsTerminal, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement};
@@ -12,6 +12,7 @@ use serde::Serialize;
 use tempfile::NamedTempFile;
 
 use crate::args::{Format, Table};
+use crate::contract::{Document, Rows};
 use crate::errors::{Failure, colours};
 
 /// Standard output, or a text that stands in for it.
@@ -156,39 +157,69 @@ pub(crate) fn wrapped(text: &str, indent: &str) -> String {
     lines
 }
 
-/// Writes a result in the form and to the place that was asked for.
-///
-/// `text` writes it for people, `rows` are what a CSV has, `value` is what JSON says.
-pub(crate) fn write_table(
+/// Writes a result in the form and to the place that was asked for: for people by `text`, as rows of these
+/// columns, or as a document.
+pub(crate) fn write_table<T: Serialize>(
     table: &Table,
     out: &mut Out,
-    value: &impl Serialize,
-    rows: impl FnOnce() -> Vec<Vec<String>>,
+    document: &Document<'_, T>,
+    columns: &'static [&'static str],
+    rows: impl FnOnce(&mut Rows) -> Result<(), Failure>,
     text: impl FnOnce() -> String,
 ) -> Result<(), Failure> {
-    let mut bytes = Vec::new();
-    match table.format {
-        Format::Text => bytes = text().into_bytes(),
+    let bytes = match table.format {
+        Format::Text => text().into_bytes(),
         Format::Json => {
-            serde_json::to_writer_pretty(&mut bytes, value).map_err(|e| {
-                Error::new(ErrorKind::Io, "the result cannot be written as JSON").with_source(e)
-            })?;
+            let mut bytes = serde_json::to_vec_pretty(document).map_err(not_json)?;
             bytes.push(b'\n');
+            bytes
         }
-        Format::Csv => {
-            let mut writer = csv::Writer::from_writer(&mut bytes);
-            for row in rows() {
-                writer.write_record(row).map_err(|e| {
-                    Error::new(ErrorKind::Io, "the result cannot be written as CSV").with_source(e)
-                })?;
+        Format::Csv => csv(columns, rows)?,
+    };
+    put(table, out, &bytes)
+}
+
+/// The same for a list that JSON has as lines, an object each.
+pub(crate) fn write_lines<'a, T: Serialize + 'a>(
+    table: &Table,
+    out: &mut Out,
+    name: &'static str,
+    items: impl Iterator<Item = &'a T>,
+    columns: &'static [&'static str],
+    text: impl FnOnce() -> String,
+) -> Result<(), Failure> {
+    let bytes = match table.format {
+        Format::Text => text().into_bytes(),
+        Format::Json => {
+            let mut bytes = Vec::new();
+            for item in items {
+                serde_json::to_writer(&mut bytes, &Document::new(name, item)).map_err(not_json)?;
+                bytes.push(b'\n');
             }
-            writer.flush()?;
-            drop(writer);
+            bytes
         }
-    }
+        Format::Csv => csv(columns, |rows| rows.each(items))?,
+    };
+    put(table, out, &bytes)
+}
+
+fn csv(
+    columns: &'static [&'static str],
+    rows: impl FnOnce(&mut Rows) -> Result<(), Failure>,
+) -> Result<Vec<u8>, Failure> {
+    let mut table = Rows::new(columns)?;
+    rows(&mut table)?;
+    table.take()
+}
+
+pub(crate) fn not_json(error: serde_json::Error) -> Failure {
+    Error::new(ErrorKind::Io, "the result cannot be written as JSON").with_source(error).into()
+}
+
+fn put(table: &Table, out: &mut Out, bytes: &[u8]) -> Result<(), Failure> {
     match &table.output {
-        Some(path) if path.as_os_str() != "-" => save(path, table.replace, |file| file.write_all(&bytes)),
-        _ => Ok(out.writer().write_all(&bytes)?),
+        Some(path) if path.as_os_str() != "-" => save(path, table.replace, |file| file.write_all(bytes)),
+        _ => Ok(out.writer().write_all(bytes)?),
     }
 }
 
@@ -207,14 +238,14 @@ pub(crate) fn save(
 }
 
 /// A file that is being written; it appears under its name when it is finished.
-pub(crate) struct Pending<'a> {
+pub(crate) struct Pending {
     file: NamedTempFile,
-    path: &'a Path,
+    path: PathBuf,
     replace: bool,
 }
 
-impl<'a> Pending<'a> {
-    pub(crate) fn create(path: &'a Path, replace: bool) -> Result<Self, Failure> {
+impl Pending {
+    pub(crate) fn create(path: &Path, replace: bool) -> Result<Self, Failure> {
         if !replace && path.exists() {
             return Err(there_already(path));
         }
@@ -224,7 +255,7 @@ impl<'a> Pending<'a> {
         #[cfg(unix)]
         builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
         let file = builder.tempfile_in(folder).map_err(|e| Error::io(path, "create", e))?;
-        Ok(Pending { file, path, replace })
+        Ok(Pending { file, path: path.to_path_buf(), replace })
     }
 
     pub(crate) fn file(&mut self) -> &mut File {
@@ -233,11 +264,13 @@ impl<'a> Pending<'a> {
 
     pub(crate) fn finish(self) -> Result<(), Failure> {
         let Pending { file, path, replace } = self;
-        let done = if replace { file.persist(path) } else { file.persist_noclobber(path) };
+        let done = if replace { file.persist(&path) } else { file.persist_noclobber(&path) };
         match done {
             Ok(_) => Ok(()),
-            Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => Err(there_already(path)),
-            Err(error) => Err(Error::io(path, "write", error.error).into()),
+            Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => {
+                Err(there_already(&path))
+            }
+            Err(error) => Err(Error::io(&path, "write", error.error).into()),
         }
     }
 }

@@ -2,10 +2,11 @@
 //! Parquet.
 
 use std::fs::File;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use deep_tap::{Error, ErrorKind, Place};
 
+use crate::contract::harmless;
 use crate::errors::Failure;
 use crate::output::Pending;
 
@@ -15,10 +16,11 @@ pub(crate) enum Kind {
     Text,
     Number,
     Whole,
+    Flag,
 }
 
 /// The columns of a table: names and what they hold.
-pub(crate) type Columns = &'static [(&'static str, Kind)];
+pub(crate) type Columns<'a> = &'a [(&'static str, Kind)];
 
 /// One cell of a row, of its column's kind.
 #[derive(Clone, Debug, PartialEq)]
@@ -26,12 +28,13 @@ pub(crate) enum Cell<'a> {
     Text(&'a str),
     Number(Option<f64>),
     Whole(Option<i64>),
+    Flag(bool),
 }
 
 /// A table that is being written; it appears under its name when it is finished.
-pub(crate) struct TableFile<'a> {
-    pending: Pending<'a>,
-    path: &'a Path,
+pub(crate) struct TableFile {
+    pending: Pending,
+    path: PathBuf,
     writer: Writer,
 }
 
@@ -41,12 +44,12 @@ enum Writer {
     Parquet(Box<by_column::Table>),
 }
 
-impl<'a> TableFile<'a> {
+impl TableFile {
     /// The name's ending says which format it is.
     pub(crate) fn create(
         option: &str,
-        path: &'a Path,
-        columns: Columns,
+        path: &Path,
+        columns: Columns<'_>,
         replace: bool,
     ) -> Result<Self, Failure> {
         let ending = path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
@@ -75,7 +78,7 @@ impl<'a> TableFile<'a> {
                 Writer::Csv(Box::new(writer))
             }
         };
-        Ok(TableFile { pending, path, writer })
+        Ok(TableFile { pending, path: path.to_path_buf(), writer })
     }
 
     /// Adds a row with a cell for each column.
@@ -83,7 +86,8 @@ impl<'a> TableFile<'a> {
         let written = match &mut self.writer {
             Writer::Csv(writer) => {
                 let texts = cells.iter().map(|cell| match cell {
-                    Cell::Text(text) => text.to_string(),
+                    Cell::Text(text) => harmless(text).into_owned(),
+                    Cell::Flag(flag) => flag.to_string(),
                     Cell::Number(number) => number.map_or(String::new(), |number| format!("{number:e}")),
                     Cell::Whole(number) => number.map_or(String::new(), |number| number.to_string()),
                 });
@@ -92,7 +96,7 @@ impl<'a> TableFile<'a> {
             #[cfg(feature = "parquet")]
             Writer::Parquet(table) => table.push(cells),
         };
-        written.map_err(|error| Error::io(self.path, "write", error).into())
+        written.map_err(|error| Error::io(&self.path, "write", error).into())
     }
 
     pub(crate) fn finish(self) -> Result<(), Failure> {
@@ -102,7 +106,7 @@ impl<'a> TableFile<'a> {
             #[cfg(feature = "parquet")]
             Writer::Parquet(table) => table.finish(),
         };
-        written.map_err(|error| Error::io(path, "write", error))?;
+        written.map_err(|error| Error::io(&path, "write", error))?;
         pending.finish()
     }
 }
@@ -113,7 +117,7 @@ mod by_column {
     use std::sync::Arc;
 
     use parquet::basic::{Compression, LogicalType, Repetition, Type as Physical};
-    use parquet::data_type::{ByteArray, ByteArrayType, DoubleType, Int64Type};
+    use parquet::data_type::{BoolType, ByteArray, ByteArrayType, DoubleType, Int64Type};
     use parquet::errors::ParquetError;
     use parquet::file::properties::WriterProperties;
     use parquet::file::writer::SerializedFileWriter;
@@ -135,10 +139,11 @@ mod by_column {
         Text(Vec<ByteArray>),
         Number(Vec<Option<f64>>),
         Whole(Vec<Option<i64>>),
+        Flag(Vec<bool>),
     }
 
     impl Table {
-        pub(super) fn new(file: File, columns: Columns) -> std::io::Result<Self> {
+        pub(super) fn new(file: File, columns: Columns<'_>) -> std::io::Result<Self> {
             let column = |(name, kind): &(&str, Kind)| {
                 let builder = match kind {
                     Kind::Text => Type::primitive_type_builder(name, Physical::BYTE_ARRAY)
@@ -148,6 +153,8 @@ mod by_column {
                         .with_repetition(Repetition::OPTIONAL),
                     Kind::Whole => Type::primitive_type_builder(name, Physical::INT64)
                         .with_repetition(Repetition::OPTIONAL),
+                    Kind::Flag => Type::primitive_type_builder(name, Physical::BOOLEAN)
+                        .with_repetition(Repetition::REQUIRED),
                 };
                 builder.build().map(Arc::new)
             };
@@ -162,6 +169,7 @@ mod by_column {
                 Kind::Text => Column::Text(Vec::new()),
                 Kind::Number => Column::Number(Vec::new()),
                 Kind::Whole => Column::Whole(Vec::new()),
+                Kind::Flag => Column::Flag(Vec::new()),
             };
             Ok(Table { writer, columns: columns.iter().map(empty).collect(), rows: 0 })
         }
@@ -172,6 +180,7 @@ mod by_column {
                     (Column::Text(values), Cell::Text(text)) => values.push(ByteArray::from(*text)),
                     (Column::Number(values), Cell::Number(number)) => values.push(*number),
                     (Column::Whole(values), Cell::Whole(number)) => values.push(*number),
+                    (Column::Flag(values), Cell::Flag(flag)) => values.push(*flag),
                     _ => return Err(std::io::Error::other("a cell is not of its column's kind")),
                 }
             }
@@ -188,6 +197,10 @@ mod by_column {
                     Column::Text(values) => {
                         let values = std::mem::take(values);
                         writer.typed::<ByteArrayType>().write_batch(&values, None, None)
+                    }
+                    Column::Flag(values) => {
+                        let values = std::mem::take(values);
+                        writer.typed::<BoolType>().write_batch(&values, None, None)
                     }
                     Column::Number(values) => {
                         let (present, levels) = parts(std::mem::take(values));

@@ -10,35 +10,44 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
+use crate::contract::{self, Document};
 use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Out, write_table};
 use deep_tap::quantity::estimate;
 
-/// What was found, as JSON has it: times in seconds.
+/// What was found.
 #[derive(Serialize)]
 struct Found<'a> {
     file: String,
     request: &'a str,
     answer: &'a str,
-    within: Option<Time>,
+    within_s: Option<Time>,
     requests: u64,
     answered: u64,
-    shortest: Option<Took>,
-    mean: Option<Estimate>,
-    longest: Option<Took>,
+    #[serde(serialize_with = "contract::measures::some")]
+    shortest_s: Option<Measure>,
+    mean_s: Option<Estimate>,
+    #[serde(serialize_with = "contract::measures::some")]
+    longest_s: Option<Measure>,
     /// The instants of requests without an answer, up to a thousand.
-    missing: Vec<Time>,
+    missing_at_s: Vec<Time>,
 }
 
-/// How long one answer took, and what is known of that.
-#[derive(Serialize)]
-struct Took {
-    request_at: Option<Time>,
-    took: Time,
-    from: Time,
-    to: Option<Time>,
-}
+const COLUMNS: &[&str] = &[
+    "file",
+    "request",
+    "answer",
+    "within_s",
+    "requests",
+    "answered",
+    "shortest_s.value",
+    "mean_s.value",
+    "longest_s.value",
+    "longest_s.lo",
+    "longest_s.hi",
+    "longest_s.at_s",
+];
 
 pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
@@ -53,7 +62,9 @@ pub(crate) fn run(args: &args::Answers, out: &mut Out) -> Result<Outcome, Failur
     }
     let seen = measure::answers(capture, &request, &answer, within);
     let found = found(args, capture, &seen, within);
-    write_table(&args.table, out, &found, || rows(&found), || text(capture, &seen, &found))?;
+    let document = Document::new("answers", &found);
+    let text = || text(capture, &seen, &found);
+    write_table(&args.table, out, &document, COLUMNS, |rows| rows.row(&found), text)?;
     tell_damage(capture);
     Ok(if seen.requests == 0 || seen.answered() < seen.requests { Outcome::Violated } else { Outcome::Done })
 }
@@ -65,40 +76,18 @@ fn compiled(option: &str, text: &str, scope: &Scope, capture: &Capture) -> Resul
 
 fn found<'a>(args: &'a args::Answers, capture: &Capture, seen: &Answers, within: Option<Time>) -> Found<'a> {
     let base = capture.base();
-    let took = |measure: Measure| Took {
-        request_at: measure.at,
-        took: measure.value,
-        from: measure.bounds.lo,
-        to: measure.bounds.hi,
-    };
     Found {
         file: args.source.file.display().to_string(),
         request: &args.request,
         answer: &args.answer,
-        within,
+        within_s: within,
         requests: seen.requests,
         answered: seen.answered(),
-        shortest: seen.took.min().map(took),
-        mean: seen.took.mean(),
-        longest: seen.took.max().map(took),
-        missing: seen.missing.iter().map(|tick| base.time_of(*tick)).collect(),
+        shortest_s: seen.took.min(),
+        mean_s: seen.took.mean(),
+        longest_s: seen.took.max(),
+        missing_at_s: seen.missing.iter().map(|tick| base.time_of(*tick)).collect(),
     }
-}
-
-fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
-    let head =
-        ["requests", "answered", "shortest_s", "mean_s", "longest_s", "longest_from_s", "longest_to_s"];
-    let seconds = |time: Option<Time>| time.map_or(String::new(), |time| format!("{:e}", time.to_f64()));
-    let row = vec![
-        found.requests.to_string(),
-        found.answered.to_string(),
-        seconds(found.shortest.as_ref().map(|took| took.took)),
-        found.mean.map_or(String::new(), |mean| format!("{:e}", mean.value)),
-        seconds(found.longest.as_ref().map(|took| took.took)),
-        seconds(found.longest.as_ref().map(|took| took.from)),
-        seconds(found.longest.as_ref().and_then(|took| took.to)),
-    ];
-    vec![head.map(str::to_string).to_vec(), row]
 }
 
 /// Missing answers that are listed.
@@ -108,17 +97,18 @@ fn text(capture: &Capture, seen: &Answers, found: &Found<'_>) -> String {
     let tick = capture.base().tick();
     let mut text =
         format!("{} requests, {} answered          {}\n", found.requests, found.answered, found.file);
-    for (name, took) in [("soonest", &found.shortest), ("latest", &found.longest)] {
+    for (name, took) in [("soonest", found.shortest_s), ("latest", found.longest_s)] {
         let Some(took) = took else { continue };
-        let known = match took.to {
-            Some(to) if took.from == to => String::new(),
-            Some(to) => format!(", {} to {}", took.from.rounded(tick), to.rounded(tick)),
-            None => format!(", {} or more", took.from.rounded(tick)),
+        let from = took.bounds.lo;
+        let known = match took.bounds.hi {
+            Some(to) if from == to => String::new(),
+            Some(to) => format!(", {} to {}", from.rounded(tick), to.rounded(tick)),
+            None => format!(", {} or more", from.rounded(tick)),
         };
-        let asked = took.request_at.map_or(String::new(), |at| at.rounded(tick));
-        text.push_str(&format!("{name:<10}{}{known}, asked at {asked}\n", took.took.rounded(tick)));
+        let asked = took.at.map_or(String::new(), |at| at.rounded(tick));
+        text.push_str(&format!("{name:<10}{}{known}, asked at {asked}\n", took.value.rounded(tick)));
     }
-    if let Some(mean) = found.mean {
+    if let Some(mean) = found.mean_s {
         text.push_str(&format!("{:<10}{}\n", "mean", estimate(mean, "s")));
     }
     if !seen.missing.is_empty() {

@@ -13,8 +13,9 @@ use deep_tap::{Error, ErrorKind, Place};
 use crate::Outcome;
 use crate::args;
 use crate::commands::capture::{record, summary};
-use crate::commands::check::{Checked, check, rate_worth_trying};
+use crate::commands::check::{Checked, Verdicts, check, rate_worth_trying};
 use crate::commands::{frames, measure, show};
+use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::load;
 use crate::output::{Out, save};
@@ -133,7 +134,7 @@ impl Demo<'_> {
         self.body(table)?;
         save(&self.path("verdicts.txt"), self.replace, |file| file.write_all(text.as_bytes()))?;
         save(&self.path("verdicts.json"), self.replace, |file| {
-            serde_json::to_writer_pretty(&mut *file, &checked)?;
+            serde_json::to_writer_pretty(&mut *file, &Document::new("verdicts", &Verdicts::one(&checked)))?;
             file.write_all(b"\n")
         })?;
         self.body(&format!(

@@ -11,33 +11,40 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
+use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::output::{Grid, Out, write_table};
+use crate::output::{Grid, Out, write_lines, write_table};
 
 /// Most pictures drawn by `--around`.
 const MOST_PICTURES: usize = 10;
 /// Columns of a picture.
-const COLUMNS: u64 = 100;
+const WIDTH: u64 = 100;
 
-/// What was found, as JSON has it: times in seconds.
+/// What was found.
 #[derive(Serialize)]
 struct Found<'a> {
     file: String,
     event: &'a str,
     count: u64,
     /// Whether the search was stopped by `--first`, so that there may be more.
+    #[serde(skip)]
     stopped: bool,
+    #[serde(skip)]
     hits: Vec<FoundHit>,
 }
 
 #[derive(Serialize)]
 struct FoundHit {
+    /// From 1.
     number: u64,
+    #[serde(skip)]
     tick: Tick,
-    at: Time,
-    since_previous: Option<Time>,
+    at_s: Time,
+    since_previous_s: Option<Time>,
 }
+
+const COLUMNS: &[&str] = &["number", "at_s", "since_previous_s"];
 
 pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args::Source {
@@ -59,7 +66,21 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
         (ticks, count, stopped)
     };
     let found = found(args, capture, &ticks, count, stopped);
-    write_table(&args.table, out, &found, || rows(&found), || text(args, capture, &program, &found))?;
+    let text = || text(args, capture, &program, &found);
+    match args.count {
+        true => {
+            let document = Document::new("count", &found);
+            write_table(
+                &args.table,
+                out,
+                &document,
+                &["file", "event", "count"],
+                |rows| rows.row(&found),
+                text,
+            )?;
+        }
+        false => write_lines(&args.table, out, "hit", found.hits.iter(), COLUMNS, text)?,
+    }
     tell_damage(capture);
     Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
 }
@@ -75,8 +96,8 @@ fn found<'a>(
     let hit = |(i, tick): (usize, &Tick)| FoundHit {
         number: i as u64 + 1,
         tick: *tick,
-        at: base.time_of(*tick),
-        since_previous: i.checked_sub(1).map(|p| base.length_of(tick.since(ticks[p]))),
+        at_s: base.time_of(*tick),
+        since_previous_s: i.checked_sub(1).map(|p| base.length_of(tick.since(ticks[p]))),
     };
     Found {
         file: args.file.display().to_string(),
@@ -85,16 +106,6 @@ fn found<'a>(
         stopped,
         hits: ticks.iter().enumerate().map(hit).collect(),
     }
-}
-
-fn rows(found: &Found<'_>) -> Vec<Vec<String>> {
-    let mut rows = vec![["number", "at_s", "since_previous_s"].map(str::to_string).to_vec()];
-    let seconds = |time: Time| format!("{:e}", time.to_f64());
-    for hit in &found.hits {
-        let since = hit.since_previous.map_or(String::new(), seconds);
-        rows.push(vec![hit.number.to_string(), seconds(hit.at), since]);
-    }
-    rows
 }
 
 fn text(args: &args::Find, capture: &Capture, program: &TimedProgram, found: &Found<'_>) -> String {
@@ -110,7 +121,7 @@ fn text(args: &args::Find, capture: &Capture, program: &TimedProgram, found: &Fo
     let tick = capture.base().tick();
     let mut grid = Grid::new(&["number", "at", "since previous"], &[0, 1, 2]);
     for hit in &found.hits {
-        let since = hit.since_previous.map_or("-".to_string(), |t| t.rounded(tick));
+        let since = hit.since_previous_s.map_or("-".to_string(), |t| t.rounded(tick));
         grid.row(vec![hit.number.to_string(), capture.base().text_of(hit.tick), since]);
     }
     text.push_str(&format!("\n{}\n", grid.text()));
@@ -127,8 +138,8 @@ fn text(args: &args::Find, capture: &Capture, program: &TimedProgram, found: &Fo
 
 /// What the event looks at, around a hit.
 fn picture(capture: &Capture, signals: &[Signal], hit: &FoundHit) -> String {
-    let start = hit.tick.0.saturating_sub(COLUMNS / 2);
-    let end = (start + COLUMNS).min(capture.len());
+    let start = hit.tick.0.saturating_sub(WIDTH / 2);
+    let end = (start + WIDTH).min(capture.len());
     let row = |signal: &Signal| match signal {
         Signal::Crossing(crossing) => RowSource::Analog(crossing.analog()),
         Signal::Line(line) | Signal::Drive(line) => RowSource::Line(*line),
@@ -136,6 +147,6 @@ fn picture(capture: &Capture, signals: &[Signal], hit: &FoundHit) -> String {
     let rows: Vec<RowSource> = signals.iter().map(row).collect();
     let marker =
         Marker { tick: hit.tick, name: format!("{}: {}", hit.number, capture.base().text_of(hit.tick)) };
-    let view = View { start: Tick(start), end: Tick(end), columns: COLUMNS as usize };
+    let view = View { start: Tick(start), end: Tick(end), columns: WIDTH as usize };
     Picture::new(capture, &rows, view, &[marker]).map_or_else(|e| format!("{e}\n"), |p| p.to_string())
 }

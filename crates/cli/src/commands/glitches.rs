@@ -8,15 +8,16 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
+use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Grid, Out, write_table};
 
-/// What was found, as JSON has it: times in seconds.
+/// What was found.
 #[derive(Serialize)]
 struct Found {
     file: String,
-    below: Time,
+    below_s: Time,
     count: u64,
     lines: Vec<FoundLine>,
 }
@@ -25,14 +26,15 @@ struct Found {
 struct FoundLine {
     line: String,
     count: u64,
-    first: Option<Time>,
+    first_at_s: Option<Time>,
+    #[serde(skip)]
     first_tick: Option<Tick>,
     widths: Vec<Width>,
 }
 
 #[derive(Serialize)]
 struct Width {
-    width: Time,
+    width_s: Time,
     count: u64,
 }
 
@@ -44,49 +46,52 @@ pub(crate) fn run(args: &args::Glitches, out: &mut Out) -> Result<Outcome, Failu
     let lines: Vec<Glitches> = lines.into_iter().map(|l| measure::glitches(capture, l, below)).collect();
     let found = Found {
         file: args.source.file.display().to_string(),
-        below,
+        below_s: below,
         count: lines.iter().map(|l| l.count).sum(),
         lines: lines.iter().filter(|l| l.count > 0).map(|l| found(capture, l)).collect(),
     };
-    write_table(&args.table, out, &found, || rows(&found), || text(capture, &found))?;
+    let document = Document::new("glitches", &found);
+    let text = || text(capture, &found);
+    write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(widths(&found)), text)?;
     tell_damage(capture);
     Ok(if found.count > 0 { Outcome::Done } else { Outcome::Violated })
 }
 
 fn found(capture: &Capture, glitches: &Glitches) -> FoundLine {
     let length = |ticks: u64| capture.base().length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
-    let widths = glitches.widths.iter().map(|(ticks, count)| Width { width: length(*ticks), count: *count });
+    let widths =
+        glitches.widths.iter().map(|(ticks, count)| Width { width_s: length(*ticks), count: *count });
     FoundLine {
         line: capture.line(glitches.line).name.clone(),
         count: glitches.count,
-        first: glitches.first.map(|t| capture.base().time_of(t)),
+        first_at_s: glitches.first.map(|t| capture.base().time_of(t)),
         first_tick: glitches.first,
         widths: widths.collect(),
     }
 }
 
-fn rows(found: &Found) -> Vec<Vec<String>> {
-    let mut rows = vec![["line", "width_s", "count"].map(str::to_string).to_vec()];
-    for line in &found.lines {
-        for width in &line.widths {
-            rows.push(vec![
-                line.line.clone(),
-                format!("{:e}", width.width.to_f64()),
-                width.count.to_string(),
-            ]);
-        }
-    }
-    rows
+/// A row of the table.
+#[derive(Serialize)]
+struct OfLine<'a> {
+    line: &'a str,
+    #[serde(flatten)]
+    width: &'a Width,
+}
+
+const COLUMNS: &[&str] = &["line", "width_s", "count"];
+
+fn widths(found: &Found) -> impl Iterator<Item = OfLine<'_>> {
+    found.lines.iter().flat_map(|line| line.widths.iter().map(|width| OfLine { line: &line.line, width }))
 }
 
 fn text(capture: &Capture, found: &Found) -> String {
     let tick = capture.base().tick();
-    let mut text = format!("{} pulses shorter than {}          {}\n", found.count, found.below, found.file);
+    let mut text = format!("{} pulses shorter than {}          {}\n", found.count, found.below_s, found.file);
     if found.count > 0 {
         let mut grid = Grid::new(&["line", "count", "first at", "widths as counted"], &[1, 2]);
         for line in &found.lines {
             let first = line.first_tick.map_or(String::new(), |t| capture.base().text_of(t));
-            let widths = line.widths.iter().map(|w| format!("{}: {}", w.width.rounded(tick), w.count));
+            let widths = line.widths.iter().map(|w| format!("{}: {}", w.width_s.rounded(tick), w.count));
             grid.row(vec![
                 line.line.clone(),
                 line.count.to_string(),

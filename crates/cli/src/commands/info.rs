@@ -9,11 +9,12 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
+use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Grid, Out, write_table};
 
-/// What `info` says, as JSON has it: times in seconds, rates in samples per second.
+/// What `info` says.
 #[derive(Serialize)]
 struct Said<'a> {
     file: String,
@@ -21,17 +22,19 @@ struct Said<'a> {
     title: Option<&'a str>,
     trigger: Option<&'a str>,
     made: Option<String>,
-    rate: f64,
-    tick: Time,
-    ticks: u64,
-    begins: Time,
-    ends: Time,
     sampled: bool,
-    skew: Time,
+    /// Of a sampled record.
+    rate_hz: Option<Rate>,
+    tick_s: Time,
+    ticks: u64,
+    from_s: Time,
+    to_s: Time,
+    skew_s: Time,
+    accuracy_ppm: f64,
     lines: Vec<SaidLine<'a>>,
     analog: Vec<SaidAnalog<'a>>,
     buses: Vec<SaidBus<'a>>,
-    parts: Vec<String>,
+    parts: Vec<SaidPart<'a>>,
     history: &'a [String],
     remarks: &'a [String],
     damage: Vec<String>,
@@ -39,7 +42,7 @@ struct Said<'a> {
 
 #[derive(Serialize)]
 struct SaidLine<'a> {
-    name: &'a str,
+    line: &'a str,
     input: Option<String>,
     threshold: Option<String>,
     first: Level,
@@ -49,21 +52,28 @@ struct SaidLine<'a> {
 
 #[derive(Serialize)]
 struct SaidAnalog<'a> {
-    name: &'a str,
+    line: &'a str,
     input: Option<u32>,
-    /// Samples per second.
-    rate: f64,
+    rate_hz: f64,
     samples: u64,
-    /// Volts: of one code, the largest error, and the extremes.
-    step: Voltage,
-    error: Voltage,
-    least: Option<Voltage>,
-    most: Option<Voltage>,
+    /// Of one code, and how far a sample may be off.
+    step_v: Voltage,
+    error_v: Voltage,
+    lowest_v: Option<Voltage>,
+    highest_v: Option<Voltage>,
+}
+
+#[derive(Serialize)]
+struct SaidPart<'a> {
+    reference: &'a str,
+    part: &'a str,
+    limits: usize,
+    made_up: bool,
 }
 
 #[derive(Serialize)]
 struct SaidBus<'a> {
-    name: &'a str,
+    bus: &'a str,
     /// `parallel`, or what is spoken on a serial one.
     kind: &'static str,
     lines: Vec<&'a str>,
@@ -82,24 +92,21 @@ pub(crate) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> 
         }
     }
     let said = said(args, &loaded);
-    let rows = || {
-        let mut rows = vec![header().iter().map(ToString::to_string).collect()];
-        rows.extend(said.lines.iter().map(cells));
-        rows
-    };
-    write_table(&args.table, out, &said, rows, || text(capture, &said, args.verify))?;
+    let document = Document::new("record", &said);
+    let text = || text(capture, &said, args.verify);
+    write_table(&args.table, out, &document, &HEADER, |rows| rows.each(&said.lines), text)?;
     tell_damage(capture);
     Ok(Outcome::Done)
 }
 
 fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
     let capture = &loaded.capture;
-    let base = capture.base();
+    let (base, resolution) = (capture.base(), capture.resolution());
     let line = |number: usize| {
         let line = capture.line(LineId(number));
         let trace = capture.trace(LineId(number));
         SaidLine {
-            name: &line.name,
+            line: &line.name,
             input: line.input.as_ref().map(ToString::to_string),
             threshold: line.threshold.map(|t| t.to_string()),
             first: trace.level_at(Tick(0)),
@@ -111,19 +118,19 @@ fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
         let trace = capture.analog(AnalogId(id));
         let extremes = trace.extremes_of(0..trace.len());
         SaidAnalog {
-            name: &line.name,
+            line: &line.name,
             input: line.input,
-            rate: base.rate().to_f64() / trace.every() as f64,
+            rate_hz: base.rate().to_f64() / trace.every() as f64,
             samples: trace.len(),
-            step: trace.scale().step(),
-            error: trace.scale().error(),
-            least: extremes.map(|e| trace.scale().voltage(e.least)),
-            most: extremes.map(|e| trace.scale().voltage(e.most)),
+            step_v: trace.scale().step(),
+            error_v: trace.scale().error(),
+            lowest_v: extremes.map(|e| trace.scale().voltage(e.least)),
+            highest_v: extremes.map(|e| trace.scale().voltage(e.most)),
         }
     };
     let name = |line: &LineId| capture.line(*line).name.as_str();
     let serial = loaded.setup.iter().flat_map(|setup| &setup.serial).map(|bus| SaidBus {
-        name: bus.name(),
+        bus: bus.name(),
         kind: bus.protocol().name(),
         lines: bus.lines().iter().map(name).collect(),
     });
@@ -135,26 +142,28 @@ fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
         title: loaded.setup.as_ref().and_then(|s| s.title.as_deref()),
         trigger: capture.origin().trigger.as_deref(),
         made: capture.origin().made.map(|made| made.to_string()),
-        rate: base.rate().to_f64(),
-        tick: base.tick(),
+        sampled: resolution.sampled,
+        rate_hz: resolution.sampled.then(|| base.rate()),
+        tick_s: base.tick(),
         ticks: capture.len(),
-        begins: base.time_of(Tick(0)),
-        ends: base.time_of(capture.end()),
-        sampled: capture.resolution().sampled,
-        skew: capture.resolution().skew,
+        from_s: base.time_of(Tick(0)),
+        to_s: base.time_of(capture.end()),
+        skew_s: resolution.skew,
+        accuracy_ppm: resolution.accuracy.to_fraction().to_f64() * 1e6,
         lines,
         analog: capture.analog_lines().iter().enumerate().map(analog).collect(),
         buses: capture
             .buses()
             .iter()
-            .map(|b| SaidBus { name: &b.name, kind: "parallel", lines: b.lines.iter().map(name).collect() })
+            .map(|b| SaidBus { bus: &b.name, kind: "parallel", lines: b.lines.iter().map(name).collect() })
             .chain(serial)
             .collect(),
         parts: parts
-            .map(|p| {
-                let made_up = if p.part.made_up { ", made up" } else { "" };
-                let limits = if p.limits.len() == 1 { "limit" } else { "limits" };
-                format!("{} {} ({} {limits}{made_up})", p.reference, p.part.name, p.limits.len())
+            .map(|p| SaidPart {
+                reference: &p.reference,
+                part: &p.part.name,
+                limits: p.limits.len(),
+                made_up: p.part.made_up,
             })
             .collect(),
         history: capture.history(),
@@ -163,14 +172,12 @@ fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
     }
 }
 
-fn header() -> [&'static str; 6] {
-    ["line", "input", "threshold", "first", "last", "edges"]
-}
+const HEADER: [&str; 6] = ["line", "input", "threshold", "first", "last", "edges"];
 
 fn cells(line: &SaidLine<'_>) -> Vec<String> {
     let or_dash = |text: &Option<String>| text.clone().unwrap_or_else(|| "-".into());
     vec![
-        line.name.to_string(),
+        line.line.to_string(),
         or_dash(&line.input),
         or_dash(&line.threshold),
         line.first.to_string(),
@@ -213,7 +220,7 @@ fn vector_at(capture: &Capture, line: usize) -> Option<&Bus> {
 }
 
 fn vector_cells(capture: &Capture, bus: &Bus, lines: &[SaidLine<'_>]) -> Vec<String> {
-    let names: Vec<&str> = lines.iter().map(|line| line.name).collect();
+    let names: Vec<&str> = lines.iter().map(|line| line.line).collect();
     let value = |tick| capture.bus_value(bus, tick).show(bus.radix);
     let edges: u64 = lines.iter().map(|line| line.edges).sum();
     let last = Tick(capture.len().saturating_sub(1));
@@ -250,12 +257,14 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     for bus in &said.buses {
         let lines = short(&bus.lines);
         match bus.kind {
-            "parallel" => fact("bus", format!("{} = {lines}", bus.name)),
-            kind => fact("bus", format!("{} = {kind} on {lines}", bus.name)),
+            "parallel" => fact("bus", format!("{} = {lines}", bus.bus)),
+            kind => fact("bus", format!("{} = {kind} on {lines}", bus.bus)),
         }
     }
     for part in &said.parts {
-        fact("part", part.clone());
+        let made_up = if part.made_up { ", made up" } else { "" };
+        let limits = if part.limits == 1 { "limit" } else { "limits" };
+        fact("part", format!("{} {} ({} {limits}{made_up})", part.reference, part.part, part.limits));
     }
     for step in said.history {
         fact("history", step.clone());
@@ -268,7 +277,7 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
         let found = format!("{} damaged stretches, listed below", said.damage.len());
         fact("verified", if said.damage.is_empty() { sound } else { found });
     }
-    let mut grid = Grid::new(&header(), &[1, 5]);
+    let mut grid = Grid::new(&HEADER, &[1, 5]);
     let mut at = 0;
     while let Some(line) = said.lines.get(at) {
         match vector_at(capture, at) {
@@ -287,17 +296,17 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     }
     let mut analog = Grid::new(&["analog line", "input", "rate", "step", "error", "lowest", "highest"], &[1]);
     for line in &said.analog {
-        let rate = Rate::from_rational(Rational::from(line.rate.round() as i64));
+        let rate = Rate::from_rational(Rational::from(line.rate_hz.round() as i64));
         let volts =
             |volts: Option<Voltage>| volts.map_or("-".to_string(), |v| format!("{:.3} V", v.to_f64()));
         analog.row(vec![
-            line.name.to_string(),
+            line.line.to_string(),
             line.input.map_or("-".to_string(), |input| input.to_string()),
             rate.to_string(),
-            format!("{:.2} mV", line.step.to_f64() * 1e3),
-            format!("± {:.1} mV", line.error.to_f64() * 1e3),
-            volts(line.least),
-            volts(line.most),
+            format!("{:.2} mV", line.step_v.to_f64() * 1e3),
+            format!("± {:.1} mV", line.error_v.to_f64() * 1e3),
+            volts(line.lowest_v),
+            volts(line.highest_v),
         ]);
     }
     format!("{text}\n{}\n\n{}\n", grid.text(), analog.text())

@@ -19,9 +19,10 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args::{self, Format};
 use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
+use crate::contract::Document;
+use crate::contract::lines::ActivityRow;
 use crate::errors::Failure;
 use crate::output::{Grid, Mark, Out, remark, write_table};
-use crate::said;
 
 /// How often the view is renewed.
 const RENEW: Duration = Duration::from_millis(400);
@@ -30,30 +31,29 @@ const RENEW: Duration = Duration::from_millis(400);
 #[derive(Serialize)]
 struct Said {
     setup: String,
-    #[serde(skip)]
-    rate: Rate,
-    /// Samples per second.
-    samples_per_second: f64,
-    /// Seconds of signal since the beginning, and those that "recent" means.
-    seen: f64,
-    recent: f64,
-    /// How many pins off the connector seems to sit.
-    shift: Option<i64>,
+    rate_hz: Rate,
+    /// How much signal since the beginning, and how much of it "recent" means.
+    seen_s: f64,
+    recent_s: f64,
+    /// How many pins too high the connector seems to sit.
+    pins_shifted: Option<i64>,
     lines: Vec<SaidLine>,
 }
 
 #[derive(Serialize)]
 struct SaidLine {
-    name: String,
+    line: String,
     input: Option<String>,
-    #[serde(flatten, serialize_with = "said::lines::activity")]
+    #[serde(flatten)]
+    row: ActivityRow,
+    #[serde(skip)]
     activity: LineActivity,
-    /// Mean rate of full periods, in hertz, over the recent seconds.
-    frequency: f64,
+    /// Mean rate of full periods over the recent seconds.
+    frequency_hz: f64,
     /// The same within bursts, where it comes in such.
-    frequency_in_bursts: Option<f64>,
+    frequency_in_bursts_hz: Option<f64>,
     /// Whether it may have had pulses that are narrower than a sample.
-    may_hide: bool,
+    may_hide_pulses: bool,
     /// What is not as the setup says.
     doubt: Option<String>,
 }
@@ -107,7 +107,8 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
     }
     let said = said(&watched.borrow());
     if !renewed {
-        write_table(&args.table, out, &said, || rows(&said.lines), || text(&said))?;
+        let document = Document::new("activity", &said);
+        write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(&said.lines), || text(&said))?;
     }
     let doubts = said.lines.iter().any(|line| line.doubt.is_some());
     Ok(if doubts { Outcome::Open } else { Outcome::Done })
@@ -179,22 +180,22 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         let frequency = edges as f64 / 2.0 / seconds(window).max(f64::MIN_POSITIVE);
         let doubt = misfit.map(|misfit| told(misfit, line));
         SaidLine {
-            name: line.line.name.clone(),
+            line: line.line.name.clone(),
             input: line.line.input.as_ref().map(ToString::to_string),
+            row: ActivityRow::new(of, rate),
             activity: *of,
-            frequency,
-            frequency_in_bursts: activity.period_in_bursts(number).map(|samples| rate.to_f64() / samples),
-            may_hide: may_hide(line, of, rate),
+            frequency_hz: frequency,
+            frequency_in_bursts_hz: activity.period_in_bursts(number).map(|samples| rate.to_f64() / samples),
+            may_hide_pulses: may_hide(line, of, rate),
             doubt,
         }
     };
     Said {
         setup: file.to_string(),
-        rate,
-        samples_per_second: rate.to_f64(),
-        seen: seconds(activity.position()),
-        recent: seconds(window),
-        shift: setup.shift(activity, rate),
+        rate_hz: rate,
+        seen_s: seconds(activity.position()),
+        recent_s: seconds(window),
+        pins_shifted: setup.shift(activity, rate),
         lines: setup.lines.iter().zip(activity.lines()).zip(&misfits).enumerate().map(line).collect(),
     }
 }
@@ -210,35 +211,27 @@ fn may_hide(line: &SetupLine, seen: &LineActivity, rate: Rate) -> bool {
     }
 }
 
-/// The lines as a program reads them.
-fn rows(lines: &[SaidLine]) -> Vec<Vec<String>> {
-    let header = ["line", "input", "level", "edges", "frequency_hz", "in_bursts_hz", "may_hide", "doubt"];
-    let mut rows = vec![header.iter().map(ToString::to_string).collect::<Vec<_>>()];
-    for line in lines {
-        rows.push(vec![
-            line.name.clone(),
-            line.input.clone().unwrap_or_default(),
-            line.activity.level.to_string(),
-            line.activity.edges.to_string(),
-            format!("{:e}", line.frequency),
-            line.frequency_in_bursts.map_or(String::new(), |frequency| format!("{frequency:e}")),
-            line.may_hide.to_string(),
-            line.doubt.clone().unwrap_or_default(),
-        ]);
-    }
-    rows
-}
+const COLUMNS: &[&str] = &[
+    "line",
+    "input",
+    "level",
+    "edges",
+    "frequency_hz",
+    "frequency_in_bursts_hz",
+    "may_hide_pulses",
+    "doubt",
+];
 
 const HEADER: [&str; 6] = ["line", "input", "level", "now", "edges", "remark"];
 
 fn cells(line: &SaidLine) -> Vec<String> {
-    let now = match (line.activity.edges, line.frequency) {
+    let now = match (line.activity.edges, line.frequency_hz) {
         (0, _) => "never changed".to_string(),
         (_, 0.0) => "steady".to_string(),
         (1, _) => "changed once".to_string(),
         // Too few for a rate.
         (edges @ 2..=5, _) => format!("changed {edges} times"),
-        (_, frequency) => match line.frequency_in_bursts {
+        (_, frequency) => match line.frequency_in_bursts_hz {
             Some(within) => format!("bursts of about {}", rough(within, 2, "Hz")),
             None => format!("about {}", rough(frequency, 2, "Hz")),
         },
@@ -248,9 +241,9 @@ fn cells(line: &SaidLine) -> Vec<String> {
         None => "its pulses may be too short for this rate",
     };
     let remark =
-        line.doubt.clone().unwrap_or_else(|| if line.may_hide { hides.into() } else { String::new() });
+        line.doubt.clone().unwrap_or_else(|| if line.may_hide_pulses { hides.into() } else { String::new() });
     vec![
-        line.name.clone(),
+        line.line.clone(),
         line.input.clone().unwrap_or_else(|| "-".into()),
         line.activity.level.to_string(),
         now,
@@ -266,7 +259,7 @@ fn text(said: &Said) -> String {
     if doubts > 0 {
         first.push_str(&format!(", {doubts} not as stated"));
     }
-    if let Some(pins) = said.shift {
+    if let Some(pins) = said.pins_shifted {
         let (count, where_to) = (pins.abs(), if pins > 0 { "high" } else { "low" });
         let pins = if count == 1 { "pin" } else { "pins" };
         first.push_str(&format!(
@@ -283,8 +276,8 @@ fn text(said: &Said) -> String {
     format!(
         "{answer}          {}, {}, {:.3} s of signal\n{more}\n{}\n",
         said.setup,
-        said.rate,
-        said.seen,
+        said.rate_hz,
+        said.seen_s,
         grid.text()
     )
 }

@@ -13,22 +13,23 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::connect::{connect, rate_option};
+use crate::contract::limits::RequiredEnds;
+use crate::contract::{self, Document};
 use crate::errors::Failure;
 use crate::output::{Grid, Mark, Out, write_table};
-use crate::said;
 
 /// What the plan says, as a program reads it.
 #[derive(Serialize)]
 struct Said {
     setup: String,
     instrument: String,
-    rate: f64,
-    tick: Time,
+    rate_hz: Rate,
+    tick_s: Time,
     samples: u64,
-    before: u64,
-    memory: u64,
+    samples_before_trigger: u64,
+    memory_samples: u64,
     streamed: bool,
-    skew: Time,
+    skew_s: Time,
     analog: Vec<SaidAnalog>,
     trigger: Option<SaidTrigger>,
     limits: Vec<SaidLimit>,
@@ -39,48 +40,67 @@ struct Said {
 struct SaidTrigger {
     text: String,
     on_board: bool,
-    #[serde(serialize_with = "said::triggers::states")]
+    #[serde(flatten, serialize_with = "contract::triggers::states")]
     states: deep_tap::event::StateTable,
 }
 
 #[derive(Serialize)]
 struct SaidLimit {
+    reference: String,
     part: String,
     symbol: String,
     what: String,
+    unit: String,
+    #[serde(flatten)]
+    ends: RequiredEnds,
+    #[serde(skip)]
     required: String,
     /// Whether it looks at voltages of analog lines.
     analog: bool,
     can_pass: bool,
     can_fail: bool,
     /// How far inside the limit a measured interval must be to pass.
-    distance: Option<Time>,
+    margin_needed_s: Option<Time>,
     #[serde(skip)]
     outlook: Outlook,
-    /// The lowest rate of the instrument that can decide it either way, when this one cannot.
     /// The length of the record, where it is too short for the limit.
-    #[serde(rename = "record_too_short")]
-    too_short: Option<Time>,
-    deciding_rate: Option<f64>,
-    #[serde(skip)]
-    rate: Option<Rate>,
+    too_short_s: Option<Time>,
+    /// The lowest rate of the instrument that can decide it either way, when this one cannot.
+    deciding_rate_hz: Option<Rate>,
 }
 
-/// An analog line: voltages in volts, samples per second.
+const COLUMNS: &[&str] = &[
+    "reference",
+    "part",
+    "symbol",
+    "what",
+    "unit",
+    "min",
+    "max",
+    "outside",
+    "can_pass",
+    "can_fail",
+    "margin_needed_s",
+    "too_short_s",
+    "deciding_rate_hz",
+];
+
+/// An analog line.
 #[derive(Serialize)]
 struct SaidAnalog {
-    name: String,
-    rate: Rate,
+    line: String,
+    rate_hz: Rate,
     range: String,
-    step: Voltage,
-    error: Voltage,
+    /// Of one code, and how far a sample may be off.
+    step_v: Voltage,
+    error_v: Voltage,
 }
 
 impl std::fmt::Display for SaidAnalog {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let (step, error) = (self.step.to_f64() * 1e3, self.error.to_f64() * 1e3);
-        let SaidAnalog { name, rate, range, .. } = self;
-        write!(f, "{name} at {rate}, {range} in steps of {step:.2} mV, known to {error:.1} mV")
+        let (step, error) = (self.step_v.to_f64() * 1e3, self.error_v.to_f64() * 1e3);
+        let SaidAnalog { line, rate_hz, range, .. } = self;
+        write!(f, "{line} at {rate_hz}, {range} in steps of {step:.2} mV, known to {error:.1} mV")
     }
 }
 
@@ -112,13 +132,13 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
     let said = Said {
         setup: args.setup.display().to_string(),
         instrument: instrument.identity(),
-        rate: plan.rate.to_f64(),
-        tick: base.tick(),
+        rate_hz: plan.rate,
+        tick_s: base.tick(),
         samples: plan.samples,
-        before: plan.before,
-        memory: plan.memory,
+        samples_before_trigger: plan.before,
+        memory_samples: plan.memory,
         streamed: plan.stream,
-        skew: able.skew,
+        skew_s: able.skew,
         analog: said_analog(&setup, &plan, &able),
         trigger: program.map(|program| SaidTrigger {
             text: program.text().to_string(),
@@ -134,7 +154,9 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
             .map(|advice| SaidAdvice { message: advice.message, help: advice.help })
             .collect(),
     };
-    write_table(&args.table, out, &said, || rows(&said.limits), || text(&said, &plan, &able, base))?;
+    let document = Document::new("plan", &said);
+    let text = || text(&said, &plan, &able, base);
+    write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(&said.limits), text)?;
     let open = said.limits.iter().any(|limit| !limit.outlook.is_open());
     Ok(if open || !said.advice.is_empty() { Outcome::Open } else { Outcome::Done })
 }
@@ -147,11 +169,11 @@ fn said_analog(setup: &Setup, plan: &Plan, able: &Capabilities) -> Vec<SaidAnalo
     let said = lines.filter_map(|(line, range)| {
         let scale = able.analog.as_ref()?.scale(*range)?;
         Some(SaidAnalog {
-            name: line.line.name.clone(),
-            rate: rate?,
+            line: line.line.name.clone(),
+            rate_hz: rate?,
             range: range.to_string(),
-            step: scale.step(),
-            error: scale.error(),
+            step_v: scale.step(),
+            error_v: scale.error(),
         })
     });
     said.collect()
@@ -176,40 +198,21 @@ fn said_limit(
         limit.deciding_rate(&plan.rates, resolution, analog_step, &stated)
     };
     Ok(SaidLimit {
-        part: limit.reference.clone(),
+        reference: limit.reference.clone(),
+        part: limit.part.clone(),
         symbol: limit.limit.symbol.clone(),
         what: limit.limit.what.clone(),
+        unit: limit.limit.kind().unit().to_string(),
+        ends: limit.limit.required.into(),
         required: limit.limit.required.to_string(),
         analog: limit.is_analog(),
         can_pass: outlook.can_pass,
         can_fail: outlook.can_fail,
-        distance: outlook.distance,
-        too_short: (outlook != any).then_some(record),
+        margin_needed_s: outlook.distance,
+        too_short_s: (outlook != any).then_some(record),
         outlook,
-        deciding_rate: rate.map(Rate::to_f64),
-        rate,
+        deciding_rate_hz: rate,
     })
-}
-
-/// The limits as a program reads them.
-fn rows(limits: &[SaidLimit]) -> Vec<Vec<String>> {
-    let header =
-        ["part", "limit", "what", "required", "can_pass", "can_fail", "margin_s", "deciding_S_per_s"];
-    let mut rows = vec![header.iter().map(ToString::to_string).collect::<Vec<_>>()];
-    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
-    for limit in limits {
-        rows.push(vec![
-            limit.part.clone(),
-            limit.symbol.clone(),
-            limit.what.clone(),
-            limit.required.clone(),
-            limit.outlook.can_pass.to_string(),
-            limit.outlook.can_fail.to_string(),
-            number(limit.outlook.distance.map(Time::to_f64)),
-            number(limit.deciding_rate),
-        ]);
-    }
-    rows
 }
 
 const HEADER: [&str; 6] = ["part", "limit", "what", "required", "margin needed", "at this rate"];
@@ -223,9 +226,9 @@ fn cells(limit: &SaidLimit) -> Vec<String> {
         (false, false) => "cannot be decided".to_string(),
     };
     if !outlook.is_open() {
-        at_rate.push_str(&match limit.rate {
-            _ if limit.too_short.is_some() => {
-                let record = limit.too_short.map_or(String::new(), |record| record.to_string());
+        at_rate.push_str(&match limit.deciding_rate_hz {
+            _ if limit.too_short_s.is_some() => {
+                let record = limit.too_short_s.map_or(String::new(), |record| record.to_string());
                 format!(": a record of {record} is too short")
             }
             Some(rate) => format!(": {rate} can"),
@@ -235,7 +238,7 @@ fn cells(limit: &SaidLimit) -> Vec<String> {
     }
     let distance = outlook.distance.map_or("-".to_string(), |d| d.to_string());
     vec![
-        limit.part.clone(),
+        limit.reference.clone(),
         limit.symbol.clone(),
         limit.what.clone(),
         limit.required.clone(),

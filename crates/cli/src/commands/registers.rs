@@ -2,7 +2,7 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::decode::{Access, Register, Registers, SerialBus};
-use deep_tap::quantity::{Rational, Time};
+use deep_tap::quantity::Rational;
 use deep_tap::setup::Setup;
 use deep_tap::{Error, ErrorKind, suggest};
 use serde::Serialize;
@@ -10,22 +10,22 @@ use serde::Serialize;
 use crate::Outcome;
 use crate::args;
 use crate::commands::diagnose;
+use crate::contract::Document;
+use crate::contract::frames::{ACCESS_COLUMNS, AccessRow};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Grid, Out, write_table};
-use crate::said;
 
-/// One access, as JSON has it.
+/// The accesses of a file.
 #[derive(Serialize)]
-struct Said {
-    bus: String,
-    /// Seconds.
-    at: Time,
-    name: Option<String>,
-    /// In the register's unit.
-    value: Option<f64>,
-    unit: String,
-    #[serde(flatten, serialize_with = "said::frames::access")]
+struct Said<'a> {
+    file: String,
+    accesses: Vec<AccessRow<'a>>,
+}
+
+/// An access, and what text has besides.
+struct Found<'a> {
+    row: AccessRow<'a>,
     access: Access,
 }
 
@@ -41,73 +41,64 @@ pub(crate) fn run(args: &args::Registers, out: &mut Out) -> Result<Outcome, Fail
         }
     }
     let buses = loaded.buses(&args.bus)?;
-    let mut said = Vec::new();
+    let mut found = Vec::new();
     let mut any = false;
     for bus in &buses {
-        any |= follow(capture, setup, bus, &mut said)?;
+        any |= follow(capture, setup, bus, &mut found)?;
     }
     if !any {
         let error = Error::new(ErrorKind::Unknown, "none of these buses has registers");
         return Err(error.with_help("buses of the kinds i2c and spi have").into());
     }
-    said.retain(|access| args.name.is_empty() || access.name.as_ref().is_some_and(|n| args.name.contains(n)));
-    said.sort_by_key(|said| said.access.start);
-    write_table(&args.table, out, &said, || rows(&said), || text(capture, &said))?;
+    let named = |name: Option<&str>| name.is_some_and(|name| args.name.iter().any(|asked| asked == name));
+    found.retain(|found| args.name.is_empty() || named(found.row.name));
+    found.sort_by_key(|found| found.access.start);
+    let text = text(capture, &found);
+    let accesses = found.into_iter().map(|found| found.row).collect();
+    let said = Said { file: args.source.file.display().to_string(), accesses };
+    let document = Document::new("registers", &said);
+    write_table(&args.table, out, &document, ACCESS_COLUMNS, |rows| rows.each(&said.accesses), || text)?;
     diagnose::tell(capture, &buses);
     tell_damage(capture);
-    Ok(if said.is_empty() { Outcome::Violated } else { Outcome::Done })
+    Ok(if said.accesses.is_empty() { Outcome::Violated } else { Outcome::Done })
 }
 
 /// The accesses of one bus; whether it is of a kind that has registers.
-fn follow(capture: &Capture, setup: &Setup, bus: &SerialBus, said: &mut Vec<Said>) -> Result<bool, Failure> {
+fn follow<'a>(
+    capture: &Capture,
+    setup: &'a Setup,
+    bus: &'a SerialBus,
+    found: &mut Vec<Found<'a>>,
+) -> Result<bool, Failure> {
     let known = &setup.registers;
     let Some(mut registers) = Registers::new(bus.name(), bus.protocol(), known) else { return Ok(false) };
     for frame in bus.frames(capture, capture.range())? {
-        said.extend(registers.frame(&frame).into_iter().map(|access| named(capture, known, bus, access)));
+        found.extend(registers.frame(&frame).into_iter().map(|access| named(capture, known, bus, access)));
     }
-    said.extend(registers.finish().into_iter().map(|access| named(capture, known, bus, access)));
+    found.extend(registers.finish().into_iter().map(|access| named(capture, known, bus, access)));
     Ok(true)
 }
 
-fn named(capture: &Capture, known: &[Register], bus: &SerialBus, access: Access) -> Said {
+fn named<'a>(capture: &Capture, known: &'a [Register], bus: &'a SerialBus, access: Access) -> Found<'a> {
     let register = access.register.and_then(|place| known.get(place));
     let value = register.filter(|_| !access.cut).and_then(|register| register.value(access.raw));
-    Said {
-        bus: bus.name().to_string(),
-        at: capture.base().time_of(access.start),
-        name: register.map(|register| register.name.clone()),
-        value: value.map(Rational::to_f64),
-        unit: register.map_or(String::new(), |register| register.unit.clone()),
-        access,
+    let mut row = AccessRow::new(bus.name(), &access, capture.base());
+    if let Some(register) = register {
+        row.name = Some(&register.name);
+        row.unit = &register.unit;
+        row.value = value.map(Rational::to_f64);
     }
+    Found { row, access }
 }
 
 fn hex(value: Option<u64>, bits: u32) -> String {
     value.map_or("?".to_string(), |value| format!("0x{value:0digits$X}", digits = bits.div_ceil(4) as usize))
 }
 
-fn rows(said: &[Said]) -> Vec<Vec<String>> {
-    let head = ["at_s", "bus", "part", "access", "number", "name", "raw", "value", "unit"];
-    let mut rows = vec![head.map(str::to_string).to_vec()];
-    for Said { bus, at, name, value, unit, access } in said {
-        rows.push(vec![
-            format!("{:e}", at.to_f64()),
-            bus.clone(),
-            access.part.map_or(String::new(), |part| hex(Some(part), 7)),
-            if access.write { "write" } else { "read" }.to_string(),
-            access.number.map_or(String::new(), |number| hex(Some(number), 8)),
-            name.clone().unwrap_or_default(),
-            hex(Some(access.raw), access.bits),
-            value.map_or(String::new(), |value| value.to_string()),
-            unit.clone(),
-        ]);
-    }
-    rows
-}
-
-fn text(capture: &Capture, said: &[Said]) -> String {
+fn text(capture: &Capture, found: &[Found<'_>]) -> String {
     let mut grid = Grid::new(&["at", "bus", "part", "", "number", "name", "raw", "value"], &[0, 7]);
-    for Said { bus, name, value, unit, access, .. } in said {
+    for Found { row, access } in found {
+        let AccessRow { bus, name, value, unit, .. } = *row;
         let value = match (value, access.cut) {
             (_, true) => "cut short".to_string(),
             (Some(value), _) => format!("{value} {unit}").trim_end().to_string(),
@@ -116,15 +107,15 @@ fn text(capture: &Capture, said: &[Said]) -> String {
         };
         grid.row(vec![
             capture.base().text_of(access.start),
-            bus.clone(),
+            bus.to_string(),
             access.part.map_or("-".to_string(), |part| hex(Some(part), 7)),
             if access.write { "write" } else { "read" }.to_string(),
             hex(access.number, 8),
-            name.clone().unwrap_or_default(),
+            name.unwrap_or_default().to_string(),
             hex(Some(access.raw), access.bits),
             value,
         ]);
     }
-    let accesses = if said.len() == 1 { "access" } else { "accesses" };
-    format!("{}\n\n{} {accesses}\n", grid.text(), said.len())
+    let accesses = if found.len() == 1 { "access" } else { "accesses" };
+    format!("{}\n\n{} {accesses}\n", grid.text(), found.len())
 }

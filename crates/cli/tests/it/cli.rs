@@ -46,7 +46,7 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
     let json: serde_json::Value =
         serde_json::from_slice(&std::fs::read(demo.join("verdicts.json")).unwrap()).unwrap();
     assert_eq!(json["verdict"], "fail");
-    assert_eq!(json["results"].as_array().unwrap().len(), 14);
+    assert_eq!(json["captures"][0]["results"].as_array().unwrap().len(), 14);
     // Each command in the story works by itself.
     let commands: Vec<&str> = said.lines().filter_map(|l| l.trim().strip_prefix("$ deep-tap ")).collect();
     assert!(commands.len() >= 5);
@@ -91,16 +91,17 @@ fn check_answers_first_and_exits_by_verdict() {
     assert!(text.contains("rule: the counted value is taken for the true one"), "{text}");
     let (_, json) = check(&["--format", "json"]);
     let json: serde_json::Value = serde_json::from_str(&json).unwrap();
-    let results = json["results"].as_array().unwrap();
+    let results = json["captures"][0]["results"].as_array().unwrap();
     let hold = results.iter().find(|r| r["symbol"] == "tDH").unwrap();
-    assert_eq!(
-        (hold["verdict"].as_str(), hold["required"]["min"].as_f64()),
-        (Some("inconclusive"), Some(18e-9))
-    );
-    assert_eq!(hold["worth_trying"]["rate"], 500e6);
+    assert_eq!((hold["verdict"].as_str(), hold["min"].as_f64()), (Some("inconclusive"), Some(18e-9)));
+    assert_eq!(hold["advice"]["rate_hz"], 500e6);
     let (_, table) = check(&["--format", "csv"]);
     assert_eq!(table.lines().count(), 15);
-    assert!(table.starts_with("part,limit,what,kind,group,unit,min,typ,max,verdict,worst,"));
+    assert!(
+        table.starts_with(
+            "file,reference,part,symbol,what,kind,limit_group,unit,min,typ,max,outside,verdict,"
+        )
+    );
     // Into a file, which is not overwritten silently.
     assert_eq!(check(&["--format", "csv", "--output", "v.csv"]), (1, String::new()));
     assert_eq!(std::fs::read_to_string(folder.path().join("v.csv")).unwrap(), table);
@@ -151,7 +152,7 @@ fn info_show_and_convert_agree_with_each_other() {
         let json: serde_json::Value =
             serde_json::from_str(&run(&["info", file, "--format", "json"])).unwrap();
         let lines = json["lines"].as_array().unwrap().clone();
-        let named = lines.iter().filter(|l| !l["name"].as_str().unwrap().contains('['));
+        let named = lines.iter().filter(|l| !l["line"].as_str().unwrap().contains('['));
         named.map(|l| l["edges"].as_u64().unwrap()).collect::<Vec<_>>()
     };
     assert_eq!(edges("tide-gauge.dtap"), edges("t.vcd"));
@@ -293,8 +294,8 @@ fn find_counts_lists_and_draws_and_exits_by_what_it_found() {
     let late = "ADC_CS_N rises while ADC_DRDY_N high then no ADC_DRDY_N falls within 350 us";
     let (code, json) = find(&[late, "--format", "json"]);
     let json: serde_json::Value = serde_json::from_str(&json).unwrap();
-    assert_eq!((code, json["count"].as_u64()), (0, Some(1)));
-    let at = json["hits"][0]["at"].as_f64().unwrap();
+    assert_eq!((code, json["number"].as_u64()), (0, Some(1)));
+    let at = json["at_s"].as_f64().unwrap();
     assert!((at - 5.60085e-3).abs() < 2e-6, "{at}");
     let (_, csv) = find(&[short, "--format", "csv"]);
     assert_eq!(csv.lines().count(), 6);

@@ -51,7 +51,7 @@ fn numbers_of_lines_intervals_and_places() {
     let counts: Vec<u64> =
         said["intervals"].as_array().unwrap().iter().map(|s| s["count"].as_u64().unwrap()).collect();
     assert_eq!(counts, [88, 44, 44]);
-    assert!(said["intervals"][0]["min"]["bounds"]["lo"].as_f64().unwrap() < 60e-9);
+    assert!(said["intervals"][0]["shortest_s"]["lo"].as_f64().unwrap() < 60e-9);
     let there = ok(&folder, &["measure", FILE, "--at", "ADC_DRDY_N falls", "--lines", "ADC_DRDY_N"]);
     assert!(there.contains("ADC_DRDY_N  low") && there.contains("9.33 us ± 10.2 ns"), "{there}");
     let limit = ok(&folder, &["measure", FILE, "--limit", "U3.tCONV", "--histogram"]);
@@ -103,7 +103,7 @@ fn every_violation_every_occurrence_and_several_captures() {
     assert!(xml.contains("tests=\"14\" skipped=\"1\" failures=\"8\" errors=\"0\""), "{xml}");
     assert!(xml.contains("type=\"violated\"") && xml.contains("type=\"inconclusive\""));
     let rows = std::fs::read_to_string(folder.path().join("o.csv")).unwrap();
-    assert_eq!(rows.lines().filter(|row| row.contains(",U5,tWP,") && row.ends_with(",fail,yes")).count(), 5);
+    assert_eq!(rows.lines().filter(|row| row.contains(",U5,tWP,") && row.ends_with(",fail,true")).count(), 5);
     assert_eq!(rows.lines().filter(|row| row.contains(",U5,tWP,")).count(), 1096);
     // Another board without faults: over both, the worst is that of the first.
     let setup = std::fs::read_to_string(root().join("setups/tide-gauge.toml")).unwrap();
@@ -153,7 +153,7 @@ fn frames_become_a_table_with_a_row_for_each_field() {
     assert!(said.ends_with(" frames saved to f.csv\n"), "{said}");
     let table = std::fs::read_to_string(folder.path().join("f.csv")).unwrap();
     let header = table.lines().next().unwrap();
-    assert!(header.starts_with("number,bus,kind,start_s,end_s,field,value,hex,bits"), "{header}");
+    assert!(header.starts_with("number,bus,kind,at_s,until_s,field,value,hex,bits"), "{header}");
     let frames: u64 = said.split(' ').next().unwrap().parse().unwrap();
     // Each word of the converter has both directions.
     assert_eq!(table.lines().count() as u64 - 1, 2 * frames);
@@ -184,6 +184,7 @@ fn parquet_has_the_rows_of_the_csv() {
             let text = match field {
                 Field::Str(text) => text.clone(),
                 Field::Double(number) => format!("{number:e}"),
+                Field::Bool(flag) => flag.to_string(),
                 Field::Null => String::new(),
                 other => panic!("{other:?}"),
             };
@@ -191,6 +192,47 @@ fn parquet_has_the_rows_of_the_csv() {
         }
     }
     assert!(rows.next().is_none() && csv.position().line() > 1000);
+}
+
+/// Tables of several boards lie in a folder by board and part, and together have the rows of a single one.
+#[cfg(feature = "parquet")]
+#[test]
+fn a_folder_of_tables_is_partitioned_by_board_and_part() {
+    use parquet::file::reader::{FileReader, SerializedFileReader};
+
+    let folder = captured();
+    let file = |name: &str| folder.path().join(name);
+    std::fs::copy(file(FILE), file("b 2.dtap")).unwrap();
+    let check = ["check", FILE, "b 2.dtap", "--occurrences"];
+    run(folder.path(), &[&check[..], &["one.csv"]].concat());
+    run(folder.path(), &[&check[..], &["tables/"]].concat());
+    let single = std::fs::read_to_string(file("one.csv")).unwrap();
+    for (board, escaped) in [("tide-gauge", "tide-gauge"), ("b 2", "b%202")] {
+        for part in ["EX-SUP33", "EX-ADC24", "EX-MEM8"] {
+            let path = file(&format!("tables/board={escaped}/part={part}/{escaped}.parquet"));
+            let reader = SerializedFileReader::new(std::fs::File::open(path).unwrap()).unwrap();
+            let columns = reader.metadata().file_metadata().schema_descr().num_columns();
+            let rows = single.lines().filter(|row| row.starts_with(&format!("{board},{part},"))).count();
+            assert_eq!((reader.metadata().file_metadata().num_rows(), columns), (rows as i64, 15));
+        }
+    }
+    // A second run of one of them would replace it; two captures of one name are two boards in one place.
+    let (code, _, error) = run(folder.path(), &["check", FILE, "--occurrences", "tables"]);
+    assert!(code == Some(2) && error.contains("there already"), "{error}");
+    std::fs::create_dir(file("other")).unwrap();
+    std::fs::copy(file(FILE), file("other").join(FILE)).unwrap();
+    let twice = ["check", FILE, "other/tide-gauge.dtap", "--occurrences", "more/"];
+    let (code, _, error) = run(folder.path(), &twice);
+    assert!(code == Some(2) && error.contains("name each capture after its board"), "{error}");
+}
+
+#[cfg(not(feature = "parquet"))]
+#[test]
+fn a_folder_of_tables_needs_a_build_that_writes_them() {
+    let folder = captured();
+    let (code, _, error) = run(folder.path(), &["check", FILE, "--occurrences", "tables/"]);
+    assert!(code == Some(2) && error.contains("--features deep-tap-cli/parquet"), "{error}");
+    assert!(!folder.path().join("tables").exists());
 }
 
 #[test]

@@ -116,8 +116,9 @@ fn frames_are_listed_as_they_come_and_filtered() {
     assert!(said.contains("data=0b01100001") && said.contains("2 frames"), "{said}");
     let said = ok(&folder, &["frames", "tide-gauge.dtap", "--summary", "--format", "json"]);
     let said: serde_json::Value = serde_json::from_str(&said).unwrap();
-    assert_eq!((&said[0]["frames"], &said[0]["data_bytes"]), (&220.into(), &440.into()));
-    assert_eq!((&said[0]["bit_rate"], &said[0]["faults"]["order"]), (&10e6.into(), &1.into()));
+    assert_eq!((&said["buses"][0]["frames"], &said["buses"][0]["data_bytes"]), (&220.into(), &440.into()));
+    let faults = serde_json::json!([{"kind": "order", "count": 1}]);
+    assert_eq!((&said["buses"][0]["bit_rate_bps"], &said["buses"][0]["faults"]), (&10e6.into(), &faults));
     let said = ok(&folder, &["frames", "console.dtap", "--summary"]);
     assert!(said.contains("question  uart       7      7") && said.contains("115 kHz"), "{said}");
     // A bit rate can be measured; a trigger cannot wait for that.
@@ -157,7 +158,10 @@ fn frames_are_listed_as_they_come_and_filtered() {
         "{said}"
     );
     let csv = ok(&folder, &["registers", "tide-gauge.dtap", "--format", "csv"]);
-    assert!(csv.lines().nth(1).unwrap().ends_with(",adc,,read,0x10,pressure,0x2F5716,155124.3,Pa"), "{csv}");
+    assert!(
+        csv.lines().nth(1).unwrap().ends_with(",read,,16,pressure,3102486,24,155124.3,Pa,false"),
+        "{csv}"
+    );
     // The conversion that takes 382 us is answered, but not in time.
     let asked =
         ["answers", "tide-gauge.dtap", "--request", "adc has mosi == 0x08", "--answer", "ADC_DRDY_N falls"];
@@ -167,11 +171,11 @@ fn frames_are_listed_as_they_come_and_filtered() {
     let (code, said, _) = run(&folder, &in_time);
     let said: serde_json::Value = serde_json::from_str(&said).unwrap();
     assert_eq!(
-        (code, &said["answered"], said["missing"].as_array().unwrap().len()),
+        (code, &said["answered"], said["missing_at_s"].as_array().unwrap().len()),
         (Some(1), &43.into(), 1)
     );
-    let known = |key: &str| said["longest"][key].as_f64().unwrap();
-    assert!(known("from") < known("took") && known("took") < known("to") && known("to") < 285e-6, "{said}");
+    let known = |key: &str| said["longest_s"][key].as_f64().unwrap();
+    assert!(known("lo") < known("value") && known("value") < known("hi") && known("hi") < 285e-6, "{said}");
     for (args, wanted) in [
         (
             &["answers", "tide-gauge.dtap", "--request", "adc has mos", "--answer", "RESET_N falls"][..],

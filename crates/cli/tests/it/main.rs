@@ -4,6 +4,8 @@
 mod bad_input;
 /// The tool as its users run it.
 mod cli;
+/// What programs read, against the schemas.
+mod contract;
 mod depth;
 /// Captures longer than memory: killed, interrupted, repeated, on a full disk.
 mod instruments;

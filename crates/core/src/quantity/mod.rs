@@ -19,5 +19,6 @@ pub use estimate::Estimate;
 pub use figure::{Quantity, Unit};
 pub use rational::Rational;
 pub(crate) use rational::gcd;
+pub(crate) use read::exponent_len;
 pub use text::{engineering, estimate, outward, resolution, rough, signed, uncertain};
 pub use units::{Frequency, Percent, Rate, SampleCount, Time, Voltage};

@@ -7,14 +7,28 @@ use crate::error::{Error, ErrorKind, Result};
 /// Most digits a number may be written with; keeps exact arithmetic far from its limits.
 const MOST_DIGITS: usize = 18;
 
-/// Splits `12.5 ns` into `12.5` and `ns`.
+/// Largest power of ten, either way, that a number may be written with.
+const MOST_POWER: i32 = 30;
+
+/// Splits `12.5 ns` into `12.5` and `ns`, and `1.25e-8 s` into `1.25e-8` and `s`.
 pub(super) fn split(text: &str) -> (&str, &str) {
     let text = text.trim();
     let end = text
         .char_indices()
         .find(|&(i, c)| !(c.is_ascii_digit() || c == '.' || c == '_' || (i == 0 && "+-\u{2212}".contains(c))))
         .map_or(text.len(), |(i, _)| i);
+    let end = end + if end > 0 { exponent_len(&text[end..]) } else { 0 };
     (&text[..end], text[end..].trim())
+}
+
+/// How long the exponent is that a text begins with: `e`, a sign or none, digits. `0` without one.
+pub(crate) fn exponent_len(text: &str) -> usize {
+    let Some(rest) = text.strip_prefix(['e', 'E']) else { return 0 };
+    let digits = rest.strip_prefix(['+', '-', '\u{2212}']).unwrap_or(rest);
+    match digits.bytes().take_while(u8::is_ascii_digit).count() {
+        0 => 0,
+        count => text.len() - digits.len() + count,
+    }
 }
 
 pub(super) fn parse(text: &str, unit: &str, what: &str, example: &str) -> Result<Rational> {
@@ -54,6 +68,11 @@ pub(super) fn scaled(text: &str, number: &str, exponent: i32) -> Result<Rational
         Some(rest) => (true, rest),
         None => (false, number.strip_prefix('+').unwrap_or(number)),
     };
+    let (body, power) = body.split_once(['e', 'E']).unwrap_or((body, "0"));
+    let power: i32 = power.replace('\u{2212}', "-").parse().map_err(|_| bad("its exponent is too large"))?;
+    if power.abs() > MOST_POWER {
+        return Err(bad("too large or too small"));
+    }
     let body: String = body.chars().filter(|c| *c != '_').collect();
     let (whole, fraction) = body.split_once('.').unwrap_or((&body, ""));
     if whole.is_empty() && fraction.is_empty() {
@@ -70,7 +89,7 @@ pub(super) fn scaled(text: &str, number: &str, exponent: i32) -> Result<Rational
     let magnitude: i128 = if significant == 0 { 0 } else { digits.parse().map_err(|_| bad("not digits"))? };
     let places = i32::try_from(fraction.len()).unwrap_or(i32::MAX);
     Rational::new(if negative { -magnitude } else { magnitude }, 1)
-        .zip(Rational::power_of_ten(exponent - places))
+        .zip(Rational::power_of_ten(exponent + power - places))
         .and_then(|(value, scale)| value.checked_mul(scale))
         .ok_or_else(|| bad("too large or too small"))
 }

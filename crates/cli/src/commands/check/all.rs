@@ -7,9 +7,9 @@ use deep_tap::quantity::{Bounds, Rational, Time};
 use deep_tap::quantity::{Quantity, Unit};
 
 use super::checked::{Checked, Listed, Told};
+use crate::contract::limits::Violation;
 use crate::errors::Failure;
 use crate::output::Grid;
-use crate::quantities::{plain, seconds};
 use deep_tap::quantity::{resolution, signed, uncertain};
 
 /// Most violations of a limit that are kept.
@@ -23,7 +23,7 @@ impl Checked {
         let capture = &loaded.capture;
         let base = capture.base();
         let mut all = Vec::new();
-        for (bound, result) in loaded.limits(only)?.into_iter().zip(&self.results) {
+        for (place, (bound, result)) in loaded.limits(only)?.into_iter().zip(&self.results).enumerate() {
             if result.counts.failed == 0 {
                 continue;
             }
@@ -33,12 +33,10 @@ impl Checked {
             let streak =
                 |s: &Streak| (Told { at: told(&s.first).at, ..told(&s.worst) }, told(&s.last), s.count);
             all.push(Listed {
-                part: result.reference.clone(),
-                limit: result.symbol.clone(),
+                result: place,
                 count: found.count,
                 occurrences: found.found.iter().map(told).collect(),
                 streaks: found.streaks.iter().map(streak).collect(),
-                required: result.required.to_string(),
                 seen: seen(result, base.tick()),
             });
         }
@@ -50,10 +48,11 @@ impl Checked {
     pub(super) fn list_text(&self) -> String {
         let mut text = String::new();
         for listed in self.violations.iter().flatten() {
+            let result = &self.results[listed.result];
             let times = if listed.count == 1 { "violation" } else { "violations" };
             text.push_str(&format!(
                 "\n{}.{}, required {}: {} {times}; {}\n",
-                listed.part, listed.limit, listed.required, listed.count, listed.seen
+                result.reference, result.symbol, result.required, listed.count, listed.seen
             ));
             let rows = listed.streaks.iter().any(|(_, _, count)| *count > 1);
             let mut grid = match rows {
@@ -79,28 +78,11 @@ impl Checked {
         text
     }
 
-    /// The violations as rows, each its own.
-    pub(super) fn all_rows(&self) -> Vec<Vec<String>> {
-        let header = ["file", "part", "limit", "at_s", "value", "lo", "hi", "margin"];
-        let mut rows = vec![header.map(str::to_string).to_vec()];
-        rows.extend(self.violation_rows());
-        rows
-    }
-
-    pub(super) fn violation_rows(&self) -> impl Iterator<Item = Vec<String>> {
+    /// The violations as programs read them.
+    pub(super) fn violation_rows(&self) -> impl Iterator<Item = Violation<'_>> {
         self.violations.iter().flatten().flat_map(|listed| {
-            listed.occurrences.iter().map(|told| {
-                vec![
-                    self.file.clone(),
-                    listed.part.clone(),
-                    listed.limit.clone(),
-                    seconds(Some(told.at)),
-                    plain(told.value),
-                    plain(told.lo),
-                    plain(told.hi),
-                    plain(told.margin),
-                ]
-            })
+            let result = &self.results[listed.result];
+            listed.occurrences.iter().map(|told| Violation::new(result, told.at, told.value, told.bounds))
         })
     }
 }
@@ -128,8 +110,6 @@ fn told(loaded: &Job, result: &LimitResult, occurrence: &Occurrence, span: &Span
     Told {
         at: base.time_of(occurrence.start),
         value,
-        lo: bounds.map(|b| b.lo),
-        hi: bounds.and_then(|b| b.hi),
         bounds,
         margin: margin.map(|margin| result.unit.of(margin)),
         tick: base.tick(),

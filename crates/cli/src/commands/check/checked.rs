@@ -7,69 +7,52 @@ use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
 use deep_tap::quantity::{Bounds, Quantity, Rate, Time};
-use serde::Serialize;
 
 use crate::Outcome;
 use crate::errors::Failure;
 use crate::output::Mark;
-use crate::said;
 
-/// The verdicts on a record, as JSON has them: times in seconds, shares in percent, rates in samples per
-/// second.
-#[derive(Serialize)]
+/// The verdicts on a record.
 pub(crate) struct Checked {
     pub(super) file: String,
     pub(super) source: String,
+    pub(super) sampled: bool,
     pub(super) rate: Rate,
     pub(super) tick: Time,
     pub(super) rule: Rule,
     /// When the record was made, as RFC 3339.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) made: Option<String>,
     pub(super) history: Vec<String>,
     pub(crate) verdict: Verdict,
-    #[serde(serialize_with = "said::limits::each")]
     pub(crate) results: Vec<LimitResult>,
-    /// What became of what was expected besides timing.
-    #[serde(serialize_with = "said::expectations::each")]
+    /// What was expected besides timing, and whether it was so.
     pub(super) expectations: Vec<Met>,
     /// No line of a limit is taken to have had a pulse this short that hid between two samples.
-    pub(super) taken_for_granted: Option<Time>,
+    pub(super) granted: Option<Time>,
     /// What has to be said of lines that may have hidden pulses.
     pub(super) remarks: Vec<String>,
     /// Limits left out because a pin they need is not wired.
     pub(super) not_wired: Vec<String>,
     /// Every violation, where that was asked for.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) violations: Option<Vec<Listed>>,
 }
 
-/// The violations of one limit.
-#[derive(Serialize)]
+/// The violations of one limit, by its place among the results.
 pub(super) struct Listed {
-    pub(super) part: String,
-    pub(super) limit: String,
+    pub(super) result: usize,
     pub(super) count: u64,
     pub(super) occurrences: Vec<Told>,
-    #[serde(skip)]
     pub(super) streaks: Vec<(Told, Told, u64)>,
-    #[serde(skip)]
-    pub(super) required: String,
-    #[serde(skip)]
     pub(super) seen: String,
 }
 
 /// One violation: when it begins, and its value.
-#[derive(Clone, Serialize)]
+#[derive(Clone)]
 pub(super) struct Told {
     pub(super) at: Time,
     pub(super) value: Option<Quantity>,
-    pub(super) lo: Option<Quantity>,
-    pub(super) hi: Option<Quantity>,
-    #[serde(skip)]
     pub(super) bounds: Option<Bounds<Quantity>>,
     pub(super) margin: Option<Quantity>,
-    #[serde(skip)]
     pub(super) tick: Time,
 }
 
@@ -83,6 +66,7 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
     Ok(Checked {
         file: file.display().to_string(),
         source: capture.origin().source.clone(),
+        sampled: capture.resolution().sampled,
         rate: capture.base().rate(),
         tick: capture.base().tick(),
         rule,
@@ -91,7 +75,7 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
         verdict: verdicts.overall,
         results: verdicts.results,
         expectations: verdicts.expectations,
-        taken_for_granted: verdicts.granted,
+        granted: verdicts.granted,
         remarks: verdicts.remarks,
         not_wired: verdicts.not_wired,
         violations: None,
@@ -101,7 +85,7 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
 impl Checked {
     /// What the verdicts rest on, in a sentence each.
     pub(super) fn assumptions(&self) -> Vec<String> {
-        let granted = self.taken_for_granted.map(|time| {
+        let granted = self.granted.map(|time| {
             let time = time.rounded(self.tick);
             format!("taken for granted: no line has a pulse of {time} or less; state 'shortest' to have it checked")
         });

@@ -6,6 +6,7 @@ mod expectations;
 mod junit;
 mod occurrences;
 mod over;
+mod report;
 mod table;
 
 use std::path::PathBuf;
@@ -14,13 +15,16 @@ use deep_tap::known::Rule;
 
 use crate::Outcome;
 use crate::args;
+use crate::contract::{Document, Rows};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Out, Pending, write_table};
 pub(crate) use checked::{Checked, answer, check, checked_limit, outcome};
 use junit::Suite;
-use occurrences::Rows;
+use occurrences::Occurrences;
 pub(crate) use over::Over;
+use report::Of;
+pub(crate) use report::Verdicts;
 pub(crate) use table::{rate_worth_trying, verdict_text as outcome_text};
 
 pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure> {
@@ -37,7 +41,7 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
     let mut junit =
         args.junit.as_deref().map(|path| Pending::create(path, args.table.replace)).transpose()?;
     let mut rows =
-        args.occurrences.as_deref().map(|path| Rows::create(path, args.table.replace)).transpose()?;
+        args.occurrences.as_deref().map(|path| Occurrences::create(path, args.table.replace)).transpose()?;
     let mut over = Over::default();
     let mut suite = Suite::new();
     let mut single = None;
@@ -64,16 +68,20 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
     if let Some(file) = &mut junit {
         suite.write(file.file())?;
     }
+    let of = if args.all { Of::Violations } else { Of::Limits };
     let outcome = match &single {
         Some((checked, loaded)) => {
             let text = || checked.text(&loaded.capture, args.setup.as_deref());
-            let table = || if args.all { checked.all_rows() } else { checked.rows() };
-            write_table(&args.table, out, checked, table, text)?;
+            let verdicts = Verdicts::one(checked);
+            let rows = |rows: &mut Rows| of.rows(std::slice::from_ref(checked), rows);
+            write_table(&args.table, out, &Document::new("verdicts", &verdicts), of.columns(), rows, text)?;
             outcome(checked.verdict)
         }
         None => {
-            let table = || if args.all { over.all_rows() } else { over.rows() };
-            write_table(&args.table, out, &over, table, || over.text())?;
+            let verdicts = Verdicts::of(rule, over.verdict(), &over.each, over.worst_rows());
+            let rows = |rows: &mut Rows| of.rows(&over.each, rows);
+            let document = Document::new("verdicts", &verdicts);
+            write_table(&args.table, out, &document, of.columns(), rows, || over.text())?;
             over.outcome()
         }
     };

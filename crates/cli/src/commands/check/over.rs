@@ -3,15 +3,14 @@
 use deep_tap::limit::{LimitResult, OverRuns, Runs, Verdict, overall};
 use deep_tap::quantity::Time;
 use deep_tap::{Error, ErrorKind};
-use serde::{Serialize, Serializer};
 
 use super::checked::{Checked, answer, mark, outcome};
 use super::expectations;
 use super::table::{cells, explanation};
 use crate::Outcome;
+use crate::contract::limits::OverRow;
 use crate::errors::Failure;
 use crate::output::Grid;
-use crate::said;
 
 /// The results of several captures.
 #[derive(Default)]
@@ -20,23 +19,7 @@ pub(crate) struct Over {
     runs: Runs,
     tick: Option<Time>,
     /// Each with its violations, where these are listed.
-    each: Vec<Checked>,
-}
-
-impl Serialize for Over {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        #[derive(Serialize)]
-        struct All<'a> {
-            files: &'a [String],
-            verdict: Verdict,
-            #[serde(serialize_with = "said::limits::over")]
-            results: &'a [OverRuns],
-            captures: &'a [Checked],
-        }
-        let verdict = overall(self.verdicts());
-        All { files: &self.names, verdict, results: self.results(), captures: &self.each }
-            .serialize(serializer)
-    }
+    pub(super) each: Vec<Checked>,
 }
 
 impl Over {
@@ -86,7 +69,7 @@ impl Over {
     }
 
     pub(crate) fn outcome(&self) -> Outcome {
-        outcome(overall(self.verdicts()))
+        outcome(self.verdict())
     }
 
     pub(crate) fn answer(&self) -> String {
@@ -143,22 +126,12 @@ impl Over {
         text
     }
 
-    pub(super) fn rows(&self) -> Vec<Vec<String>> {
-        let mut rows: Vec<Vec<String>> = Vec::new();
-        for checked in &self.each {
-            let mut own = checked.rows().into_iter();
-            let header = own.next().unwrap_or_default();
-            if rows.is_empty() {
-                rows.push(std::iter::once("file".to_string()).chain(header).collect());
-            }
-            rows.extend(own.map(|row| std::iter::once(checked.file.clone()).chain(row).collect()));
-        }
-        rows
+    /// The worst of each limit as programs read it.
+    pub(super) fn worst_rows(&self) -> Vec<OverRow<'_>> {
+        self.results().iter().map(|over| OverRow::new(over, &self.names)).collect()
     }
 
-    pub(super) fn all_rows(&self) -> Vec<Vec<String>> {
-        let mut rows = self.each.first().map_or(Vec::new(), |first| first.all_rows()[..1].to_vec());
-        rows.extend(self.each.iter().flat_map(Checked::violation_rows));
-        rows
+    pub(super) fn verdict(&self) -> Verdict {
+        overall(self.verdicts())
     }
 }

@@ -4,12 +4,11 @@ use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::known::Rule;
-use deep_tap::limit::{Chance, Doubt, LimitResult, Reason, Verdict, WorthTrying};
+use deep_tap::limit::{Doubt, LimitResult, Reason, Verdict, WorthTrying};
 
 use super::checked::{Checked, answer, mark};
 use super::expectations;
 use crate::output::Grid;
-use crate::quantities::{plain, seconds};
 use deep_tap::quantity::{Rate, Time, resolution, signed, uncertain};
 
 impl Checked {
@@ -109,75 +108,6 @@ impl Checked {
             ));
         }
         lines
-    }
-
-    pub(super) fn rows(&self) -> Vec<Vec<String>> {
-        let header = [
-            "part",
-            "limit",
-            "what",
-            "kind",
-            "group",
-            "unit",
-            "min",
-            "typ",
-            "max",
-            "verdict",
-            "worst",
-            "worst_lo",
-            "worst_hi",
-            "at_s",
-            "margin",
-            "seen",
-            "passed",
-            "failed",
-            "inconclusive",
-            "possible",
-            "unpaired",
-            "smallest",
-            "mean",
-            "largest",
-            "worth_trying_S_per_s",
-            "chance",
-            "taken_for_granted_s",
-        ];
-        let mut rows = vec![header.iter().map(ToString::to_string).collect()];
-        for r in &self.results {
-            let (rate, chance) = match r.worth_trying {
-                Some(WorthTrying::Rate { rate, chance }) => (Some(rate.to_f64()), chance.map(Chance::share)),
-                _ => (None, None),
-            };
-            rows.push(vec![
-                r.reference.clone(),
-                r.symbol.clone(),
-                r.what.clone(),
-                r.kind.to_string(),
-                r.group.clone().unwrap_or_default(),
-                r.unit.to_string(),
-                plain(r.required.min),
-                plain(r.typical),
-                plain(r.required.max),
-                r.verdict.to_string().to_lowercase(),
-                plain(r.measured),
-                plain(r.bounds.map(|b| b.lo)),
-                plain(r.bounds.and_then(|b| b.hi)),
-                seconds(r.at),
-                plain(r.margin),
-                r.counts.seen.to_string(),
-                r.counts.passed.to_string(),
-                r.counts.failed.to_string(),
-                r.counts.inconclusive.to_string(),
-                r.counts.possible.to_string(),
-                r.counts.unpaired.to_string(),
-                plain(r.statistics.map(|s| s.min)),
-                r.statistics.map_or(String::new(), |s| format!("{:e}", s.mean)),
-                plain(r.statistics.map(|s| s.max)),
-                rate.map_or(String::new(), |rate| format!("{rate:e}")),
-                chance.map_or(String::new(), |chance| format!("{chance:.3}")),
-                seconds(r.granted),
-            ]);
-        }
-        rows
     }
 }
 

@@ -1,27 +1,29 @@
 //! One line per frame.
 
-use deep_tap::bus::Frame;
 use deep_tap::capture::Capture;
 use deep_tap::quantity::Time;
 use deep_tap::time::Tick;
-use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
 use super::{JobFrame, Listing, told, value};
 use crate::args::{self, Format};
+use crate::contract::frames::FrameRow;
+use crate::contract::{Document, Rows};
 use crate::errors::Failure;
-use crate::output::Out;
-use crate::said;
+use crate::output::{Out, not_json};
 
-/// A frame as JSON has it, an object a line: `at` and `until` in seconds, the rest in ticks.
+/// A row of the table. Its fields are in words, as they were asked for.
 #[derive(Serialize)]
-struct Said<'a> {
+struct Row<'a> {
     bus: &'a str,
-    at: Time,
-    until: Time,
-    #[serde(flatten, serialize_with = "said::frames::frame")]
-    frame: &'a Frame,
+    kind: &'a str,
+    at_s: Time,
+    until_s: Time,
+    fields: String,
+    faults: Vec<&'a str>,
 }
+
+const COLUMNS: &[&str] = &["bus", "kind", "at_s", "until_s", "fields", "faults"];
 
 /// Writes frames as they come; how many.
 pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
@@ -30,18 +32,24 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
     let at = time_width(capture);
     match args.format {
         Format::Text => out.line(format!("{:>at$}  {:>at$}  {:<longest$}  frame", "at", "gap", "bus"))?,
-        Format::Csv => out.line("at_s,end_s,bus,kind,fields,faults")?,
-        Format::Json => {}
+        Format::Csv | Format::Json => {}
     }
+    let mut rows = Rows::new(COLUMNS)?;
     let (mut count, mut faulty) = (0u64, 0u64);
     for listed in listing {
         count += 1;
         faulty += u64::from(!listed.frame.faults.is_empty());
         match args.format {
             Format::Text => out.line(text(args, capture, &listed, (at, longest)))?,
-            Format::Csv => csv_row(args, capture, &listed, out)?,
+            Format::Csv => {
+                rows.row(&row(args, capture, &listed))?;
+                out.writer().write_all(&rows.take()?)?;
+            }
             Format::Json => json_line(capture, &listed, out)?,
         }
+    }
+    if count == 0 && args.format == Format::Csv {
+        out.writer().write_all(&rows.take()?)?;
     }
     if args.format == Format::Text {
         let frames = if count == 1 { "frame" } else { "frames" };
@@ -76,35 +84,20 @@ fn text(
     line.trim_end().to_string()
 }
 
-fn csv_row(
-    args: &args::Frames,
-    capture: &Capture,
-    listed: &JobFrame<'_>,
-    out: &mut Out,
-) -> Result<(), Failure> {
+fn row<'a>(args: &args::Frames, capture: &Capture, listed: &'a JobFrame<'_>) -> Row<'a> {
     let frame = &listed.frame;
-    let fields: Vec<String> =
-        frame.fields.iter().map(|f| format!("{}={}", f.name, value(f, args.values))).collect();
-    let faults: Vec<&str> = frame.faults.iter().map(|fault| fault.kind).collect();
-    let seconds = |tick| format!("{:e}", capture.base().time_of(tick).to_f64());
-    let row = [
-        seconds(frame.start),
-        seconds(frame.end),
-        listed.bus.name().to_string(),
-        frame.kind.to_string(),
-        fields.join(" "),
-        faults.join(" "),
-    ];
-    let mut line = csv::Writer::from_writer(Vec::new());
-    let written = line.write_record(row).ok().and_then(|()| line.into_inner().ok());
-    Ok(out.writer().write_all(&written.unwrap_or_default())?)
+    let fields = frame.fields.iter().map(|f| format!("{}={}", f.name, value(f, args.values)));
+    Row {
+        bus: listed.bus.name(),
+        kind: frame.kind,
+        at_s: capture.base().time_of(frame.start),
+        until_s: capture.base().time_of(frame.end),
+        fields: fields.collect::<Vec<_>>().join(" "),
+        faults: frame.faults.iter().map(|fault| fault.kind).collect(),
+    }
 }
 
 fn json_line(capture: &Capture, listed: &JobFrame<'_>, out: &mut Out) -> Result<(), Failure> {
-    let JobFrame { bus, frame, .. } = listed;
-    let (at, until) = (capture.base().time_of(frame.start), capture.base().time_of(frame.end));
-    let said = Said { bus: bus.name(), at, until, frame };
-    let line = serde_json::to_string(&said)
-        .map_err(|e| Error::new(ErrorKind::Io, "the frame cannot be written as JSON").with_source(e))?;
-    out.line(line)
+    let row = FrameRow::new(listed.bus.name(), &listed.frame, capture.base());
+    out.line(serde_json::to_string(&Document::new("frame", &row)).map_err(not_json)?)
 }

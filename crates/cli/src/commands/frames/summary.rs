@@ -6,30 +6,63 @@ use deep_tap::capture::Capture;
 use deep_tap::decode::{FrameStatistics, SerialBus};
 use deep_tap::diagnose::measured_bit_rate;
 use deep_tap::quantity::{Frequency, Time};
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 use super::Listing;
 use crate::args::Table;
+use crate::contract::Document;
 use crate::errors::Failure;
 use crate::output::{Grid, Out, write_table};
 
-/// One bus, as JSON has it: times in seconds.
+/// What the buses of a file carried.
+#[derive(Serialize)]
+struct Traffic {
+    file: String,
+    buses: Vec<Said>,
+}
+
+/// One bus.
 #[derive(Serialize)]
 struct Said {
     bus: String,
     kind: &'static str,
     frames: u64,
     faulty: u64,
+    #[serde(serialize_with = "counted")]
     kinds: BTreeMap<&'static str, u64>,
+    #[serde(serialize_with = "counted")]
     faults: BTreeMap<&'static str, u64>,
     data_bytes: u64,
     /// Share of what was looked at that lies within frames.
-    load: f64,
-    /// Bits per second, as measured.
-    bit_rate: Option<Frequency>,
-    shortest_gap: Option<Time>,
-    mean_gap: Option<Time>,
-    longest_gap: Option<Time>,
+    load_percent: f64,
+    /// As measured.
+    bit_rate_bps: Option<Frequency>,
+    shortest_gap_s: Option<Time>,
+    mean_gap_s: Option<Time>,
+    longest_gap_s: Option<Time>,
+}
+
+const COLUMNS: &[&str] = &[
+    "bus",
+    "kind",
+    "frames",
+    "faulty",
+    "data_bytes",
+    "load_percent",
+    "bit_rate_bps",
+    "shortest_gap_s",
+    "mean_gap_s",
+    "longest_gap_s",
+];
+
+/// Counts as a list, since their names are not the contract's.
+fn counted<S: Serializer>(of: &BTreeMap<&'static str, u64>, serializer: S) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct Count {
+        kind: &'static str,
+        count: u64,
+    }
+    serializer.collect_seq(of.iter().map(|(kind, count)| Count { kind, count: *count }))
 }
 
 /// Writes a row for each bus; how many frames there are.
@@ -41,10 +74,12 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
             seen[place].add(&listed.frame);
         }
     }
-    let said: Vec<Said> =
-        buses.iter().zip(&seen).map(|(bus, seen)| said(capture, bus, seen, ticks)).collect();
+    let said = buses.iter().zip(&seen).map(|(bus, seen)| said(capture, bus, seen, ticks));
+    let said = Traffic { file: args.source.file.display().to_string(), buses: said.collect() };
     let table = Table { format: args.format, output: None, replace: false };
-    write_table(&table, out, &said, || rows(&said), || text(capture, &said))?;
+    let document = Document::new("traffic", &said);
+    let text = || text(capture, &said.buses);
+    write_table(&table, out, &document, COLUMNS, |rows| rows.each(&said.buses), text)?;
     Ok(seen.iter().map(|seen| seen.frames).sum())
 }
 
@@ -58,53 +93,17 @@ fn said(capture: &Capture, bus: &SerialBus, seen: &FrameStatistics, ticks: u64) 
         kinds: seen.kinds.clone(),
         faults: seen.faults.clone(),
         data_bytes: seen.data_bits / 8,
-        load: seen.busy as f64 / ticks.max(1) as f64,
-        bit_rate: measured_bit_rate(capture, bus),
-        shortest_gap: seen.gaps.map(|gaps| time(gaps.shortest)),
-        mean_gap: seen.gaps.and_then(|gaps| capture.base().mean_of(gaps.sum, gaps.count)),
-        longest_gap: seen.gaps.map(|gaps| time(gaps.longest)),
+        load_percent: seen.busy as f64 / ticks.max(1) as f64 * 100.0,
+        bit_rate_bps: measured_bit_rate(capture, bus),
+        shortest_gap_s: seen.gaps.map(|gaps| time(gaps.shortest)),
+        mean_gap_s: seen.gaps.and_then(|gaps| capture.base().mean_of(gaps.sum, gaps.count)),
+        longest_gap_s: seen.gaps.map(|gaps| time(gaps.longest)),
     }
 }
 
 fn counts(of: &BTreeMap<&'static str, u64>) -> String {
     let counts: Vec<String> = of.iter().map(|(kind, count)| format!("{count} {kind}")).collect();
     counts.join(", ")
-}
-
-fn rows(said: &[Said]) -> Vec<Vec<String>> {
-    let head = [
-        "bus",
-        "kind",
-        "frames",
-        "faulty",
-        "kinds",
-        "faults",
-        "data_bytes",
-        "load",
-        "bit_rate_hz",
-        "shortest_gap_s",
-        "mean_gap_s",
-        "longest_gap_s",
-    ];
-    let mut rows = vec![head.map(str::to_string).to_vec()];
-    let seconds = |time: Option<Time>| time.map_or(String::new(), |time| format!("{:e}", time.to_f64()));
-    for bus in said {
-        rows.push(vec![
-            bus.bus.clone(),
-            bus.kind.to_string(),
-            bus.frames.to_string(),
-            bus.faulty.to_string(),
-            counts(&bus.kinds),
-            counts(&bus.faults),
-            bus.data_bytes.to_string(),
-            format!("{:.6}", bus.load),
-            bus.bit_rate.map_or(String::new(), |rate| format!("{}", rate.to_f64())),
-            seconds(bus.shortest_gap),
-            seconds(bus.mean_gap),
-            seconds(bus.longest_gap),
-        ]);
-    }
-    rows
 }
 
 fn text(capture: &Capture, said: &[Said]) -> String {
@@ -130,11 +129,11 @@ fn text(capture: &Capture, said: &[Said]) -> String {
             bus.kind.to_string(),
             bus.frames.to_string(),
             bus.data_bytes.to_string(),
-            format!("{:.1} %", bus.load * 100.0),
-            bus.bit_rate.map_or("-".to_string(), |rate| rate.to_string()),
-            rounded(bus.shortest_gap),
-            rounded(bus.longest_gap),
-            rounded(bus.mean_gap),
+            format!("{:.1} %", bus.load_percent),
+            bus.bit_rate_bps.map_or("-".to_string(), |rate| rate.to_string()),
+            rounded(bus.shortest_gap_s),
+            rounded(bus.longest_gap_s),
+            rounded(bus.mean_gap_s),
             counts(&bus.kinds),
             if bus.faults.is_empty() { "none".to_string() } else { counts(&bus.faults) },
         ]);

@@ -10,14 +10,14 @@ const COLUMNS: Columns = &[
     ("number", Kind::Whole),
     ("bus", Kind::Text),
     ("kind", Kind::Text),
-    ("start_s", Kind::Number),
-    ("end_s", Kind::Number),
+    ("at_s", Kind::Number),
+    ("until_s", Kind::Number),
     ("field", Kind::Text),
     ("value", Kind::Whole),
     ("hex", Kind::Text),
     ("bits", Kind::Whole),
-    ("field_start_s", Kind::Number),
-    ("field_end_s", Kind::Number),
+    ("field_at_s", Kind::Number),
+    ("field_until_s", Kind::Number),
     ("faults", Kind::Text),
 ];
 

@@ -11,17 +11,16 @@ use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
 use crate::args;
+use crate::contract::{self, Document};
 use crate::errors::Failure;
 use crate::output::{Grid, Out, write_table};
-use crate::quantities::seconds;
-use crate::said;
 use deep_tap::quantity::{estimate, uncertain};
 
-/// The lines around a place: times in seconds, frequency in hertz, duty in percent.
+/// The lines around a place.
 #[derive(Serialize)]
 struct Said {
     file: String,
-    at: Time,
+    at_s: Time,
     lines: Vec<SaidLine>,
     /// What has to be said of lines that may have had pulses which the record does not show.
     remarks: Vec<String>,
@@ -31,14 +30,14 @@ struct Said {
 struct SaidLine {
     line: String,
     level: Level,
-    since: Option<Time>,
-    until: Option<Time>,
-    #[serde(serialize_with = "said::measures::counted")]
-    pulse: Option<Counted>,
-    #[serde(serialize_with = "said::measures::counted")]
-    period: Option<Counted>,
-    frequency: Option<Estimate>,
-    duty: Option<Estimate>,
+    since_s: Option<Time>,
+    until_s: Option<Time>,
+    #[serde(serialize_with = "contract::measures::counted")]
+    pulse_s: Option<Counted>,
+    #[serde(serialize_with = "contract::measures::counted")]
+    period_s: Option<Counted>,
+    frequency_hz: Option<Estimate>,
+    duty_percent: Option<Estimate>,
 }
 
 pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -> Result<(), Failure> {
@@ -64,12 +63,12 @@ pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -
         SaidLine {
             line: capture.line(*line).name.clone(),
             level: there.level,
-            since: there.before.map(|tick| base.time_of(tick)),
-            until: there.after.map(|tick| base.time_of(tick)),
-            pulse: there.pulse,
-            period: there.period,
-            frequency,
-            duty: there.duty.map(|Counted { value, bounds }| Estimate {
+            since_s: there.before.map(|tick| base.time_of(tick)),
+            until_s: there.after.map(|tick| base.time_of(tick)),
+            pulse_s: there.pulse,
+            period_s: there.period,
+            frequency_hz: frequency,
+            duty_percent: there.duty.map(|Counted { value, bounds }| Estimate {
                 value: percent(value),
                 lo: percent(bounds.lo),
                 hi: bounds.hi.map_or(100.0, percent),
@@ -78,18 +77,29 @@ pub(super) fn run(args: &args::Measure, loaded: &Job, at: Tick, out: &mut Out) -
     };
     let said = Said {
         file: args.file.display().to_string(),
-        at: base.time_of(at),
+        at_s: base.time_of(at),
         lines: lines.iter().map(line).collect(),
         remarks: hiding_lines(capture, &lines.iter().map(Signal::from).collect::<Vec<_>>()),
     };
-    write_table(
-        &args.table,
-        out,
-        &said,
-        || rows(&said),
-        || text(&said, base.tick(), &capture.base().text_of(at)),
-    )
+    let document = Document::new("around", &said);
+    let text = || text(&said, base.tick(), &base.text_of(at));
+    write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(&said.lines), text)
 }
+
+const COLUMNS: &[&str] = &[
+    "line",
+    "level",
+    "since_s",
+    "until_s",
+    "pulse_s.value",
+    "pulse_s.lo",
+    "pulse_s.hi",
+    "period_s.value",
+    "period_s.lo",
+    "period_s.hi",
+    "frequency_hz.value",
+    "duty_percent.value",
+];
 
 fn text(said: &Said, tick: Time, at: &str) -> String {
     let header = ["line", "level", "since", "until", "pulse", "period", "frequency", "duty"];
@@ -105,34 +115,14 @@ fn text(said: &Said, tick: Time, at: &str) -> String {
         grid.row(vec![
             line.line.clone(),
             line.level.to_string(),
-            told(line.since),
-            told(line.until),
-            length(line.pulse),
-            length(line.period),
-            line.frequency.map_or_else(dash, |f| estimate(f, "Hz")),
-            line.duty.map_or_else(dash, |d| estimate(d, "%")),
+            told(line.since_s),
+            told(line.until_s),
+            length(line.pulse_s),
+            length(line.period_s),
+            line.frequency_hz.map_or_else(dash, |f| estimate(f, "Hz")),
+            line.duty_percent.map_or_else(dash, |d| estimate(d, "%")),
         ]);
     }
     let remarks: String = said.remarks.iter().map(|remark| format!("\n{remark}\n")).collect();
     format!("at {at}          {}\n\n{}\n{remarks}", said.file, grid.text())
-}
-
-fn rows(said: &Said) -> Vec<Vec<String>> {
-    let header =
-        ["line", "level", "since_s", "until_s", "pulse_s", "period_s", "frequency_Hz", "duty_percent"];
-    let mut rows = vec![header.map(str::to_string).to_vec()];
-    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
-    for line in &said.lines {
-        rows.push(vec![
-            line.line.clone(),
-            line.level.to_string(),
-            seconds(line.since),
-            seconds(line.until),
-            seconds(line.pulse.map(|pulse| pulse.value)),
-            seconds(line.period.map(|period| period.value)),
-            number(line.frequency.map(|f| f.value)),
-            number(line.duty.map(|d| d.value)),
-        ]);
-    }
-    rows
 }

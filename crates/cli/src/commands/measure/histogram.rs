@@ -11,34 +11,33 @@ use deep_tap::measure::Distribution;
 use deep_tap::quantity::Rational;
 use deep_tap::quantity::Unit;
 use deep_tap::{Error, ErrorKind};
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 use super::series::Series;
 use crate::args;
 use crate::commands::check::{checked_limit, outcome_text};
+use crate::contract::limits::ResultRow;
+use crate::contract::{self, Document, Rows, histograms};
 use crate::errors::Failure;
 use crate::output::{Grid, Out, write_table};
 use crate::picture;
-use crate::quantities::{plain, seconds};
-use crate::said;
 
 /// Most bins of a histogram.
 const MOST_BINS: usize = 40;
 /// Width of its picture.
 const WIDTH: u32 = 900;
 
-/// The values of a limit, as JSON has them.
+/// The values of a limit, in its unit.
 #[derive(Serialize)]
 struct Said {
     file: String,
-    #[serde(serialize_with = "said::limits::one")]
+    #[serde(flatten, serialize_with = "row")]
     result: LimitResult,
-    /// In the limit's unit.
     percentile_1: Option<f64>,
     percentile_50: Option<f64>,
     percentile_99: Option<f64>,
     deviation: Option<f64>,
-    #[serde(serialize_with = "said::histograms::one")]
+    #[serde(serialize_with = "contract::histograms::one")]
     histogram: Histogram,
 }
 
@@ -94,7 +93,9 @@ pub(super) fn of_limit(args: &args::Measure, loaded: &Job, name: &str, out: &mut
         );
         picture::save(&said.histogram.draw(&title, WIDTH), path, args.ground, args.table.replace)?;
     }
-    write_table(&args.table, out, &said, || rows(&said), || text(args, loaded, &said))
+    let document = Document::new("limit-values", &said);
+    let rows = |rows: &mut Rows| rows.each(histograms::rows(&said.histogram));
+    write_table(&args.table, out, &document, histograms::COLUMNS, rows, || text(args, loaded, &said))
 }
 
 fn text(args: &args::Measure, loaded: &Job, said: &Said) -> String {
@@ -157,15 +158,6 @@ fn text(args: &args::Measure, loaded: &Job, said: &Said) -> String {
     text
 }
 
-fn rows(said: &Said) -> Vec<Vec<String>> {
-    let header = ["from", "to", "unit", "count"];
-    let mut rows = vec![header.map(str::to_string).to_vec()];
-    let end = |quantity: deep_tap::quantity::Quantity| match quantity.time() {
-        Some(time) => seconds(Some(time)),
-        None => plain(Some(quantity)),
-    };
-    for bin in &said.histogram.bins {
-        rows.push(vec![end(bin.from), end(bin.to), said.result.unit.to_string(), bin.count.to_string()]);
-    }
-    rows
+fn row<S: Serializer>(of: &LimitResult, serializer: S) -> Result<S::Ok, S::Error> {
+    ResultRow::from(of).serialize(serializer)
 }

@@ -5,17 +5,18 @@ use std::ops::ControlFlow;
 use deep_tap::line::Threshold;
 use deep_tap::quantity::{Rational, Voltage};
 use deep_tap::setup::{RecordOptions, Setup, SetupLine, SweptLevel, SweptLine};
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 use crate::Outcome;
 use crate::args;
 use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
+use crate::contract::Document;
+use crate::contract::lines::{SWEEP_COLUMNS, SweepStep, SweptRow};
 use crate::errors::Failure;
 use crate::load::parse_time;
 use crate::output::{Grid, Mark, Out, progress_bar, write_table};
-use crate::said;
 
-/// What the sweep says, as JSON has it: voltages in volts.
+/// What the sweep says.
 #[derive(Serialize)]
 struct Said {
     setup: String,
@@ -24,10 +25,10 @@ struct Said {
 
 #[derive(Serialize)]
 struct SaidLine {
-    #[serde(flatten, serialize_with = "said::lines::swept")]
+    #[serde(flatten, serialize_with = "swept")]
     swept: SweptLine,
-    threshold: Option<Voltage>,
-    proposal: Option<Voltage>,
+    threshold_v: Option<Voltage>,
+    proposal_v: Option<Voltage>,
     #[serde(skip)]
     stated: String,
     #[serde(skip)]
@@ -52,7 +53,9 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
     bar.finish_and_clear();
     let lines = setup.lines.iter().zip(swept?).map(|(line, swept)| said(line, swept)).collect();
     let said = Said { setup: args.file.display().to_string(), lines };
-    write_table(&args.table, out, &said, || rows(&said), || text(&said))?;
+    let document = Document::new("levels", &said);
+    let steps = || said.lines.iter().flat_map(|line| SweepStep::each(&line.swept));
+    write_table(&args.table, out, &document, SWEEP_COLUMNS, |rows| rows.each(steps()), || text(&said))?;
     let off = said.lines.iter().any(|line| line.fits == Some(false));
     Ok(if off { Outcome::Open } else { Outcome::Done })
 }
@@ -61,8 +64,8 @@ fn said(line: &SetupLine, swept: SweptLine) -> SaidLine {
     let proposed = swept.proposal();
     let threshold = line.line.threshold.map(Threshold::voltage);
     SaidLine {
-        threshold,
-        proposal: proposed.map(Threshold::voltage),
+        threshold_v: threshold,
+        proposal_v: proposed.map(Threshold::voltage),
         stated: line.line.threshold.map_or("-".to_string(), |t| t.to_string()),
         proposed,
         fits: threshold
@@ -92,15 +95,8 @@ fn level(level: SweptLevel) -> String {
     }
 }
 
-fn rows(said: &Said) -> Vec<Vec<String>> {
-    let header = ["line", "threshold_V", "edges"];
-    let mut rows = vec![header.map(str::to_string).to_vec()];
-    for line in &said.lines {
-        for (threshold, edges) in &line.swept.edges {
-            rows.push(vec![line.swept.name.clone(), threshold.to_f64().to_string(), edges.to_string()]);
-        }
-    }
-    rows
+fn swept<S: Serializer>(of: &SweptLine, serializer: S) -> Result<S::Ok, S::Error> {
+    SweptRow::from(of).serialize(serializer)
 }
 
 fn text(said: &Said) -> String {

@@ -12,8 +12,8 @@ use serde::Serialize;
 
 use super::series::{self, Series};
 use crate::args;
+use crate::contract;
 use crate::output::Grid;
-use crate::said;
 use deep_tap::quantity::estimate;
 
 /// What was measured of a line.
@@ -23,21 +23,21 @@ pub(super) struct MeasuredLine {
     pub(super) edges: u64,
     /// Periods from rising edge to rising edge.
     pub(super) periods: u64,
-    pub(super) frequency: Option<Estimate>,
+    pub(super) frequency_hz: Option<Estimate>,
     /// The same within bursts, where it comes in such.
-    pub(super) frequency_in_bursts: Option<Estimate>,
-    /// Share of the time from the first to the last rising edge for which it is high, in percent.
-    pub(super) duty: Option<Estimate>,
-    #[serde(serialize_with = "said::measures::some")]
-    shortest_high: Option<Measure>,
-    #[serde(serialize_with = "said::measures::some")]
-    longest_high: Option<Measure>,
-    #[serde(serialize_with = "said::measures::some")]
-    shortest_low: Option<Measure>,
-    #[serde(serialize_with = "said::measures::some")]
-    longest_low: Option<Measure>,
+    pub(super) frequency_in_bursts_hz: Option<Estimate>,
+    /// Share of the time from the first to the last rising edge for which it is high.
+    pub(super) duty_percent: Option<Estimate>,
+    #[serde(serialize_with = "contract::measures::some")]
+    shortest_high_s: Option<Measure>,
+    #[serde(serialize_with = "contract::measures::some")]
+    longest_high_s: Option<Measure>,
+    #[serde(serialize_with = "contract::measures::some")]
+    shortest_low_s: Option<Measure>,
+    #[serde(serialize_with = "contract::measures::some")]
+    longest_low_s: Option<Measure>,
     /// High and low pulses and periods, where the line is measured in full.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(skip)]
     pub(super) series: Vec<Series>,
 }
 
@@ -61,7 +61,7 @@ pub(super) fn measure(
     let series = match (&period, full) {
         (Some(period), true) => {
             let mut period = period.clone();
-            period.duty = duty;
+            period.duty_percent = duty;
             vec![Series::of("high", &high), Series::of("low", &low), period]
         }
         _ => Vec::new(),
@@ -70,16 +70,32 @@ pub(super) fn measure(
         line: capture.line(line).name.clone(),
         edges: capture.trace(line).count(range),
         periods: period.as_ref().map_or(0, |period| period.count),
-        frequency: period.as_ref().and_then(|period| period.frequency),
-        frequency_in_bursts: period.and_then(|period| period.bursts?.periods.frequency),
-        duty,
-        shortest_high: high.min(),
-        longest_high: high.max(),
-        shortest_low: low.min(),
-        longest_low: low.max(),
+        frequency_hz: period.as_ref().and_then(|period| period.frequency_hz),
+        frequency_in_bursts_hz: period.and_then(|period| period.bursts?.periods.frequency_hz),
+        duty_percent: duty,
+        shortest_high_s: high.min(),
+        longest_high_s: high.max(),
+        shortest_low_s: low.min(),
+        longest_low_s: low.max(),
         series,
     }
 }
+
+/// The columns of the table for programs.
+pub(super) const COLUMNS: &[&str] = &[
+    "line",
+    "edges",
+    "periods",
+    "frequency_hz.value",
+    "frequency_hz.lo",
+    "frequency_hz.hi",
+    "frequency_in_bursts_hz.value",
+    "duty_percent.value",
+    "shortest_high_s.value",
+    "longest_high_s.value",
+    "shortest_low_s.value",
+    "longest_low_s.value",
+];
 
 /// The column that only some tables have.
 const IN_BURSTS: usize = 3;
@@ -98,7 +114,7 @@ pub(super) fn text(lines: &[MeasuredLine]) -> String {
         "longest low",
     ];
     // The table is wide: what no line has takes no place.
-    let bursts = lines.iter().any(|line| line.frequency_in_bursts.is_some());
+    let bursts = lines.iter().any(|line| line.frequency_in_bursts_hz.is_some());
     let shown = |place: usize| bursts || place != IN_BURSTS;
     let header: Vec<&str> =
         header.into_iter().enumerate().filter(|(at, _)| shown(*at)).map(|(_, h)| h).collect();
@@ -109,13 +125,13 @@ pub(super) fn text(lines: &[MeasuredLine]) -> String {
         let cells = [
             line.line.clone(),
             line.edges.to_string(),
-            line.frequency.map_or_else(dash, |f| estimate(f, "Hz")),
-            line.frequency_in_bursts.map_or_else(dash, |f| estimate(f, "Hz")),
-            line.duty.map_or_else(dash, |d| format!("{:.1} %", d.value)),
-            series::length(line.shortest_high),
-            series::length(line.longest_high),
-            series::length(line.shortest_low),
-            series::length(line.longest_low),
+            line.frequency_hz.map_or_else(dash, |f| estimate(f, "Hz")),
+            line.frequency_in_bursts_hz.map_or_else(dash, |f| estimate(f, "Hz")),
+            line.duty_percent.map_or_else(dash, |d| format!("{:.1} %", d.value)),
+            series::length(line.shortest_high_s),
+            series::length(line.longest_high_s),
+            series::length(line.shortest_low_s),
+            series::length(line.longest_low_s),
         ];
         grid.row(cells.into_iter().enumerate().filter(|(at, _)| shown(*at)).map(|(_, cell)| cell).collect());
     }
@@ -129,41 +145,4 @@ pub(super) fn full_text(line: &MeasuredLine, head: &str) -> String {
     text.push_str(&series::text(&line.series));
     text.push('\n');
     text
-}
-
-pub(super) fn rows(lines: &[MeasuredLine]) -> Vec<Vec<String>> {
-    let header = [
-        "line",
-        "edges",
-        "periods",
-        "frequency_Hz",
-        "frequency_lo_Hz",
-        "frequency_hi_Hz",
-        "frequency_in_bursts_Hz",
-        "duty_percent",
-        "high_min_s",
-        "high_max_s",
-        "low_min_s",
-        "low_max_s",
-    ];
-    let mut rows = vec![header.map(str::to_string).to_vec()];
-    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
-    let length = |measure: Option<Measure>| number(measure.map(|m| m.value.to_f64()));
-    for line in lines {
-        rows.push(vec![
-            line.line.clone(),
-            line.edges.to_string(),
-            line.periods.to_string(),
-            number(line.frequency.map(|f| f.value)),
-            number(line.frequency.map(|f| f.lo)),
-            number(line.frequency.map(|f| f.hi)),
-            number(line.frequency_in_bursts.map(|f| f.value)),
-            number(line.duty.map(|d| d.value)),
-            length(line.shortest_high),
-            length(line.longest_high),
-            length(line.shortest_low),
-            length(line.longest_low),
-        ]);
-    }
-    rows
 }

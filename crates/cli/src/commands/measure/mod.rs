@@ -22,6 +22,7 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
+use crate::contract::{Document, Rows};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Out, write_table};
@@ -29,14 +30,15 @@ use lines::MeasuredLine;
 use series::Series;
 use voltages::MeasuredLine as MeasuredAnalog;
 
-/// What was measured, as JSON has it: times in seconds, voltages in volts, frequencies in hertz.
+/// What was measured.
 #[derive(Serialize)]
 struct Measured {
     file: String,
-    from: Time,
-    to: Time,
+    from_s: Time,
+    to_s: Time,
     lines: Vec<MeasuredLine>,
     analog: Vec<MeasuredAnalog>,
+    #[serde(serialize_with = "series::list")]
     intervals: Vec<Series>,
     /// What has to be said of lines that may have had pulses which the record does not show.
     remarks: Vec<String>,
@@ -74,8 +76,8 @@ fn measure(args: &args::Measure, loaded: &Job, range: Range<Tick>, out: &mut Out
     let base = capture.base();
     let mut measured = Measured {
         file: args.file.display().to_string(),
-        from: base.time_of(range.start),
-        to: base.time_of(range.end),
+        from_s: base.time_of(range.start),
+        to_s: base.time_of(range.end),
         lines: Vec::new(),
         analog: Vec::new(),
         intervals: Vec::new(),
@@ -115,7 +117,19 @@ fn measure(args: &args::Measure, loaded: &Job, range: Range<Tick>, out: &mut Out
         capture.base().text_of(range.start),
         capture.base().text_of(range.end)
     );
-    write_table(&args.table, out, &measured, || rows(&measured), || text(args, &measured, &head))
+    // A table has one set of columns: of the intervals, of the lines, or where there are none, of the analog ones.
+    let columns = match (measured.intervals.is_empty(), measured.lines.is_empty()) {
+        (false, _) => series::COLUMNS,
+        (true, false) => lines::COLUMNS,
+        (true, true) => voltages::COLUMNS,
+    };
+    let rows = |rows: &mut Rows| match (measured.intervals.is_empty(), measured.lines.is_empty()) {
+        (false, _) => rows.each(series::with_bursts(&measured.intervals)),
+        (true, false) => rows.each(&measured.lines),
+        (true, true) => rows.each(&measured.analog),
+    };
+    let document = Document::new("measurements", &measured);
+    write_table(&args.table, out, &document, columns, rows, || text(args, &measured, &head))
 }
 
 /// What intervals are measured between.
@@ -178,15 +192,4 @@ fn text(args: &args::Measure, measured: &Measured, head: &str) -> String {
         text.push_str(&format!("\n{remark}\n"));
     }
     text
-}
-
-fn rows(measured: &Measured) -> Vec<Vec<String>> {
-    if !measured.intervals.is_empty() {
-        return series::rows(&measured.intervals);
-    }
-    // A table has one set of columns: of the lines, or where there are none, of the analog ones.
-    match measured.lines.is_empty() {
-        true => voltages::rows(&measured.analog),
-        false => lines::rows(&measured.lines),
-    }
 }

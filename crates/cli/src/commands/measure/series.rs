@@ -9,54 +9,64 @@ use deep_tap::measure::{Averages, Bursts, Intervals, Jitter, Measure, averages, 
 use deep_tap::quantity::Estimate;
 use deep_tap::quantity::{Rational, Time};
 use deep_tap::time::Tick;
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 use crate::args;
+use crate::contract;
 use crate::output::Grid;
-use crate::quantities::seconds;
-use crate::said;
 use deep_tap::quantity::{estimate, uncertain};
 
 /// Most bins of a histogram.
 const MOST_BINS: usize = 40;
 
-/// Intervals of one kind: times in seconds, frequencies in hertz.
+/// Intervals of one kind.
 #[derive(Clone, Serialize)]
 pub(super) struct Series {
+    #[serde(serialize_with = "trimmed")]
     pub(super) what: String,
     pub(super) count: u64,
     /// Events that found no partner, and pulses cut off.
     pub(super) unpaired: u64,
-    #[serde(serialize_with = "said::measures::some")]
+    #[serde(serialize_with = "contract::measures::some")]
+    #[serde(rename = "shortest_s")]
     pub(super) min: Option<Measure>,
+    #[serde(rename = "mean_s")]
     pub(super) mean: Option<Estimate>,
-    #[serde(serialize_with = "said::measures::some")]
+    #[serde(serialize_with = "contract::measures::some")]
+    #[serde(rename = "longest_s")]
     pub(super) max: Option<Measure>,
+    #[serde(rename = "deviation_s")]
     pub(super) deviation: Option<Estimate>,
-    #[serde(serialize_with = "said::measures::some")]
+    #[serde(serialize_with = "contract::measures::some")]
+    #[serde(rename = "percentile_1_s")]
     pub(super) percentile_1: Option<Measure>,
-    #[serde(serialize_with = "said::measures::some")]
+    #[serde(serialize_with = "contract::measures::some")]
+    #[serde(rename = "percentile_50_s")]
     pub(super) percentile_50: Option<Measure>,
-    #[serde(serialize_with = "said::measures::some")]
+    #[serde(serialize_with = "contract::measures::some")]
+    #[serde(rename = "percentile_99_s")]
     pub(super) percentile_99: Option<Measure>,
     /// One by the mean, where one interval begins with the end of the one before.
-    pub(super) frequency: Option<Estimate>,
-    /// The periods within bursts, where it repeats in such.
+    pub(super) frequency_hz: Option<Estimate>,
+    /// The periods within bursts, where it repeats in such: a series of their own.
+    #[serde(skip)]
     pub(super) bursts: Option<InBursts>,
-    /// Of a line: the share of its periods for which it is high, in percent.
-    pub(super) duty: Option<Estimate>,
-    #[serde(serialize_with = "said::measures::jitter")]
+    /// How many bursts it is of, where it is of the periods within them.
+    pub(super) of_bursts: Option<u64>,
+    /// Of a line: the share of its periods for which it is high.
+    pub(super) duty_percent: Option<Estimate>,
+    #[serde(serialize_with = "contract::measures::jitter")]
     pub(super) jitter: Option<Jitter>,
-    #[serde(serialize_with = "said::measures::averages")]
+    #[serde(serialize_with = "contract::measures::averages")]
     pub(super) averages: Option<Averages>,
-    #[serde(serialize_with = "said::histograms::some")]
+    #[serde(serialize_with = "contract::histograms::some")]
     pub(super) histogram: Option<Histogram>,
     #[serde(skip)]
     tick: Time,
 }
 
 /// Periods within bursts.
-#[derive(Clone, Serialize)]
+#[derive(Clone)]
 pub(super) struct InBursts {
     pub(super) count: u64,
     pub(super) periods: Box<Series>,
@@ -65,7 +75,10 @@ pub(super) struct InBursts {
 impl InBursts {
     pub(super) fn new(bursts: Bursts) -> Self {
         let Bursts { count, periods } = bursts;
-        InBursts { count, periods: Box::new(Series::of("  in bursts", &periods)) }
+        InBursts {
+            count,
+            periods: Box::new(Series { of_bursts: Some(count), ..Series::of("  in bursts", &periods) }),
+        }
     }
 }
 
@@ -83,10 +96,11 @@ impl Series {
             percentile_1: intervals.percentile(1.0),
             percentile_50: intervals.percentile(50.0),
             percentile_99: intervals.percentile(99.0),
-            frequency: intervals.mean().filter(|_| repeating).map(Estimate::recip),
+            frequency_hz: intervals.mean().filter(|_| repeating).map(Estimate::recip),
             tick: intervals.base().tick(),
             bursts: None,
-            duty: None,
+            of_bursts: None,
+            duty_percent: None,
             jitter: None,
             averages: None,
             histogram: (intervals.count() > 0)
@@ -123,17 +137,17 @@ impl Series {
     /// What is told besides the row in the table.
     pub(super) fn notes(&self) -> String {
         let mut lines: Vec<[String; 2]> = Vec::new();
-        if let Some(frequency) = self.frequency {
+        if let Some(frequency) = self.frequency_hz {
             let what = format!("frequency, mean over {}", self.count);
             lines.push([what, estimate(frequency, "Hz")]);
         }
         if let Some(InBursts { count, periods }) = &self.bursts
-            && let Some(frequency) = periods.frequency
+            && let Some(frequency) = periods.frequency_hz
         {
             let what = format!("frequency within {count} bursts, mean over {}", periods.count);
             lines.push([what, estimate(frequency, "Hz")]);
         }
-        if let Some(duty) = self.duty {
+        if let Some(duty) = self.duty_percent {
             lines.push([format!("duty, mean over {}", self.count), estimate(duty, "%")]);
         }
         if let Some(averages) = &self.averages
@@ -193,7 +207,7 @@ fn plain(measure: Option<Measure>) -> String {
 }
 
 /// Each with what it is within bursts.
-fn with_bursts(all: &[Series]) -> impl Iterator<Item = &Series> {
+pub(super) fn with_bursts(all: &[Series]) -> impl Iterator<Item = &Series> {
     all.iter().flat_map(|series| [series].into_iter().chain(series.bursts.as_ref().map(|b| &*b.periods)))
 }
 
@@ -238,53 +252,35 @@ pub(super) fn text(all: &[Series]) -> String {
     text
 }
 
-pub(super) fn rows(all: &[Series]) -> Vec<Vec<String>> {
-    let header = [
-        "what",
-        "count",
-        "unpaired",
-        "min_s",
-        "min_lo_s",
-        "min_hi_s",
-        "min_at_s",
-        "mean_s",
-        "mean_lo_s",
-        "mean_hi_s",
-        "max_s",
-        "max_lo_s",
-        "max_hi_s",
-        "max_at_s",
-        "deviation_s",
-        "deviation_hi_s",
-        "p1_s",
-        "p50_s",
-        "p99_s",
-    ];
-    let mut rows = vec![header.map(str::to_string).to_vec()];
-    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value:e}"));
-    for series in with_bursts(all) {
-        let mut row =
-            vec![series.what.trim().to_string(), series.count.to_string(), series.unpaired.to_string()];
-        let ends = |measure: Option<Measure>| {
-            let part = |pick: fn(Measure) -> Option<Time>| seconds(measure.and_then(pick));
-            [
-                part(|m| Some(m.value)),
-                part(|m| Some(m.bounds.lo)),
-                part(|m| m.bounds.hi),
-                seconds(measure.and_then(|m| m.at)),
-            ]
-        };
-        row.extend(ends(series.min));
-        row.extend([
-            number(series.mean.map(|m| m.value)),
-            number(series.mean.map(|m| m.lo)),
-            number(series.mean.map(|m| m.hi)),
-        ]);
-        row.extend(ends(series.max));
-        row.extend([number(series.deviation.map(|d| d.value)), number(series.deviation.map(|d| d.hi))]);
-        let percentiles = [series.percentile_1, series.percentile_50, series.percentile_99];
-        row.extend(percentiles.map(|p| seconds(p.map(|p| p.value))));
-        rows.push(row);
-    }
-    rows
+/// All of them as a list.
+pub(super) fn list<S: Serializer>(all: &[Series], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_seq(with_bursts(all))
 }
+
+fn trimmed<S: Serializer>(text: &str, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(text.trim())
+}
+
+/// The columns of the table for programs.
+pub(super) const COLUMNS: &[&str] = &[
+    "what",
+    "count",
+    "unpaired",
+    "of_bursts",
+    "shortest_s.value",
+    "shortest_s.lo",
+    "shortest_s.hi",
+    "shortest_s.at_s",
+    "mean_s.value",
+    "mean_s.lo",
+    "mean_s.hi",
+    "longest_s.value",
+    "longest_s.lo",
+    "longest_s.hi",
+    "longest_s.at_s",
+    "deviation_s.value",
+    "deviation_s.hi",
+    "percentile_1_s.value",
+    "percentile_50_s.value",
+    "percentile_99_s.value",
+];

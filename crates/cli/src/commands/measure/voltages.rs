@@ -7,29 +7,31 @@ use deep_tap::quantity::Time;
 use deep_tap::time::Tick;
 use serde::Serialize;
 
+use crate::contract::lines::LevelsRow;
 use crate::output::Grid;
-use crate::said;
 
-/// What was measured of an analog line: voltages in volts, times in seconds.
+/// What was measured of an analog line.
 #[derive(Serialize)]
 pub(super) struct MeasuredLine {
     line: String,
-    #[serde(serialize_with = "said::lines::levels")]
+    #[serde(flatten)]
+    row: Option<LevelsRow>,
+    #[serde(skip)]
     levels: Option<VoltageLevels>,
-    amplitude: Option<f64>,
+    amplitude_v: Option<f64>,
     rise: Ways,
     fall: Ways,
     /// Time from one sample to the next.
-    sample: Time,
+    sample_s: Time,
 }
 
 /// The ways from 10 % to 90 %, or back.
 #[derive(Clone, Copy, Serialize)]
 struct Ways {
     count: u64,
-    shortest: Option<Time>,
-    mean: Option<f64>,
-    longest: Option<Time>,
+    shortest_s: Option<Time>,
+    mean_s: Option<f64>,
+    longest_s: Option<Time>,
 }
 
 pub(super) fn measure(capture: &Capture, line: AnalogId, from: Tick, to: Tick) -> MeasuredLine {
@@ -45,63 +47,41 @@ pub(super) fn measure(capture: &Capture, line: AnalogId, from: Tick, to: Tick) -
         let mean = ticks.clone().map(|t| t as f64).sum::<f64>() / count.max(1) as f64 * base.tick().to_f64();
         Ways {
             count,
-            shortest: ticks.clone().min().map(time),
-            mean: (count > 0).then_some(mean),
-            longest: ticks.max().map(time),
+            shortest_s: ticks.clone().min().map(time),
+            mean_s: (count > 0).then_some(mean),
+            longest_s: ticks.max().map(time),
         }
     };
     MeasuredLine {
         line: capture.analog_lines()[line.0].name.clone(),
+        row: levels.map(Into::into),
         levels,
-        amplitude: levels.map(|l| l.amplitude().to_f64()),
+        amplitude_v: levels.map(|l| l.amplitude().to_f64()),
         rise: ways(true),
         fall: ways(false),
-        sample: base.length_of(i64::try_from(trace.every()).unwrap_or(i64::MAX)),
+        sample_s: base.length_of(i64::try_from(trace.every()).unwrap_or(i64::MAX)),
     }
 }
 
-pub(super) fn rows(lines: &[MeasuredLine]) -> Vec<Vec<String>> {
-    let header = [
-        "line",
-        "low_V",
-        "high_V",
-        "amplitude_V",
-        "least_V",
-        "most_V",
-        "mean_V",
-        "error_V",
-        "rises",
-        "rise_min_s",
-        "rise_mean_s",
-        "rise_max_s",
-        "falls",
-        "fall_min_s",
-        "fall_mean_s",
-        "fall_max_s",
-    ];
-    let mut rows = vec![header.map(str::to_string).to_vec()];
-    let number = |value: Option<f64>| value.map_or(String::new(), |value| format!("{value}"));
-    let time = |time: Option<Time>| time.map_or(String::new(), |time| format!("{:e}", time.to_f64()));
-    for line in lines {
-        let volts = |pick: fn(&VoltageLevels) -> f64| number(line.levels.as_ref().map(pick));
-        let mut row = vec![
-            line.line.clone(),
-            volts(|l| l.low.to_f64()),
-            volts(|l| l.high.to_f64()),
-            number(line.amplitude),
-            volts(|l| l.least.to_f64()),
-            volts(|l| l.most.to_f64()),
-            volts(|l| l.mean),
-            volts(|l| l.error.to_f64()),
-        ];
-        for ways in [line.rise, line.fall] {
-            let mean = ways.mean.map_or(String::new(), |mean| format!("{mean:e}"));
-            row.extend([ways.count.to_string(), time(ways.shortest), mean, time(ways.longest)]);
-        }
-        rows.push(row);
-    }
-    rows
-}
+/// The columns of the table for programs.
+pub(super) const COLUMNS: &[&str] = &[
+    "line",
+    "low_v",
+    "high_v",
+    "amplitude_v",
+    "lowest_v",
+    "highest_v",
+    "mean_v",
+    "error_v",
+    "rise.count",
+    "rise.shortest_s",
+    "rise.mean_s",
+    "rise.longest_s",
+    "fall.count",
+    "fall.shortest_s",
+    "fall.mean_s",
+    "fall.longest_s",
+];
 
 pub(super) fn text(lines: &[MeasuredLine]) -> String {
     let mut text = String::new();
@@ -133,13 +113,13 @@ pub(super) fn text(lines: &[MeasuredLine]) -> String {
             volts(levels.least.to_f64()),
             volts(levels.most.to_f64()),
             volts(levels.mean),
-            ways(line.rise, line.sample),
-            ways(line.fall, line.sample),
+            ways(line.rise, line.sample_s),
+            ways(line.fall, line.sample_s),
         ]);
     }
     text.push_str(&format!("{}\n", grid.text()));
     let worst = lines.iter().filter_map(|line| line.levels).map(|levels| levels.error).max();
-    if let (Some(error), Some(sample)) = (worst, lines.iter().map(|line| line.sample).max()) {
+    if let (Some(error), Some(sample)) = (worst, lines.iter().map(|line| line.sample_s).max()) {
         text.push_str(&format!(
             "\nvoltages are known to {:.1} mV, rise and fall times to {sample} either way\n",
             error.to_f64() * 1e3
@@ -151,7 +131,7 @@ pub(super) fn text(lines: &[MeasuredLine]) -> String {
 /// How long the ways are, and how many there are.
 fn ways(ways: Ways, sample: Time) -> String {
     let told = |time: Time| time.rounded(sample);
-    match (ways.shortest, ways.longest) {
+    match (ways.shortest_s, ways.longest_s) {
         (Some(shortest), Some(longest)) if shortest == longest => {
             format!("{} ({})", told(longest), ways.count)
         }

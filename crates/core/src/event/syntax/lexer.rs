@@ -1,6 +1,7 @@
 //! Words, numbers and signs of the event language.
 
 use super::tree::TextSpan;
+use crate::quantity::exponent_len;
 
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Token {
@@ -68,7 +69,7 @@ fn number_len(text: &str) -> usize {
         let range = c == '.' && text[i..].starts_with("..");
         let point = c == '.' && !range && previous.is_ascii_digit();
         if !(c.is_ascii_digit() || c == '_' || point || (i == 0 && c == '-')) {
-            return i;
+            return i + exponent_len(&text[i..]);
         }
         previous = c;
     }

@@ -4,19 +4,19 @@ use deep_tap::event::StateTable;
 use serde::{Serialize, Serializer};
 
 #[derive(Serialize)]
-struct SaidStates<'a> {
-    states: Vec<SaidState<'a>>,
+struct StatesRow<'a> {
+    states: Vec<StateRow<'a>>,
 }
 
 #[derive(Serialize)]
-struct SaidState<'a> {
+struct StateRow<'a> {
     name: &'a str,
-    arms: Vec<SaidArm<'a>>,
+    arms: Vec<ArmRow<'a>>,
 }
 
 /// One thing that a state waits for, and the state that comes next, counted from 0.
 #[derive(Serialize)]
-struct SaidArm<'a> {
+struct ArmRow<'a> {
     when: &'a str,
     fires: bool,
     next: usize,
@@ -25,8 +25,8 @@ struct SaidArm<'a> {
 /// The states that an event makes.
 pub(crate) fn states<S: Serializer>(of: &StateTable, serializer: S) -> Result<S::Ok, S::Error> {
     let states = of.states.iter().map(|state| {
-        let arms = state.arms.iter().map(|arm| SaidArm { when: &arm.when, fires: arm.fires, next: arm.next });
-        SaidState { name: &state.name, arms: arms.collect() }
+        let arms = state.arms.iter().map(|arm| ArmRow { when: &arm.when, fires: arm.fires, next: arm.next });
+        StateRow { name: &state.name, arms: arms.collect() }
     });
-    SaidStates { states: states.collect() }.serialize(serializer)
+    StatesRow { states: states.collect() }.serialize(serializer)
 }

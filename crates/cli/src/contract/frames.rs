@@ -1,0 +1,154 @@
+//! Frames of buses, what is wrong with them, and registers behind them.
+
+use deep_tap::bus::{Field, FieldKind, Frame};
+use deep_tap::decode::Access;
+use deep_tap::diagnose::Finding;
+use deep_tap::quantity::Time;
+use deep_tap::time::TimeBase;
+use serde::Serialize;
+
+/// A frame.
+#[derive(Serialize)]
+pub(crate) struct FrameRow<'a> {
+    bus: &'a str,
+    kind: &'a str,
+    at_s: Time,
+    until_s: Time,
+    /// Whether a transfer begins with it.
+    begins: bool,
+    fields: Vec<FieldRow<'a>>,
+    faults: Vec<FaultRow<'a>>,
+}
+
+#[derive(Serialize)]
+struct FieldRow<'a> {
+    name: &'a str,
+    kind: &'static str,
+    at_s: Time,
+    until_s: Time,
+    value: u64,
+    bits: u32,
+}
+
+#[derive(Serialize)]
+struct FaultRow<'a> {
+    kind: &'a str,
+    at_s: Time,
+    what: &'a str,
+}
+
+impl<'a> FrameRow<'a> {
+    pub(crate) fn new(bus: &'a str, of: &'a Frame, base: TimeBase) -> Self {
+        let field = |of: &'a Field| FieldRow {
+            name: of.name,
+            kind: field_kind(of.kind),
+            at_s: base.time_of(of.start),
+            until_s: base.time_of(of.end),
+            value: of.value,
+            bits: of.bits,
+        };
+        let faults = of.faults.iter();
+        FrameRow {
+            bus,
+            kind: of.kind,
+            at_s: base.time_of(of.start),
+            until_s: base.time_of(of.end),
+            begins: of.begins,
+            fields: of.fields.iter().map(field).collect(),
+            faults: faults
+                .map(|f| FaultRow { kind: f.kind, at_s: base.time_of(f.at), what: &f.what })
+                .collect(),
+        }
+    }
+}
+
+fn field_kind(of: FieldKind) -> &'static str {
+    match of {
+        FieldKind::Data => "data",
+        FieldKind::Address => "address",
+        FieldKind::Control => "control",
+        FieldKind::Check => "check",
+    }
+}
+
+/// Something that is not as the setup says.
+#[derive(Serialize)]
+pub(crate) struct FindingRow<'a> {
+    bus: &'a str,
+    kind: &'a str,
+    sureness: String,
+    at_s: Option<Time>,
+    what: &'a str,
+    remedy: &'a str,
+}
+
+/// The columns of a table of findings.
+pub(crate) const FINDING_COLUMNS: &[&str] = &["bus", "kind", "sureness", "at_s", "what", "remedy"];
+
+impl<'a> FindingRow<'a> {
+    pub(crate) fn new(of: &'a Finding, base: TimeBase) -> Self {
+        FindingRow {
+            bus: &of.bus,
+            kind: of.kind,
+            sureness: of.sureness.to_string(),
+            at_s: of.at.map(|tick| base.time_of(tick)),
+            what: &of.what,
+            remedy: &of.remedy,
+        }
+    }
+}
+
+/// A register read or written.
+#[derive(Serialize)]
+pub(crate) struct AccessRow<'a> {
+    pub(crate) bus: &'a str,
+    pub(crate) at_s: Time,
+    until_s: Time,
+    /// `read` or `write`.
+    access: &'static str,
+    part_address: Option<u64>,
+    register_number: Option<u64>,
+    pub(crate) name: Option<&'a str>,
+    raw: u64,
+    bits: u32,
+    /// In the unit.
+    pub(crate) value: Option<f64>,
+    pub(crate) unit: &'a str,
+    cut_short: bool,
+}
+
+/// The columns of a table of accesses.
+pub(crate) const ACCESS_COLUMNS: &[&str] = &[
+    "bus",
+    "at_s",
+    "until_s",
+    "access",
+    "part_address",
+    "register_number",
+    "name",
+    "raw",
+    "bits",
+    "value",
+    "unit",
+    "cut_short",
+];
+
+impl<'a> AccessRow<'a> {
+    /// An access on a bus; its register is to be named.
+    pub(crate) fn new(bus: &'a str, of: &Access, base: TimeBase) -> Self {
+        AccessRow {
+            bus,
+            at_s: base.time_of(of.start),
+            until_s: base.time_of(of.end),
+            access: if of.write { "write" } else { "read" },
+            part_address: of.part,
+            register_number: of.number,
+            name: None,
+            raw: of.raw,
+            bits: of.bits,
+            value: None,
+            unit: "",
+            cut_short: of.cut,
+        }
+    }
+}
