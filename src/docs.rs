@@ -18,6 +18,12 @@ pub mod network {}
 #[doc = include_str!("../docs/measure.md")]
 pub mod measuring {}
 
+#[doc = include_str!("../docs/records.md")]
+pub mod records {}
+
+#[doc = include_str!("../docs/json.md")]
+pub mod outputs {}
+
 #[doc = include_str!("../docs/verdicts.md")]
 pub mod verdicts {}
 

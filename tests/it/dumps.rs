@@ -185,7 +185,7 @@ fn damage_is_told_with_its_line() {
     let capture = read_as(dump(two, "#0 0! b00001 \"\n#1 bx1 \"\n#2\n"), &[]).unwrap();
     assert_eq!((value(&capture, "v", 0), value(&capture, "v", 1)), (Some(1), None));
     let error = read_as("$enddefinitions $end #0", &[]).unwrap_err();
-    assert!(error.message().contains("no digital signals"), "{error}");
+    assert!(error.message().contains("declares no signals"), "{error}");
     let port = "$timescale 1 ns $end $var port 1 <0 a $end $enddefinitions $end";
     assert!(read_as(port, &[]).unwrap_err().message().contains("$dumpports"));
     // Without a time scale, its unit is stated.

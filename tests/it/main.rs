@@ -33,6 +33,8 @@ mod events_oracle;
 mod expect;
 /// Short pulses.
 mod glitches;
+/// Voltages that hold until they change.
+mod held;
 /// Every kind of limit: known answers, and the truth of bits.
 mod kinds;
 /// All who measure an interval agree about it.

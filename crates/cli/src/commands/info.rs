@@ -54,7 +54,8 @@ struct SaidLine<'a> {
 struct SaidAnalog<'a> {
     line: &'a str,
     input: Option<u32>,
-    rate_hz: f64,
+    /// `None` where it has a voltage wherever it changes.
+    rate_hz: Option<f64>,
     samples: u64,
     /// Of one code, and how far a sample may be off.
     step_v: Voltage,
@@ -120,7 +121,7 @@ fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
         SaidAnalog {
             line: &line.name,
             input: line.input,
-            rate_hz: base.rate().to_f64() / trace.every() as f64,
+            rate_hz: (!trace.holds()).then(|| base.rate().to_f64() / trace.every() as f64),
             samples: trace.len(),
             step_v: trace.scale().step(),
             error_v: trace.scale().error(),
@@ -296,13 +297,14 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     }
     let mut analog = Grid::new(&["analog line", "input", "rate", "step", "error", "lowest", "highest"], &[1]);
     for line in &said.analog {
-        let rate = Rate::from_rational(Rational::from(line.rate_hz.round() as i64));
+        let rate = line.rate_hz.map(|rate| Rate::from_rational(Rational::from(rate.round() as i64)));
+        let rate = rate.map_or("at changes".to_string(), |rate| rate.to_string());
         let volts =
             |volts: Option<Voltage>| volts.map_or("-".to_string(), |v| format!("{:.3} V", v.to_f64()));
         analog.row(vec![
             line.line.to_string(),
             line.input.map_or("-".to_string(), |input| input.to_string()),
-            rate.to_string(),
+            rate,
             format!("{:.2} mV", line.step_v.to_f64() * 1e3),
             format!("± {:.1} mV", line.error_v.to_f64() * 1e3),
             volts(line.lowest_v),

@@ -10,6 +10,7 @@ use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
 use super::builder::TraceBuilder;
+use super::sample_times::SampleTimes;
 use super::trace::Trace;
 use crate::line::{AnalogId, AnalogScale, Gate, Level};
 use crate::quantity::Voltage;
@@ -62,7 +63,9 @@ pub struct StoredCodes {
 
 /// One analog line over time.
 ///
-/// Sample `i` was taken at tick `first + i * every`; between samples the voltage is not known.
+/// Where it was sampled, sample `i` was taken at tick `first + i * every`, and between samples the voltage is not
+/// known. Where it [holds](AnalogTrace::holds), as a number of a simulation does, the first sample is at tick 0, each other
+/// one where the voltage changed, and it is the same until the next.
 ///
 /// ```
 /// use deep_tap_core::capture::AnalogBuilder;
@@ -81,8 +84,7 @@ pub struct StoredCodes {
 #[derive(Debug)]
 pub struct AnalogTrace {
     scale: AnalogScale,
-    first: u64,
-    every: u64,
+    instants: SampleTimes,
     len: u64,
     blocks: Vec<Block>,
     source: Option<(Arc<dyn AnalogSource>, AnalogId)>,
@@ -132,6 +134,29 @@ impl AnalogTrace {
         first: u64,
         every: u64,
     ) -> Self {
+        let instants = SampleTimes::Grid { first, every: every.max(1) };
+        AnalogTrace::stored_at(source, line, blocks, scale, instants)
+    }
+
+    /// The same of a line that holds its voltage from one change of a trace to the next: its first code is of
+    /// tick 0, and each further one of an edge. Where the level of the trace is unknown, the voltage is.
+    pub fn held_from_stored(
+        source: &Arc<dyn AnalogSource>,
+        line: AnalogId,
+        blocks: &[StoredCodes],
+        scale: AnalogScale,
+        changes: Trace,
+    ) -> Self {
+        AnalogTrace::stored_at(source, line, blocks, scale, SampleTimes::Changes(Arc::new(changes)))
+    }
+
+    fn stored_at(
+        source: &Arc<dyn AnalogSource>,
+        line: AnalogId,
+        blocks: &[StoredCodes],
+        scale: AnalogScale,
+        instants: SampleTimes,
+    ) -> Self {
         let mut len = 0;
         let blocks = blocks.iter().map(|stored| {
             let start = len;
@@ -139,14 +164,7 @@ impl AnalogTrace {
             Block { start, count: stored.count, extremes: stored.extremes, loaded: OnceLock::new() }
         });
         let blocks = blocks.collect();
-        AnalogTrace {
-            scale,
-            first,
-            every: every.max(1),
-            len,
-            blocks,
-            source: Some((Arc::clone(source), line)),
-        }
+        AnalogTrace { scale, instants, len, blocks, source: Some((Arc::clone(source), line)) }
     }
 
     /// How codes stand for voltages.
@@ -156,12 +174,28 @@ impl AnalogTrace {
 
     /// The tick of the first sample.
     pub fn first(&self) -> Tick {
-        Tick(self.first)
+        self.instants.tick_of(0)
     }
 
-    /// Ticks from one sample to the next.
+    /// Ticks from one sample to the next; 1 where it holds, since it may change at any tick.
     pub fn every(&self) -> u64 {
-        self.every
+        match self.instants {
+            SampleTimes::Grid { every, .. } => every,
+            SampleTimes::Changes(_) => 1,
+        }
+    }
+
+    /// Whether each voltage holds until the next.
+    pub fn holds(&self) -> bool {
+        matches!(self.instants, SampleTimes::Changes(_))
+    }
+
+    /// Where a line that holds its voltage changes.
+    pub(crate) fn changes(&self) -> Option<&Trace> {
+        match &self.instants {
+            SampleTimes::Grid { .. } => None,
+            SampleTimes::Changes(trace) => Some(trace),
+        }
     }
 
     /// Number of samples.
@@ -176,26 +210,77 @@ impl AnalogTrace {
 
     /// The tick of a sample.
     pub fn tick_of(&self, sample: u64) -> Tick {
-        Tick(self.first.saturating_add(sample.saturating_mul(self.every)))
+        self.instants.tick_of(sample)
     }
 
     /// The last sample taken at or before a tick; `None` before the first one.
     pub fn sample_at(&self, tick: Tick) -> Option<u64> {
-        let number = tick.0.checked_sub(self.first)? / self.every;
-        self.len.checked_sub(1).map(|last| number.min(last))
+        self.instants.sample_at(tick, self.len)
     }
 
-    /// The samples taken in a range of ticks.
+    /// The samples taken in a range of ticks, and one that holds on into it.
     pub fn samples_in(&self, range: Range<Tick>) -> Range<u64> {
-        let number = |tick: Tick| tick.0.saturating_sub(self.first).div_ceil(self.every).min(self.len);
-        let start = number(range.start);
-        start..number(range.end).max(start)
+        match &self.instants {
+            SampleTimes::Grid { first, every } => {
+                let number = |tick: Tick| tick.0.saturating_sub(*first).div_ceil(*every).min(self.len);
+                let start = number(range.start);
+                start..number(range.end).max(start)
+            }
+            SampleTimes::Changes(changes) => {
+                let start = changes.count(Tick(0)..Tick(range.start.0.saturating_add(1)));
+                let end = changes.count(Tick(0)..range.end).saturating_add(1);
+                let start = start.min(self.len);
+                let end = if range.is_empty() { start } else { end.min(self.len) };
+                start..end.max(start)
+            }
+        }
+    }
+
+    /// Each code of a range of ticks with the number of its sample and its weight: one for each sample that
+    /// was taken, the ticks for which a voltage holds. Those that are not known are left out.
+    pub fn codes_in(&self, range: Range<Tick>) -> impl Iterator<Item = (u64, i16, u64)> {
+        let samples = self.samples_in(range.clone());
+        let first = self.block_of(samples.start).unwrap_or(self.blocks.len());
+        let blocks = (first..self.blocks.len()).map(|number| (self.blocks[number].start, number));
+        let blocks = blocks.take_while({
+            let end = samples.end;
+            move |(start, _)| *start < end
+        });
+        let held = self.holds();
+        blocks.flat_map(move |(start, number)| {
+            let codes = self.loaded(number).map_or(&[][..], |loaded| &loaded.codes[..]);
+            let from = samples.start.saturating_sub(start).min(codes.len() as u64);
+            let to = samples.end.saturating_sub(start).min(codes.len() as u64);
+            let range = range.clone();
+            (from..to).filter_map(move |at| {
+                let sample = start + at;
+                let weight = match held {
+                    false => 1,
+                    true if !self.instants.is_known(sample) => return None,
+                    true => {
+                        let (from, to) = (self.tick_of(sample).max(range.start), self.tick_of(sample + 1));
+                        to.min(range.end).0.saturating_sub(from.0)
+                    }
+                };
+                Some((sample, codes[at as usize], weight))
+            })
+        })
     }
 
     /// The code of a sample; `None` beyond the end or where it was lost.
     pub fn code(&self, sample: u64) -> Option<i16> {
-        let at = self.block_of(sample)?;
+        let at = self.block_of(sample).filter(|_| self.instants.is_known(sample))?;
         self.loaded(at)?.codes.get((sample - self.blocks[at].start) as usize).copied()
+    }
+
+    /// The codes of some samples as they are kept, also those that only stand for a voltage that is not known;
+    /// `None` where some were lost.
+    pub(crate) fn recorded(&self, samples: Range<u64>) -> Option<Vec<i16>> {
+        let code = |sample: u64| {
+            let at = self.block_of(sample)?;
+            self.loaded(at)?.codes.get((sample - self.blocks[at].start) as usize).copied()
+        };
+        samples.map(code).collect()
     }
 
     /// The voltage of the last sample taken at or before a tick.
@@ -210,12 +295,18 @@ impl AnalogTrace {
 
     /// The extremes of some samples; `None` when there is none.
     pub fn extremes_of(&self, samples: Range<u64>) -> Option<Extremes> {
+        // Where a voltage is not known, the code before stands for it: only the first of these matters.
+        let known = |sample: &u64| self.instants.is_known(*sample);
+        let samples = samples.clone().find(known)?..samples.end;
         let mut found: Option<Extremes> = None;
         let first = self.block_of(samples.start)?;
         for (number, block) in self.blocks.iter().enumerate().skip(first) {
             let (start, end) = (block.start, block.start + block.count as u64);
             if start >= samples.end {
                 break;
+            }
+            if block.count == 0 {
+                continue;
             }
             let part = samples.start.max(start)..samples.end.min(end);
             let extremes = if part == (start..end) {
@@ -229,7 +320,8 @@ impl AnalogTrace {
         found
     }
 
-    /// The blocks, each with the number of its first sample; `None` where the codes were lost.
+    /// The blocks, each with the number of its first sample; `None` where the codes were lost. Where the voltage
+    /// of a sample is not known, any code stands for it.
     pub fn blocks(&self) -> impl Iterator<Item = (u64, Option<&[i16]>)> {
         (0..self.blocks.len())
             .map(|number| (self.blocks[number].start, self.loaded(number).map(|l| l.codes.as_slice())))
@@ -259,17 +351,21 @@ impl AnalogTrace {
                 edges.push((sample, to));
             }
         };
+        let gaps = self.changes().is_some_and(Trace::is_ever_unknown);
         for (number, block) in self.blocks.iter().enumerate() {
             let Extremes { least, most } = block.extremes;
-            if gate.keeps(level, least, most) && block.loaded.get().is_none_or(Option::is_some) {
+            if !gaps && gate.keeps(level, least, most) && block.loaded.get().is_none_or(Option::is_some) {
                 continue;
             }
             match self.loaded(number) {
                 None => set(&mut level, block.start, Level::Unknown),
                 Some(loaded) => {
-                    for (at, code) in loaded.codes.iter().enumerate() {
-                        let next = gate.next(level, *code);
-                        set(&mut level, block.start + at as u64, next);
+                    for (sample, code) in (block.start..).zip(&loaded.codes) {
+                        let next = match gaps && !self.instants.is_known(sample) {
+                            true => Level::Unknown,
+                            false => gate.next(level, *code),
+                        };
+                        set(&mut level, sample, next);
                     }
                 }
             }
@@ -334,9 +430,13 @@ impl AnalogBuilder {
 
     /// The finished line: its scale, the tick of the first sample, and ticks from one sample to the
     /// next (at least 1).
-    pub fn finish(mut self, scale: AnalogScale, first: u64, every: u64) -> AnalogTrace {
+    pub fn finish(self, scale: AnalogScale, first: u64, every: u64) -> AnalogTrace {
+        self.finish_at(scale, SampleTimes::Grid { first, every: every.max(1) })
+    }
+
+    pub(super) fn finish_at(mut self, scale: AnalogScale, instants: SampleTimes) -> AnalogTrace {
         self.close();
         let len = self.len();
-        AnalogTrace { scale, first, every: every.max(1), len, blocks: self.blocks, source: None }
+        AnalogTrace { scale, instants, len, blocks: self.blocks, source: None }
     }
 }

@@ -102,7 +102,7 @@ impl CaptureBuilder {
     }
 
     /// Adds an analog line with its trace. All analog lines of a capture are sampled at the same
-    /// ticks.
+    /// ticks, or all of them hold their voltages.
     pub fn analog(mut self, line: AnalogLine, trace: impl Into<Arc<AnalogTrace>>) -> Self {
         self.capture.analog_lines.push(line);
         self.capture.analog_traces.push(trace.into());
@@ -317,12 +317,20 @@ impl CaptureBuilder {
                 return wrong(message);
             }
         }
-        let grid = |trace: &Arc<AnalogTrace>| (trace.first(), trace.every(), trace.len());
+        let grid =
+            |trace: &Arc<AnalogTrace>| (!trace.holds()).then(|| (trace.first(), trace.every(), trace.len()));
         let grids = capture.analog_traces.windows(2).zip(&capture.analog_lines);
         if let Some((_, line)) = grids.into_iter().find(|(pair, _)| grid(&pair[0]) != grid(&pair[1])) {
             let message =
                 format!("analog line '{}' was not sampled at the same ticks as the next", line.name);
             return wrong(message);
+        }
+        let changes = capture.analog_traces.iter().map(|trace| trace.changes());
+        for (line, changes) in capture.analog_lines.iter().zip(changes) {
+            if let Some(changes) = changes.filter(|changes| changes.len() != capture.len) {
+                let (name, len) = (&line.name, changes.len());
+                return wrong(format!("analog line '{name}' has {len} ticks, the capture {}", capture.len));
+            }
         }
         for bus in &capture.buses {
             let mut lines = bus.lines.iter().copied().chain(bus.clock.map(|(line, _)| line));

@@ -75,9 +75,14 @@ pub(super) fn spread(analog: &AnalogTrace, crossing: Crossing, off: Voltage, edg
         };
         let early = nearest(before..at, true, |sample| certain(sample, !rises))?;
         let late = nearest(at..after, false, |sample| certain(sample, rises))?;
-        most = most.max(at - early).max(late - at);
+        // A voltage that holds is what it was until the next one begins.
+        let ticks = |from: u64, to: u64| match analog.holds() {
+            true => analog.tick_of(to).0.saturating_sub(analog.tick_of(from).0),
+            false => (to - from).saturating_mul(analog.every()),
+        };
+        most = most.max(ticks(early + u64::from(analog.holds()), at)).max(ticks(at, late));
     }
-    most.checked_mul(analog.every())
+    Some(most)
 }
 
 fn nearest(range: Range<u64>, from_end: bool, is: impl Fn(u64) -> bool) -> Option<u64> {

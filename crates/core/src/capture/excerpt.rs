@@ -3,8 +3,9 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use super::analog::AnalogBuilder;
+use super::analog::{AnalogBuilder, AnalogTrace};
 use super::builder::TraceBuilder;
+use super::held::HeldBuilder;
 use super::record::Capture;
 use super::trace::Trace;
 use crate::error::Result;
@@ -40,6 +41,9 @@ impl Capture {
         let traces = self.traces.iter().map(|trace| Arc::new(part(trace, start, end))).collect();
         let analog = (0..self.analog_lines.len()).map(|id| {
             let whole = self.analog(AnalogId(id));
+            if whole.holds() {
+                return held_part(whole, start, end);
+            }
             let samples = whole.samples_in(Tick(start)..Tick(end));
             let first = whole.tick_of(samples.start).0.saturating_sub(start);
             let mut builder = AnalogBuilder::new();
@@ -92,6 +96,16 @@ impl Capture {
         }
         self.into_builder().select(wanted)?.select_analog(kept).buses(buses).history(history).build()
     }
+}
+
+fn held_part(whole: &AnalogTrace, start: u64, end: u64) -> AnalogTrace {
+    let samples = whole.samples_in(Tick(start)..Tick(end));
+    let mut builder = HeldBuilder::new(whole.code(samples.start));
+    for sample in samples.skip(1) {
+        // Ticks come in order, behind the first one.
+        let _ = builder.push(Tick(whole.tick_of(sample).0.saturating_sub(start)), whole.code(sample));
+    }
+    builder.finish(whole.scale(), end.saturating_sub(start))
 }
 
 fn part(trace: &Trace, start: u64, end: u64) -> Trace {

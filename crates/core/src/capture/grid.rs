@@ -2,11 +2,13 @@
 
 use std::sync::Arc;
 
+use super::analog::AnalogTrace;
 use super::builder::TraceBuilder;
+use super::held::HeldBuilder;
 use super::record::Capture;
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::Line;
+use crate::line::{AnalogId, Line};
 use crate::quantity::{Rational, Time};
 use crate::time::{Resolution, Tick, TimeBase};
 
@@ -39,7 +41,8 @@ impl Capture {
         if grid.num == grid.den {
             return self.into_builder().resolution(resolution).build();
         }
-        if !self.analog_lines().is_empty() {
+        let analog = (0..self.analog_lines().len()).map(|id| self.analog(AnalogId(id)));
+        if analog.clone().any(|trace| !trace.holds()) {
             let message = "analog lines of a dump cannot be put on another grid";
             return Err(Error::new(ErrorKind::Capture, message).with_help("leave the rate out"));
         }
@@ -51,8 +54,13 @@ impl Capture {
         let lines = self.lines().iter().zip(self.traces());
         let traces = lines.map(|(line, trace)| grid.moved(line, trace, len).map(Arc::new));
         let traces = traces.collect::<Result<Vec<_>>>()?;
-        let mut builder =
-            self.into_builder().base(base.with_zero_at(zero)).length(len).resolution(resolution);
+        let analog = analog.map(|trace| grid.moved_voltages(trace, len)).collect::<Result<Vec<_>>>()?;
+        let mut builder = self
+            .into_builder()
+            .replace_analog(analog)
+            .base(base.with_zero_at(zero))
+            .length(len)
+            .resolution(resolution);
         builder.capture.traces = traces;
         builder.build()
     }
@@ -76,6 +84,23 @@ impl Grid {
             Error::new(ErrorKind::Range, message).with_help("state the rate with fewer digits")
         })?;
         Ok(Grid { from, to, num: ratio.numerator(), den: ratio.denominator() })
+    }
+
+    /// The voltages of a line; of several at one tick of the new grid the last counts.
+    fn moved_voltages(&self, trace: &AnalogTrace, len: u64) -> Result<AnalogTrace> {
+        let mut moved: Vec<(u64, Option<i16>)> = Vec::new();
+        for sample in 0..trace.len() {
+            let now = (self.nearest(trace.tick_of(sample).0), trace.code(sample));
+            match moved.last_mut() {
+                Some(last) if last.0 == now.0 => *last = now,
+                _ => moved.push(now),
+            }
+        }
+        let mut moved = moved.into_iter().peekable();
+        let start = moved.next_if(|(tick, _)| *tick == 0).and_then(|(_, code)| code);
+        let mut builder = HeldBuilder::new(start);
+        moved.try_for_each(|(tick, code)| builder.push(Tick(tick), code))?;
+        Ok(builder.finish(trace.scale(), len))
     }
 
     fn nearest(&self, tick: u64) -> u64 {

@@ -234,6 +234,12 @@ impl Capture {
         self.traces.iter().map(Arc::as_ref).collect()
     }
 
+    /// The traces of all lines, and of each analog line that holds its voltages where these change.
+    pub(crate) fn traces_with_changes(&self) -> Vec<&Trace> {
+        let changes = self.analog_traces.iter().filter_map(|trace| trace.changes());
+        self.traces.iter().map(Arc::as_ref).chain(changes).collect()
+    }
+
     /// For each line, which line of another capture has its very trace.
     pub(crate) fn traces_in(&self, other: &Capture) -> Vec<Option<usize>> {
         let of = |trace: &Arc<Trace>| other.traces.iter().position(|known| Arc::ptr_eq(known, trace));

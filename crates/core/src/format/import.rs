@@ -43,7 +43,7 @@ pub fn import(
     match file.open {
         Some(open) if open.written > 0 => {
             let Open { mut writer, written, .. } = open;
-            writer.blocks(&capture.traces(), written, capture.len())?;
+            writer.blocks(&capture.traces_with_changes(), written, capture.len())?;
             writer.finish(&capture)?;
         }
         open => {

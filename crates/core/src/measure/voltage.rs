@@ -9,7 +9,7 @@ use crate::time::Tick;
 /// The levels of an analog line.
 ///
 /// Low and high level are the most frequent code in the lower and in the upper half of what was
-/// seen (IEEE 181-2011, 5.2, the histogram method).
+/// seen (IEEE 181-2011, 5.2, the histogram method). A voltage that holds counts for as long as it does.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct VoltageLevels {
     /// The low level.
@@ -63,11 +63,13 @@ impl VoltageLevels {
 pub fn voltage_levels(line: &AnalogTrace, range: Range<Tick>) -> Option<VoltageLevels> {
     let mut counts = vec![0u64; 1 << 16];
     let (mut samples, mut sum) = (0u64, 0i128);
-    each_code(line, &range, |_, code| {
-        counts[place(code)] += 1;
+    let mut weights = 0u64;
+    for (_, code, weight) in line.codes_in(range) {
+        counts[place(code)] += weight;
         samples += 1;
-        sum += i128::from(code);
-    });
+        weights += weight;
+        sum += i128::from(code) * i128::from(weight);
+    }
     let first = counts.iter().position(|count| *count > 0)?;
     let last = counts.iter().rposition(|count| *count > 0)?;
     let middle = (first + last) / 2;
@@ -82,7 +84,7 @@ pub fn voltage_levels(line: &AnalogTrace, range: Range<Tick>) -> Option<VoltageL
         low = most_frequent(first..last + 1);
         high = low;
     }
-    let mean_code = sum as f64 / samples as f64;
+    let mean_code = sum as f64 / weights as f64;
     Some(VoltageLevels {
         low: scale.voltage(code(low)),
         high: scale.voltage(code(high)),
@@ -118,14 +120,19 @@ impl Transition {
 }
 
 /// The ways of an analog line between two voltages in a range of ticks, in order of time. One that
-/// turns back half way is none.
+/// turns back half way is none, and one on which the voltage is not known.
 pub fn transitions(line: &AnalogTrace, range: Range<Tick>, low: Voltage, high: Voltage) -> Vec<Transition> {
     let scale = line.scale();
     let (above_low, at_high) = (scale.first_at_least(low), scale.first_at_least(high));
     let mut found = Vec::new();
     // Where the line was last at or below the lower voltage, and at or above the upper one.
     let (mut was_low, mut was_high) = (None, None);
-    each_code(line, &range, |sample, code| {
+    let mut expected = None;
+    for (sample, code, _) in line.codes_in(range) {
+        // What lies between is not known.
+        if expected.replace(sample + 1).is_some_and(|expected| expected != sample) {
+            (was_low, was_high) = (None, None);
+        }
         let code = i32::from(code);
         let (is_low, is_high) = (code < above_low, code >= at_high);
         if is_high && let Some(start) = was_low.take() {
@@ -140,24 +147,10 @@ pub fn transitions(line: &AnalogTrace, range: Range<Tick>, low: Voltage, high: V
         if is_high {
             was_high = Some(sample + 1);
         }
-    });
+    }
     let tick = |sample: u64| line.tick_of(sample);
     found
         .into_iter()
         .map(|(rises, start, end)| Transition { rises, start: tick(start), end: tick(end) })
         .collect()
-}
-
-/// Each code in a range of ticks with its number; those that were lost are left out.
-fn each_code(line: &AnalogTrace, range: &Range<Tick>, mut each: impl FnMut(u64, i16)) {
-    let samples = line.samples_in(range.clone());
-    for (start, codes) in line.blocks() {
-        let Some(codes) = codes.filter(|_| start < samples.end) else { continue };
-        for (at, code) in codes.iter().enumerate() {
-            let sample = start + at as u64;
-            if samples.contains(&sample) {
-                each(sample, *code);
-            }
-        }
-    }
 }

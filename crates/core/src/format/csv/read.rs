@@ -84,6 +84,9 @@ struct Levels {
     bits: BitColumn,
 }
 
+/// What stands for a voltage that is not known, in any case.
+const NOT_KNOWN: [&str; 5] = ["x", "nan", "inf", "+inf", "-inf"];
+
 /// A column of voltages while it is read.
 struct Analog {
     column: usize,
@@ -111,12 +114,7 @@ impl Sheet<'_> {
                 error.with_help("levels are 0, 1, high, low, x, z; buses 0x3f or 63; voltages 3.3 or 3.3 V")
             );
         }
-        if !analog.is_empty() && matches!(plan, Plan::Changes { .. }) {
-            let error = self.source.refused("voltages that are given at their changes only are not read");
-            return Err(
-                error.with_help("export every sample; or state rows = \"samples\" if that is what they are")
-            );
-        }
+        let every_row = matches!(plan, Plan::Samples { .. });
         let mut filling = Filling::new((0..levels.len() * WIDEST).map(|_| Meant::Levels));
         let mut clock = Clock::new(plan);
         let mut table = Table::open(self.source, self.dialect, self.stated.partial)?;
@@ -198,14 +196,24 @@ impl Sheet<'_> {
             }
             for column in &mut analog {
                 let text = std::str::from_utf8(row[column.column].trim_ascii()).unwrap_or("?");
-                column.volts.push(self.volts(text, column.power).ok_or_else(|| {
-                    let message = match text {
-                        "" => "here is no voltage".to_string(),
-                        text => format!("'{}' is not a voltage", shown(text)),
-                    };
-                    self.wrong(line, Some(column.column), message)
-                        .with_help("each row has a number, such as 3.3")
-                })?);
+                if !every_row {
+                    column.volts.at(tick);
+                }
+                let known = match text {
+                    "" if self.empty(plan) == EmptyCell::Unchanged => {
+                        column.volts.push_again();
+                        continue;
+                    }
+                    "" => None,
+                    text if NOT_KNOWN.iter().any(|word| text.eq_ignore_ascii_case(word)) => None,
+                    text => Some(self.volts(text, column.power).ok_or_else(|| {
+                        let message = format!("'{}' is not a voltage", shown(text));
+                        self.wrong(line, Some(column.column), message).with_help(
+                            "a voltage is a number, such as 3.3; one that is not known is x or nan",
+                        )
+                    })?),
+                };
+                column.volts.push(known);
             }
             clock.repeats(rows > 0 && !changed && analog.is_empty(), line, self)?;
             rows += 1;
@@ -222,14 +230,17 @@ impl Sheet<'_> {
             .map(|c| Read::Whole(Box::new(c)))
     }
 
+    /// What a cell without anything says.
+    fn empty(&self, plan: &Plan) -> EmptyCell {
+        let samples = matches!(plan, Plan::Samples { .. });
+        self.stated.empty.unwrap_or(if samples { EmptyCell::Unknown } else { EmptyCell::Unchanged })
+    }
+
     fn word(&self, cell: &[u8], plan: &Plan, last: Option<Word>) -> Option<Word> {
         if !cell.is_empty() {
             return word(cell, self.stated.numbers);
         }
-        let samples = matches!(plan, Plan::Samples { .. });
-        let empty =
-            self.stated.empty.unwrap_or(if samples { EmptyCell::Unknown } else { EmptyCell::Unchanged });
-        Some(match empty.level() {
+        Some(match self.empty(plan).level() {
             Some(Level::Low) => Word::all(false, false),
             Some(Level::High) => Word::all(true, false),
             Some(Level::Floating) => Word::all(false, true),
@@ -290,11 +301,14 @@ impl Sheet<'_> {
             let input = Input::Signal(format!("column {}", column.column + 1));
             builder = column.bits.add_to(builder, (name, *bits), input, &traces).map_err(located)?;
         }
+        let every_row = matches!(plan, Plan::Samples { .. });
+        let held = !every_row || analog.iter().any(|column| column.volts.has_gaps());
         for column in analog {
             let Column { name, .. } = &self.columns[column.column];
             let line =
                 AnalogLine { input: Some(column.column as u32 + 1), ..AnalogLine::named(name.as_str()) };
-            builder = builder.analog(line, column.volts.finish(1));
+            let trace = if held { column.volts.finish_held(len)? } else { column.volts.finish() };
+            builder = builder.analog(line, trace);
         }
         let aside: Vec<&str> =
             self.columns.iter().filter(|c| c.kind == Kind::Aside).map(|c| c.name.as_str()).collect();

@@ -40,7 +40,7 @@ pub fn write(capture: &Capture, layout: Layout, out: &mut dyn Write) -> std::io:
     let mut tick = Tick(0);
     while tick.0 < capture.len() {
         let mut row = row(capture, tick, decimals, &levels);
-        row.extend(voltages.now().map(|volts| volts.map_or(String::new(), |v| v.to_f64().to_string())));
+        row.extend(voltages.now().map(|volts| volts.map_or("x".to_string(), |v| v.to_f64().to_string())));
         writer.write_record(row).map_err(plain)?;
         let change = merged.peek().into_iter().chain(voltages.peek()).min();
         tick = match (layout, change) {

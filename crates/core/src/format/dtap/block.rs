@@ -10,8 +10,8 @@ use crate::line::Level;
 pub(super) const MAGIC: [u8; 8] = *b"DEEPTAP\x01";
 /// The version that knows analog lines.
 pub(super) const ANALOG_VERSION: u8 = 2;
-/// The version that knows lines which float, too.
-pub(super) const FLOATING_VERSION: u8 = 3;
+/// The version that knows lines which float, and voltages which hold, too.
+pub(super) const LATEST_VERSION: u8 = 3;
 /// Last bytes of every finished file.
 pub(super) const END_MAGIC: [u8; 8] = *b"DTAPEND\x01";
 /// Size of a block's header.

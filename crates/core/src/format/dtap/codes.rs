@@ -40,7 +40,7 @@ impl CodesEntry {
     fn read(bytes: &[u8]) -> Option<Self> {
         let code = |at: usize| bytes.get(at..at + 2)?.try_into().ok().map(i16::from_le_bytes);
         let extremes = Extremes { least: code(4)?, most: code(6)? };
-        let count = u32_at(bytes, 0).filter(|count| (1..=ANALOG_BLOCK as u32).contains(count))?;
+        let count = u32_at(bytes, 0).filter(|count| *count <= ANALOG_BLOCK as u32)?;
         let compressed = bytes.get(20).filter(|flag| **flag < 2)? == &1;
         (extremes.least <= extremes.most).then_some(CodesEntry {
             count,
@@ -116,6 +116,9 @@ pub(super) fn directory(
 /// Decodes a section; says what is wrong with it if it is damaged.
 pub(super) fn decode(entry: &CodesEntry, stored: &[u8]) -> Result<Vec<i16>, &'static str> {
     let count = entry.count as usize;
+    if count == 0 {
+        return Ok(Vec::new());
+    }
     if stored.is_empty() {
         return Err("its codes were lost before");
     }

@@ -71,6 +71,9 @@ struct MetaAnalog {
     error: String,
     /// Ticks from one code to the next.
     every: u64,
+    /// Whether each code holds until the next, at instants that a trace behind those of the lines has.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    holds: bool,
     #[serde(flatten)]
     pulses: StatedPulses,
 }
@@ -109,6 +112,7 @@ impl Meta {
                 step: scale.step().to_rational().to_string(),
                 error: scale.error().to_rational().to_string(),
                 every: trace.every(),
+                holds: trace.holds(),
                 pulses: StatedPulses::of(&line.pulses),
             }
         };
@@ -134,6 +138,28 @@ impl Meta {
         self.lines.len()
     }
 
+    /// How many traces there are: of the lines, and behind these, of the changes of analog lines that hold.
+    pub(super) fn trace_count(&self) -> usize {
+        self.lines.len() + self.analog.iter().filter(|line| line.holds).count()
+    }
+
+    /// Whether another description is of the same lines.
+    pub(super) fn is_of_the_same_lines(&self, other: &Meta) -> bool {
+        let holds = |meta: &Meta| meta.analog.iter().map(|line| line.holds).collect::<Vec<_>>();
+        self.lines.len() == other.lines.len() && holds(self) == holds(other)
+    }
+
+    /// For an analog line that holds its voltages, the number of the trace that says where they change.
+    pub(super) fn changes_of(&self, analog: usize) -> Option<LineId> {
+        let held = self.analog.get(..=analog)?.iter().filter(|line| line.holds).count();
+        self.analog[analog].holds.then(|| LineId(self.lines.len() + held - 1))
+    }
+
+    /// Whether analog lines hold their voltages.
+    pub(super) fn holds(&self) -> bool {
+        self.analog.iter().any(|line| line.holds)
+    }
+
     pub(super) fn analog_count(&self) -> usize {
         self.analog.len()
     }
@@ -154,7 +180,11 @@ impl Meta {
     }
 
     pub(super) fn line_name(&self, line: LineId) -> &str {
-        self.lines.get(line.0).map_or("?", |l| &l.name)
+        let held = || self.analog.iter().filter(|line| line.holds).nth(line.0 - self.lines.len());
+        match self.lines.get(line.0) {
+            Some(line) => &line.name,
+            None => held().map_or("?", |line| &line.name),
+        }
     }
 
     pub(super) fn base(&self) -> Result<TimeBase> {

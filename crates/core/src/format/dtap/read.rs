@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::block::{
-    END_MAGIC, FLOATING_VERSION, FileBytes, HEADER, Header, Kind, LONGEST_RANGE, MAGIC, TRAILER, directory,
+    END_MAGIC, FileBytes, HEADER, Header, Kind, LATEST_VERSION, LONGEST_RANGE, MAGIC, TRAILER, directory,
     level_of, part, payload, u32_at, u64_at,
 };
 use super::codes;
@@ -57,7 +57,7 @@ pub fn open(path: &Path) -> Result<Opened> {
         return Err(wrong("this is not a capture file", help));
     }
     let version = magic[MAGIC.len() - 1];
-    if !(MAGIC[MAGIC.len() - 1]..=FLOATING_VERSION).contains(&version) {
+    if !(MAGIC[MAGIC.len() - 1]..=LATEST_VERSION).contains(&version) {
         let message = format!("this capture file is of version {version}, this program reads 1 to 3");
         return Err(wrong(&message, "use a later deep-tap"));
     }
@@ -92,15 +92,22 @@ struct FoundCodes {
     blocks: Vec<u64>,
     /// Per analog line and block, in the order of blocks.
     stored: Vec<Vec<StoredCodes>>,
+    /// Whether all lines have as many codes in a block.
+    alike: bool,
 }
 
 impl FoundCodes {
+    fn new(meta: &Meta) -> Self {
+        FoundCodes { stored: vec![Vec::new(); meta.analog_count()], alike: !meta.holds(), ..Self::default() }
+    }
+
     /// Adds a block with its entries, one per analog line; `false` where they do not fit together.
     fn push(&mut self, offset: u64, entries: impl Iterator<Item = StoredCodes>) -> bool {
         self.blocks.push(offset);
         let mut count = None;
         for (line, entry) in self.stored.iter_mut().zip(entries) {
-            if *count.get_or_insert(entry.count) != entry.count || entry.count > ANALOG_BLOCK {
+            let other = *count.get_or_insert(entry.count) != entry.count;
+            if (self.alike && (other || entry.count == 0)) || entry.count > ANALOG_BLOCK {
                 return false;
             }
             line.push(entry);
@@ -109,8 +116,8 @@ impl FoundCodes {
     }
 
     /// Reads the part of the index that follows the edge blocks.
-    fn of_index(file: &FileBytes, rest: &[u8], lines: usize) -> Option<FoundCodes> {
-        let mut found = FoundCodes { stored: vec![Vec::new(); lines], ..FoundCodes::default() };
+    fn of_index(file: &FileBytes, rest: &[u8], meta: &Meta) -> Option<FoundCodes> {
+        let (mut found, lines) = (FoundCodes::new(meta), meta.analog_count());
         if lines == 0 {
             return rest.is_empty().then_some(found);
         }
@@ -169,12 +176,12 @@ fn finished(file: &FileBytes) -> Option<Found> {
     let (meta, _) = read_meta(file, u64_at(index, 0)?, Kind::Meta)?;
     let len = u64_at(index, 8)?;
     let count = usize::try_from(u64_at(index, 16)?).ok()?;
-    let lines = usize::try_from(u64_at(index, 24)?).ok().filter(|l| *l == meta.line_count())?;
+    let lines = usize::try_from(u64_at(index, 24)?).ok().filter(|l| *l == meta.trace_count())?;
     let totals_at = 32;
     let blocks_at = totals_at + lines.checked_mul(8)?;
     let row = 24 + lines.checked_mul(9)?;
     let codes_at = blocks_at.checked_add(count.checked_mul(row)?)?;
-    let codes = FoundCodes::of_index(file, index.get(codes_at..)?, meta.analog_count())?;
+    let codes = FoundCodes::of_index(file, index.get(codes_at..)?, &meta)?;
     let totals: Vec<u64> = (0..lines).filter_map(|l| u64_at(index, totals_at + l * 8)).collect();
     let mut blocks = Vec::with_capacity(count);
     let mut segments = vec![Vec::with_capacity(count); lines];
@@ -204,12 +211,12 @@ fn recovered(file: &FileBytes) -> Option<Found> {
     let mut offset = MAGIC.len() as u64;
     let (mut meta, header) = read_meta(file, offset, Kind::Head)?;
     offset += HEADER as u64 + header.len;
-    let lines = meta.line_count();
+    let lines = meta.trace_count();
     let mut found_blocks = Vec::new();
     let mut segments = vec![Vec::new(); lines];
     let mut totals = vec![0u64; lines];
     let mut next = 0;
-    let mut codes = FoundCodes { stored: vec![Vec::new(); meta.analog_count()], ..FoundCodes::default() };
+    let mut codes = FoundCodes::new(&meta);
     let mut next_code = None;
     while let Some(header) = Header::read(file, offset) {
         let at = offset;
@@ -245,8 +252,8 @@ fn recovered(file: &FileBytes) -> Option<Found> {
             }
             Kind::Meta => {
                 // Written at the end: it knows more than the head, if it is for the same lines.
-                if let Some((later, _)) = read_meta(file, at, Kind::Meta)
-                    .filter(|(m, _)| m.line_count() == lines && m.analog_count() == meta.analog_count())
+                if let Some((later, _)) =
+                    read_meta(file, at, Kind::Meta).filter(|(m, _)| m.is_of_the_same_lines(&meta))
                 {
                     meta = later;
                 }
@@ -273,18 +280,16 @@ fn build(path: &Path, file: FileBytes, found: Found) -> Result<Opened> {
         path: path.to_path_buf(),
         file,
         blocks: found.blocks.clone(),
-        names: (0..lines.len()).map(|l| found.meta.line_name(LineId(l)).to_string()).collect(),
+        lines: lines.len(),
+        len: found.len,
+        holds: found.meta.holds(),
+        names: (0..found.meta.trace_count()).map(|l| found.meta.line_name(LineId(l)).to_string()).collect(),
         codes: found.codes.blocks,
         analog: analog.iter().map(|(line, ..)| line.name.clone()).collect(),
         damage,
     });
-    let source: Arc<dyn AnalogSource> = Arc::<FileSource>::clone(&stored);
-    for (number, ((line, scale, every), stored)) in analog.into_iter().zip(&found.codes.stored).enumerate() {
-        let (id, first) = (AnalogId(number), found.codes.first);
-        builder = builder.analog(line, AnalogTrace::from_stored(&source, id, stored, scale, first, every));
-    }
-    let source: Arc<dyn SegmentSource> = stored;
-    for (number, line) in lines.into_iter().enumerate() {
+    let source: Arc<dyn SegmentSource> = Arc::<FileSource>::clone(&stored);
+    let trace = |number: usize| {
         let stored: Vec<StoredSegment> = found
             .blocks
             .iter()
@@ -295,12 +300,23 @@ fn build(path: &Path, file: FileBytes, found: Found) -> Result<Opened> {
                 entry: *entry,
             })
             .collect();
-        let trace = if stored.is_empty() {
+        if stored.is_empty() {
             Trace::constant(Level::Unknown, found.len)
         } else {
             Trace::from_stored(&source, LineId(number), &stored, found.len, found.totals[number])
+        }
+    };
+    for (number, line) in lines.into_iter().enumerate() {
+        builder = builder.line(line, trace(number));
+    }
+    let source: Arc<dyn AnalogSource> = stored;
+    for (number, ((line, scale, every), stored)) in analog.into_iter().zip(&found.codes.stored).enumerate() {
+        let (id, first) = (AnalogId(number), found.codes.first);
+        let codes = match found.meta.changes_of(number) {
+            Some(changes) => AnalogTrace::held_from_stored(&source, id, stored, scale, trace(changes.0)),
+            None => AnalogTrace::from_stored(&source, id, stored, scale, first, every),
         };
-        builder = builder.line(line, trace);
+        builder = builder.analog(line, codes);
     }
     let mut cut_short_at = None;
     if !found.whole {
@@ -322,6 +338,12 @@ struct FileSource {
     path: PathBuf,
     file: FileBytes,
     blocks: Vec<StoredBlock>,
+    /// How many lines there are, and ticks.
+    lines: usize,
+    len: u64,
+    /// Whether blocks of codes are in numbers of samples, and not in ticks.
+    holds: bool,
+    /// Of the lines, and of analog lines whose changes are kept like edges.
     names: Vec<String>,
     /// Offsets of the blocks of analog codes.
     codes: Vec<u64>,
@@ -354,7 +376,7 @@ impl SegmentSource for FileSource {
                 let name = self.names.get(line.0).map_or("?", String::as_str);
                 self.damage.note(Damage {
                     ticks: Tick(stored.start)..Tick(stored.end),
-                    lines: vec![line],
+                    lines: Some(line).filter(|line| line.0 < self.lines).into_iter().collect(),
                     what: format!("{}: edges of {name}: {what}", self.path.display()),
                 });
                 None
@@ -368,7 +390,7 @@ impl FileSource {
         let nowhere = 0..0;
         let header = Header::read(&self.file, offset).filter(|h| h.kind == Kind::Codes);
         let header = header.ok_or((nowhere.clone(), "the block's header is damaged"))?;
-        let range = header.start..header.end;
+        let range = if self.holds { 0..self.len } else { header.start..header.end };
         let wrong = |what: &'static str| (range.clone(), what);
         let (_, entries) = codes::directory(&self.file, offset, &header, self.analog.len())
             .ok_or_else(|| wrong("the block's directory is damaged"))?;

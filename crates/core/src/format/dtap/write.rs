@@ -7,8 +7,7 @@ use std::path::{Path, PathBuf};
 use rayon::prelude::*;
 
 use super::block::{
-    ANALOG_VERSION, END_MAGIC, Entry, FLOATING_VERSION, HEADER, Header, Kind, LONGEST_RANGE, MAGIC,
-    level_code,
+    ANALOG_VERSION, END_MAGIC, Entry, HEADER, Header, Kind, LATEST_VERSION, LONGEST_RANGE, MAGIC, level_code,
 };
 use super::codes;
 use super::edges::encode;
@@ -43,18 +42,8 @@ pub fn part_path(path: &Path) -> PathBuf {
 /// [`ErrorKind::Io`] when the disk refuses, with what was written kept.
 pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> {
     let mut writer = Writer::create(capture, path, options)?;
-    writer.blocks(&capture.traces(), 0, capture.len())?;
-    let lines: Vec<&AnalogTrace> =
-        (0..capture.analog_lines().len()).map(|l| capture.analog(AnalogId(l))).collect();
-    let len = lines.first().map_or(0, |line| line.len());
-    for start in (0..len).step_by(ANALOG_BLOCK) {
-        let samples = start..len.min(start + ANALOG_BLOCK as u64);
-        let codes: Vec<Option<Vec<i16>>> =
-            lines.iter().map(|line| samples.clone().map(|s| line.code(s)).collect()).collect();
-        let codes: Vec<Option<&[i16]>> = codes.iter().map(Option::as_deref).collect();
-        let count = (samples.end - samples.start) as usize;
-        writer.codes(lines[0].tick_of(start).0, count, &codes)?;
-    }
+    writer.blocks(&capture.traces_with_changes(), 0, capture.len())?;
+    writer.all_codes(capture)?;
     writer.finish(capture)
 }
 
@@ -133,7 +122,8 @@ impl Writer {
                 Error::io(&part, "create", error)
             }
         })?;
-        let lines = capture.lines().len();
+        let lines = capture.traces_with_changes().len();
+        let holds = lines > capture.lines().len();
         let mut writer = Writer {
             file: BufWriter::with_capacity(1 << 20, file),
             path: path.to_path_buf(),
@@ -157,8 +147,8 @@ impl Writer {
         if writer.analog > 0 {
             magic[MAGIC.len() - 1] = ANALOG_VERSION;
         }
-        if floating || capture.lines().iter().any(|line| line.pull.is_some()) {
-            magic[MAGIC.len() - 1] = FLOATING_VERSION;
+        if floating || holds || capture.lines().iter().any(|line| line.pull.is_some()) {
+            magic[MAGIC.len() - 1] = LATEST_VERSION;
         }
         writer.put(&magic)?;
         writer.whole_block(Kind::Head, &meta(capture)?)?;
@@ -270,9 +260,45 @@ impl Writer {
             let message = format!("the analog codes from tick {first} on do not continue the file");
             return Err(Error::new(ErrorKind::Capture, message));
         }
-        let all = Extremes { least: i16::MIN, most: i16::MAX };
+        let end = first.saturating_add((count as u64).saturating_mul(self.every));
+        let lines: Vec<(usize, Option<&[i16]>)> = lines.iter().map(|codes| (count, *codes)).collect();
+        self.put_codes(first, end, &lines)
+    }
+
+    /// Appends the codes of all analog lines of a capture.
+    pub(crate) fn all_codes(&mut self, capture: &Capture) -> Result<()> {
+        let lines: Vec<&AnalogTrace> =
+            (0..capture.analog_lines().len()).map(|line| capture.analog(AnalogId(line))).collect();
+        let Some(first) = lines.first() else { return Ok(()) };
+        let most = lines.iter().map(|line| line.len()).max().unwrap_or(0);
+        for start in (0..most).step_by(ANALOG_BLOCK) {
+            let blocks = lines.iter().map(|line| {
+                let samples = start..line.len().min(start + ANALOG_BLOCK as u64).max(start);
+                ((samples.end - samples.start) as usize, line.recorded(samples))
+            });
+            let blocks: Vec<(usize, Option<Vec<i16>>)> = blocks.collect();
+            let blocks: Vec<(usize, Option<&[i16]>)> =
+                blocks.iter().map(|(count, codes)| (*count, codes.as_deref())).collect();
+            let count = blocks.iter().map(|(count, _)| *count as u64).max().unwrap_or(0);
+            match first.holds() {
+                // Their numbers, since the lines do not change together.
+                true => self.put_codes(start, start + count, &blocks)?,
+                false => {
+                    let first = first.tick_of(start).0;
+                    self.put_codes(first, first.saturating_add(count.saturating_mul(self.every)), &blocks)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn put_codes(&mut self, first: u64, end: u64, lines: &[(usize, Option<&[i16]>)]) -> Result<()> {
+        let extremes = |count: usize, codes: Option<&[i16]>| match count {
+            0 => Extremes { least: 0, most: 0 },
+            _ => codes.and_then(Extremes::of).unwrap_or(Extremes { least: i16::MIN, most: i16::MAX }),
+        };
         let coded: Vec<(usize, Extremes, Option<&[i16]>)> =
-            lines.iter().map(|codes| (count, codes.and_then(Extremes::of).unwrap_or(all), *codes)).collect();
+            lines.iter().map(|(count, codes)| (*count, extremes(*count, *codes), *codes)).collect();
         let (payload, crc, entries) = codes::encode(first, &coded);
         self.codes_index.extend_from_slice(&self.offset.to_le_bytes());
         for entry in entries {
@@ -280,7 +306,6 @@ impl Writer {
             self.codes_index.extend_from_slice(&entry.extremes.least.to_le_bytes());
             self.codes_index.extend_from_slice(&entry.extremes.most.to_le_bytes());
         }
-        let end = first.saturating_add((count as u64).saturating_mul(self.every));
         let header = Header { kind: Kind::Codes, len: payload.len() as u64, start: first, end, crc };
         self.put(&header.to_bytes())?;
         self.put(&payload)?;

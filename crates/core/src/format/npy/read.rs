@@ -8,7 +8,7 @@ use super::header::{Element, Header, Kind, header};
 use crate::capture::{Capture, Origin, Trace};
 use crate::error::{Place, Result};
 use crate::format::READ_AS;
-use crate::format::analog::{Voltage64, Volts};
+use crate::format::analog::Volts;
 use crate::format::bits::{BitColumn, WIDEST, Word};
 use crate::format::fill::{Filling, Meant};
 use crate::format::packed::{Samples, period, skip};
@@ -125,6 +125,7 @@ impl<'a> Matrix<'a> {
         let mut builder = Capture::builder(base, rows).resolution(Resolution::SAMPLED).origin(origin);
         builder = builder.history(vec![told]);
         let traces: Vec<Arc<Trace>> = filling.finish(rows).into_iter().map(Arc::new).collect();
+        let held = columns.iter().any(|column| matches!(column, Column::Volts(volts) if volts.has_gaps()));
         for (number, (column, element)) in columns.into_iter().zip(&elements).enumerate() {
             match column {
                 Column::Bits(bits) => {
@@ -134,7 +135,8 @@ impl<'a> Matrix<'a> {
                 Column::Volts(volts) => {
                     let line =
                         AnalogLine { input: Some(number as u32), ..AnalogLine::named(element.name.as_str()) };
-                    builder = builder.analog(line, volts.finish(1));
+                    let trace = if held { volts.finish_held(rows)? } else { volts.finish() };
+                    builder = builder.analog(line, trace);
                 }
             }
         }
@@ -162,13 +164,14 @@ impl<'a> Matrix<'a> {
                 bits.put(filling, row, Word::number(element.bits(bytes)));
             }
             Column::Volts(volts) => {
-                let volts_now = Voltage64 { value: element.float(bytes), step: 0.0, written: 0.0 };
-                if !volts_now.is_sensible() {
-                    let value = volts_now.value;
+                let value = element.float(bytes);
+                if !volts.push_number(value) {
                     let message = format!("row {row} of '{}' is no voltage ({value:e})", element.name);
-                    return Err(self.source.refused(message).with_help("fill the gaps before it is saved"));
+                    return Err(self
+                        .source
+                        .refused(message)
+                        .with_help("scale it to volts before it is saved"));
                 }
-                volts.push(volts_now);
             }
         }
         Ok(())

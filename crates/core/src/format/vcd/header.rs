@@ -239,7 +239,7 @@ impl<'a> Words<'a> {
             return Err(self.source.wrong(at as u64, message));
         };
         let sort = match *sort {
-            b"real" | b"realtime" | b"shortreal" | b"real_parameter" => Sort::Real,
+            b"real" | b"realtime" | b"shortreal" => Sort::Real,
             b"event" => Sort::Event,
             b"string" => Sort::Text,
             b"parameter" | b"localparam" => Sort::Constant,

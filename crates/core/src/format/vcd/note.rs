@@ -3,12 +3,12 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::capture::{ANALOG_BLOCK, AnalogBuilder, AnalogTrace, Capture, Origin};
+use crate::capture::{ANALOG_BLOCK, AnalogBuilder, AnalogTrace, Capture, HeldBuilder, Origin};
 use crate::error::{Error, ErrorKind, Result};
 use crate::format::stated::{StatedBus, StatedPull, StatedPulses, StatedResolution};
 use crate::line::{AnalogId, AnalogLine, AnalogScale, Line};
 use crate::quantity::{Rate, Rational, Time, Voltage};
-use crate::time::TimeBase;
+use crate::time::{Tick, TimeBase};
 
 /// The word by which the comment is known.
 const WORD: &str = "deep-tap-record";
@@ -87,6 +87,9 @@ struct NotedAnalog {
     first: u64,
     every: u64,
     samples: u64,
+    /// Whether its voltage holds until the next change.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    holds: bool,
     #[serde(flatten)]
     pulses: StatedPulses,
 }
@@ -116,6 +119,7 @@ impl Note {
                 first: trace.first().0,
                 every: trace.every(),
                 samples: trace.len(),
+                holds: trace.holds(),
                 pulses: StatedPulses::of(&line.pulses),
             }
         };
@@ -187,10 +191,12 @@ impl Note {
         });
         let described = described.collect::<Result<Vec<_>>>()?;
         let buses = self.buses.iter().map(StatedBus::read).collect::<Result<Vec<_>>>()?;
-        let analog =
-            self.analog.iter().zip(reals).map(|(noted, changes)| noted.read(dump.base(), base, changes));
-        let analog = analog.collect::<Result<Vec<_>>>()?;
+        let from = dump.base();
         let on_grid = dump.on_grid(tick, self.resolution.read()?)?;
+        let len = on_grid.len();
+        let analog = self.analog.iter().zip(reals);
+        let analog = analog.map(|(noted, changes)| noted.read((from, base), len, changes));
+        let analog = analog.collect::<Result<Vec<_>>>()?;
         let mut builder = on_grid.into_builder().base(base).origin(origin).history(self.history.clone());
         builder = builder.select(described)?.buses(buses);
         for remark in &self.remarks {
@@ -201,11 +207,12 @@ impl Note {
 }
 
 impl NotedAnalog {
-    /// The line with the codes that its volts stand for, given its changes in the ticks of the dump.
+    /// The line of a record of `len` ticks with the codes that its volts stand for, given its changes in the
+    /// ticks of the dump.
     fn read(
         &self,
-        dump: TimeBase,
-        base: TimeBase,
+        (dump, base): (TimeBase, TimeBase),
+        len: u64,
         changes: &[(u64, f64)],
     ) -> Result<(AnalogLine, AnalogTrace)> {
         let volts = |text: &String| text.parse::<Rational>().map(Voltage::from_rational);
@@ -217,8 +224,28 @@ impl NotedAnalog {
         // From ticks of the dump to samples, whose number the ticks of the dump bound.
         let ratio =
             dump.tick().to_rational().checked_div(base.tick().to_rational()).ok_or_else(wrong)?.to_f64();
+        let code = |value: f64| {
+            ((value - zero) / step).round().clamp(f64::from(i16::MIN), f64::from(i16::MAX)) as i16
+        };
+        let line = AnalogLine {
+            name: self.name.clone(),
+            input: self.input,
+            hysteresis: volts(&self.hysteresis)?,
+            pulses: self.pulses.read()?,
+        };
+        let moved = |tick: u64| (tick as f64 * ratio).round() as u64;
+        if self.holds {
+            let mut changes =
+                changes.iter().map(|(tick, value)| (moved(*tick), value.is_finite().then(|| code(*value))));
+            let mut changes = changes.by_ref().take_while(|(tick, _)| *tick < len);
+            let mut first = changes.next();
+            let start = first.take_if(|(tick, _)| *tick == 0).and_then(|(_, code)| code);
+            let mut builder = HeldBuilder::new(start);
+            first.into_iter().chain(changes).try_for_each(|(tick, code)| builder.push(Tick(tick), code))?;
+            return Ok((line, builder.finish(scale, len)));
+        }
         let sample = |tick: u64| {
-            let tick = (tick as f64 * ratio).round() as u64;
+            let tick = moved(tick);
             tick.saturating_sub(self.first).div_ceil(self.every)
         };
         let mut builder = AnalogBuilder::new();
@@ -231,7 +258,7 @@ impl NotedAnalog {
             if !value.is_finite() {
                 return Err(wrong());
             }
-            let code = ((value - zero) / step).round().clamp(f64::from(i16::MIN), f64::from(i16::MAX)) as i16;
+            let code = code(*value);
             for _ in 0..count {
                 codes.push(code);
                 if codes.len() == ANALOG_BLOCK {
@@ -241,12 +268,6 @@ impl NotedAnalog {
             }
         }
         builder.push(&codes);
-        let line = AnalogLine {
-            name: self.name.clone(),
-            input: self.input,
-            hysteresis: volts(&self.hysteresis)?,
-            pulses: self.pulses.read()?,
-        };
         Ok((line, builder.finish(scale, self.first, self.every)))
     }
 }

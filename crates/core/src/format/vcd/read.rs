@@ -11,10 +11,12 @@ use super::signals::Signals;
 use super::words::Ticks;
 use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
 use crate::error::{Error, ErrorKind, Place, Result};
+use crate::format::analog::Volts;
 use crate::format::fill::{Change, Filling, Meant};
 use crate::format::pieces::{Cut, Piece, in_pieces};
 use crate::format::source::{Reader, Source};
 use crate::format::spill::Spill;
+use crate::line::AnalogLine;
 use crate::quantity::{Rational, Time};
 use crate::setup::{Import, Times};
 use crate::time::{Moment, Resolution, TimeBase};
@@ -48,8 +50,8 @@ pub(crate) fn read_source(
     let head = read_head(source, &mut reader)?;
     let header = Words::new(source, &head).header()?;
     let signals = Signals::of(&header, source)?;
-    if header.note.is_some() {
-        // What was sampled is put on its grid as a whole.
+    if header.note.is_some() || signals.real_count > 0 {
+        // What was sampled is put on its grid as a whole, and the codes of numbers need their range.
         spill = None;
     }
     let dump = Dump {
@@ -357,11 +359,40 @@ impl Dump<'_> {
         if sampled && self.header.note.is_none() && self.stated.period.is_none() {
             builder = builder.remark(looks_sampled(self.scale()?, ticks));
         }
-        let dump = builder.build().map_err(located)?;
-        match &self.header.note {
-            Some(note) => note.apply(dump, &said.reals).map_err(located),
-            None => Ok(dump),
+        let built = match &self.header.note {
+            Some(note) => builder.build().and_then(|dump| note.apply(dump, &said.reals)),
+            None => self.with_numbers(builder, &said.reals, len).and_then(CaptureBuilder::build),
+        };
+        built.map_err(located)
+    }
+
+    /// Adds the numbers of the dump as analog lines, whose values hold until the next.
+    fn with_numbers(
+        &self,
+        mut builder: CaptureBuilder,
+        reals: &[Vec<(u64, f64)>],
+        len: u64,
+    ) -> Result<CaptureBuilder> {
+        let mut traces = Vec::with_capacity(reals.len());
+        for changes in reals {
+            let mut volts = Volts::default();
+            let mut too_large = 0u64;
+            for (tick, value) in changes {
+                volts.at(*tick);
+                too_large += u64::from(!volts.push_number(*value));
+            }
+            traces.push((Arc::new(volts.finish_held(len)?), too_large));
         }
+        for (name, number) in &self.signals.reals {
+            let (trace, too_large) = &traces[*number];
+            builder = builder.analog(AnalogLine::named(name.as_str()), Arc::clone(trace));
+            if *too_large > 0 {
+                let values = if *too_large == 1 { "value" } else { "values" };
+                builder = builder
+                    .remark(format!("{too_large} {values} of {name} beyond 10^9: taken for not known"));
+            }
+        }
+        Ok(builder)
     }
 }
 

@@ -98,10 +98,6 @@ impl Signals {
                     groups.push((path, vec![part]));
                 }
                 Some(Target::Real(number)) => {
-                    // A dump that was written here says what its numbers are.
-                    if header.note.is_none() {
-                        aside.push(path.clone());
-                    }
                     signals.reals.push((path, number as usize));
                 }
                 Some(Target::Text | Target::Aside) | None => {}
@@ -114,9 +110,9 @@ impl Signals {
         groups.into_iter().for_each(|(path, parts)| signals.group(path, parts));
         signals.tell_aside(&aside);
         signals.distinct();
-        if signals.lines.is_empty() && header.note.is_none() {
+        if signals.lines.is_empty() && signals.reals.is_empty() && header.note.is_none() {
             let help = "dump at least one wire or register ($dumpvars) in the simulation";
-            return Err(source.refused("this file declares no digital signals").with_help(help));
+            return Err(source.refused("this file declares no signals").with_help(help));
         }
         Ok(signals)
     }
@@ -232,9 +228,8 @@ impl Signals {
         if aside.len() > LISTED {
             list.push_str(&format!(" and {} more", aside.len() - LISTED));
         }
-        self.remarks.push(format!(
-            "set aside, since they are numbers, texts, constants or wider than {WIDEST} bits: {list}"
-        ));
+        self.remarks
+            .push(format!("set aside, since they are texts, constants or wider than {WIDEST} bits: {list}"));
     }
 
     /// Gives those that share a name a number behind it.

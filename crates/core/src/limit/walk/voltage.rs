@@ -177,9 +177,10 @@ impl Walk<'_> {
 
 /// The most frequent voltage of a stretch (IEEE 181-2011, 5.2).
 fn settled_level(trace: &AnalogTrace, stretch: Stretch) -> Option<Voltage> {
-    let mut codes: Vec<i16> =
-        trace.samples_in(stretch.start..stretch.end).filter_map(|sample| trace.code(sample)).collect();
+    let codes = trace.codes_in(stretch.start..stretch.end);
+    let mut codes: Vec<(i16, u64)> = codes.map(|(_, code, weight)| (code, weight)).collect();
     codes.sort_unstable();
-    let longest = codes.chunk_by(|a, b| a == b).max_by_key(|run| run.len())?;
-    Some(trace.scale().voltage(longest[0]))
+    let weight = |run: &&[(i16, u64)]| run.iter().map(|(_, weight)| weight).sum::<u64>();
+    let longest = codes.chunk_by(|a, b| a.0 == b.0).max_by_key(weight)?;
+    Some(trace.scale().voltage(longest[0].0))
 }
