@@ -13,6 +13,7 @@ mod recognise;
 mod source;
 mod spill;
 mod stated;
+mod stated_record;
 pub mod vcd;
 mod voltages;
 

@@ -94,6 +94,19 @@ struct Analog {
     volts: Volts,
 }
 
+/// All rows of a table.
+struct Body {
+    levels: Vec<Levels>,
+    analog: Vec<Analog>,
+    filling: Filling,
+    /// Ticks.
+    len: u64,
+    /// Whether the last row is cut off.
+    cut: bool,
+    /// What ended it before the end of the file.
+    early: Option<Error>,
+}
+
 impl Sheet<'_> {
     fn read(&self, plan: &Plan, progress: &mut dyn FnMut(u64, u64)) -> Result<Read> {
         let (mut levels, mut analog) = (Vec::new(), Vec::new());
@@ -226,8 +239,8 @@ impl Sheet<'_> {
         }
         let early = table.early.take();
         let clock = clock.finish(self)?;
-        self.build(&clock, plan, levels, analog, filling, tick + 1, (cut, early))
-            .map(|c| Read::Whole(Box::new(c)))
+        let body = Body { levels, analog, filling, len: tick + 1, cut, early };
+        self.build(&clock, plan, body).map(|capture| Read::Whole(Box::new(capture)))
     }
 
     /// What a cell without anything says.
@@ -264,17 +277,8 @@ impl Sheet<'_> {
 }
 
 impl Sheet<'_> {
-    #[allow(clippy::too_many_arguments)]
-    fn build(
-        &self,
-        clock: &Timed,
-        plan: &Plan,
-        levels: Vec<Levels>,
-        analog: Vec<Analog>,
-        filling: Filling,
-        len: u64,
-        (cut, early): (bool, Option<Error>),
-    ) -> Result<Capture> {
+    fn build(&self, clock: &Timed, plan: &Plan, body: Body) -> Result<Capture> {
+        let Body { levels, analog, filling, len, cut, early } = body;
         let name = self.source.name();
         let located = |e: Error| e.at(Place::File(name.into()));
         let mut base = TimeBase::from_tick(clock.period).map_err(located)?;

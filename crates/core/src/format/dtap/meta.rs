@@ -2,80 +2,31 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::capture::{Attachment, Capture, CaptureBuilder, Origin};
+use crate::capture::{Attachment, Capture, CaptureBuilder};
 use crate::error::{Error, ErrorKind, Result};
-use crate::format::stated::{StatedBus, StatedPull, StatedPulses, StatedResolution};
+use crate::format::stated_record::{StatedAnalog, StatedLine, StatedRecord};
 use crate::line::{AnalogId, AnalogLine, AnalogScale, Input, Line, LineId};
-use crate::quantity::{Rate, Rational, Time, Voltage};
 use crate::time::TimeBase;
 
 #[derive(Serialize, Deserialize)]
 pub(super) struct Meta {
-    /// Length of a tick in seconds, as a fraction.
-    tick: String,
-    /// The tick that is time zero.
-    zero: i64,
-    resolution: StatedResolution,
+    #[serde(flatten)]
+    record: StatedRecord,
     lines: Vec<MetaLine>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    analog: Vec<MetaAnalog>,
-    #[serde(default)]
-    buses: Vec<StatedBus>,
-    #[serde(default)]
-    source: String,
-    /// Rates in samples per second, as fractions.
-    #[serde(default)]
-    rates: Vec<String>,
-    #[serde(default)]
-    trigger: Option<String>,
-    /// RFC 3339.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    made: Option<String>,
-    #[serde(default)]
-    history: Vec<String>,
-    #[serde(default)]
-    remarks: Vec<String>,
+    analog: Vec<StatedAnalog>,
     #[serde(default)]
     texts: Vec<MetaText>,
 }
 
 #[derive(Serialize, Deserialize)]
 struct MetaLine {
-    name: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     input: Option<u32>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     signal: Option<String>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    threshold: Option<String>,
-    /// What it is pulled to while it floats: up or down.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pull: Option<StatedPull>,
-    /// Seconds by which its edges are known less well.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    extra: Option<String>,
     #[serde(flatten)]
-    pulses: StatedPulses,
-}
-
-#[derive(Serialize, Deserialize)]
-struct MetaAnalog {
-    name: String,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    input: Option<u32>,
-    /// Volts.
-    hysteresis: String,
-    /// Volts: of code 0, from one code to the next, and the largest error.
-    zero: String,
-    step: String,
-    error: String,
-    /// Ticks from one code to the next.
-    every: u64,
-    /// Whether each code holds until the next, at instants that a trace behind those of the lines has.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    holds: bool,
-    #[serde(flatten)]
-    pulses: StatedPulses,
+    stated: StatedLine,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -86,50 +37,20 @@ struct MetaText {
 
 impl Meta {
     pub(super) fn of(capture: &Capture) -> Meta {
-        let line = |line: &Line| MetaLine {
-            name: line.name.clone(),
-            input: match line.input {
-                Some(Input::Number(number)) => Some(number),
-                _ => None,
-            },
-            signal: match &line.input {
-                Some(Input::Signal(signal)) => Some(signal.clone()),
-                _ => None,
-            },
-            threshold: line.threshold.map(|t| t.to_string()),
-            pull: StatedPull::of(line.pull),
-            extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
-            pulses: StatedPulses::of(&line.pulses),
+        let line = |line: &Line| {
+            let (input, signal) = match &line.input {
+                Some(Input::Number(number)) => (Some(*number), None),
+                Some(Input::Signal(signal)) => (None, Some(signal.clone())),
+                None => (None, None),
+            };
+            MetaLine { input, signal, stated: StatedLine::of(line) }
         };
-        let analog = |(id, line): (usize, &AnalogLine)| {
-            let trace = capture.analog(AnalogId(id));
-            let scale = trace.scale();
-            MetaAnalog {
-                name: line.name.clone(),
-                input: line.input,
-                hysteresis: line.hysteresis.to_rational().to_string(),
-                zero: scale.zero().to_rational().to_string(),
-                step: scale.step().to_rational().to_string(),
-                error: scale.error().to_rational().to_string(),
-                every: trace.every(),
-                holds: trace.holds(),
-                pulses: StatedPulses::of(&line.pulses),
-            }
-        };
+        let analog = capture.analog_lines().iter().enumerate();
         let text = |a: &Attachment| MetaText { name: a.name.clone(), text: a.text.clone() };
         Meta {
-            tick: capture.base().tick().to_rational().to_string(),
-            zero: capture.base().zero_at(),
-            resolution: StatedResolution::of(capture.resolution()),
+            record: StatedRecord::of(capture),
             lines: capture.lines().iter().map(line).collect(),
-            analog: capture.analog_lines().iter().enumerate().map(analog).collect(),
-            buses: capture.buses().iter().map(StatedBus::of).collect(),
-            source: capture.origin().source.clone(),
-            rates: capture.origin().rates.iter().map(|r| r.to_rational().to_string()).collect(),
-            trigger: capture.origin().trigger.clone(),
-            made: capture.origin().made.map(|made| made.to_string()),
-            history: capture.history().to_vec(),
-            remarks: capture.remarks().to_vec(),
+            analog: analog.map(|(id, line)| StatedAnalog::of(line, capture.analog(AnalogId(id)))).collect(),
             texts: capture.attachments().iter().map(text).collect(),
         }
     }
@@ -169,51 +90,28 @@ impl Meta {
         let Some(line) = self.analog.get(index) else {
             return Err(Error::new(ErrorKind::Capture, format!("there is no analog line number {index}")));
         };
-        let volts = |text: &String| text.parse::<Rational>().map(Voltage::from_rational);
-        let scale = AnalogScale::new(volts(&line.zero)?, volts(&line.step)?, volts(&line.error)?);
-        let scale = scale.filter(|_| line.every > 0).ok_or_else(|| {
-            Error::new(ErrorKind::Capture, format!("the scale of analog line '{}' is not one", line.name))
-        })?;
-        let hysteresis = volts(&line.hysteresis)?;
-        let pulses = line.pulses.read()?;
-        Ok((AnalogLine { name: line.name.clone(), input: line.input, hysteresis, pulses }, scale, line.every))
+        let (described, scale) = line.read()?;
+        Ok((described, scale, line.every))
     }
 
     pub(super) fn line_name(&self, line: LineId) -> &str {
         let held = || self.analog.iter().filter(|line| line.holds).nth(line.0 - self.lines.len());
         match self.lines.get(line.0) {
-            Some(line) => &line.name,
+            Some(line) => &line.stated.name,
             None => held().map_or("?", |line| &line.name),
         }
     }
 
     pub(super) fn base(&self) -> Result<TimeBase> {
-        let tick = Time::from_rational(self.tick.parse()?);
-        Ok(TimeBase::from_tick(tick)?.with_zero_at(self.zero))
+        self.record.base()
     }
 
     /// A capture of this description, with its lines given one by one later.
     pub(super) fn builder(&self, len: u64) -> Result<CaptureBuilder> {
-        let exact = |text: &String| text.parse::<Rational>();
-        let resolution = self.resolution.read()?;
-        let rates = self.rates.iter().map(|r| exact(r).map(Rate::from_rational));
         let text = |t: &MetaText| Attachment { name: t.name.clone(), text: t.text.clone() };
-        let origin = Origin {
-            source: self.source.clone(),
-            rates: rates.collect::<Result<_>>()?,
-            trigger: self.trigger.clone(),
-            made: self.made.as_deref().map(str::parse).transpose()?,
-        };
-        let mut builder = Capture::builder(self.base()?, len)
-            .resolution(resolution)
-            .buses(self.buses.iter().map(StatedBus::read).collect::<Result<_>>()?)
-            .origin(origin)
-            .history(self.history.clone())
-            .attachments(self.texts.iter().map(text).collect());
-        for remark in &self.remarks {
-            builder = builder.remark(remark.clone());
-        }
-        Ok(builder)
+        let builder = Capture::builder(self.base()?, len).resolution(self.record.resolution.read()?);
+        let builder = builder.attachments(self.texts.iter().map(text).collect());
+        self.record.describe(builder)
     }
 
     /// One line's description.
@@ -226,10 +124,6 @@ impl Meta {
             (None, Some(signal)) => Some(Input::Signal(signal.clone())),
             (None, None) => None,
         };
-        let threshold = line.threshold.as_ref().map(|t| t.parse()).transpose()?;
-        let extra = line.extra.as_ref().map(|text| text.parse().map(Time::from_rational)).transpose()?;
-        let extra = extra.unwrap_or(Time::ZERO).max(Time::ZERO);
-        let (pulses, pull) = (line.pulses.read()?, line.pull.map(StatedPull::level));
-        Ok(Line { name: line.name.clone(), input, threshold, extra, pulses, pull })
+        Ok(Line { input, ..line.stated.read()? })
     }
 }
