@@ -5,12 +5,14 @@ use std::path::PathBuf;
 use deep_tap::ErrorKind;
 use deep_tap::capture::{Attachment, Capture, CaptureBuilder, Origin, Trace, TraceBuilder};
 use deep_tap::format::dtap::{self, Recorder, SaveOptions, Writer};
-use deep_tap::line::{Bus, Input, Level, Line, LineId};
+use deep_tap::line::{AnalogId, Bus, Input, Level, Line, LineId};
 use deep_tap::scan::{SampleBlock, SampleWidth, fill};
 use deep_tap::setup::CaptureSink;
 use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 use tempfile::TempDir;
+
+use crate::support::root;
 
 /// A capture of `len` ticks whose lines toggle, or go unknown, at these distances.
 fn made(len: u64, lines: &[Vec<u16>]) -> Capture {
@@ -421,4 +423,46 @@ fn a_capture_that_shrinks_while_it_is_open_loses_only_what_is_gone() {
     assert_eq!(trace.level_at(Tick(70)), Level::High);
     assert_eq!(trace.level_at(Tick(len - 1)), Level::Unknown, "what is gone is not known");
     assert!(!opened.damage().is_empty());
+}
+
+/// What an earlier writer left is read as it was meant.
+#[test]
+fn captures_of_every_version_are_read() {
+    let open = |version: u32| {
+        let path = root().join(format!("tests/fixtures/captures/version-{version}.dtap"));
+        assert_eq!(u32::from(std::fs::read(&path).unwrap()[7]), version);
+        let opened = dtap::open(&path).unwrap();
+        assert!(opened.cut_short_at.is_none());
+        opened.capture
+    };
+    let first = open(1);
+    let edges = first.traces().iter().map(|trace| trace.edge_count()).collect::<Vec<_>>();
+    assert_eq!(edges, [0, 1, 6, 96, 6, 14, 2, 72, 0, 72, 35, 17, 8, 4, 38, 42, 36, 44, 24, 36, 28, 36]);
+    assert_eq!((first.len(), first.attachments().len(), first.buses().len()), (100_000, 4, 2));
+    assert_eq!(first.origin().made.map(|made| made.to_string()).as_deref(), Some("2026-03-01T12:00:00Z"));
+    let second = open(2);
+    let extremes = |line: usize| {
+        let trace = second.analog(AnalogId(line));
+        let extremes = trace.extremes_of(0..trace.len()).unwrap();
+        [extremes.least, extremes.most].map(|code| (trace.scale().voltage(code).to_f64() * 1e3).round())
+    };
+    assert_eq!(
+        (second.len(), second.edge_count(), extremes(0), extremes(1)),
+        (10_000, 2, [1500.0, 2097.0], [9.0, 9.0])
+    );
+    let third = open(3);
+    let levels = |tick: u64| -> String {
+        let traces = third.traces();
+        let letter = |level: Level| match level {
+            Level::Low => '0',
+            Level::High => '1',
+            Level::Floating => 'z',
+            Level::Unknown => 'x',
+        };
+        traces.iter().map(|trace| letter(trace.level_at(Tick(tick)))).collect()
+    };
+    assert_eq!([0, 5, 9, 20].map(levels), ["0zzzz", "11010", "z1x1z", "01x1z"]);
+    for capture in [first, second, third] {
+        assert!(capture.damage().is_empty());
+    }
 }
