@@ -169,9 +169,36 @@ fn an_included_board_is_written_once() {
         Speed::Rate("50 MS/s".parse().unwrap()),
         "the including file wins"
     );
+    // What two files include is there once.
+    let both = "include = [\"t.toml\", \"u.toml\"]\n";
+    let shared = "include = \"boards/b.toml\"\n";
+    let setup = load(&[("s.toml", both), ("t.toml", shared), ("u.toml", shared), ("boards/b.toml", board)]);
+    assert_eq!(setup.unwrap().lines.len(), 2);
     let looping =
         load(&[("s.toml", "include = [\"t.toml\"]"), ("t.toml", "include = [\"s.toml\"]")]).unwrap_err();
     assert!(looping[0].contains("includes itself"), "{looping:?}");
+}
+
+/// However includes fan out, each file is read once, and there is an end to their number and their size.
+#[test]
+fn what_a_setup_may_pull_in_is_bounded() {
+    let name = |level: usize, number: usize| format!("l{level}_{number}.toml");
+    let all = |level: usize| (0..4).map(|n| format!("\"{}\"", name(level, n))).collect::<Vec<_>>().join(", ");
+    let mut files: Vec<(String, String)> = Vec::new();
+    for level in 0..15 {
+        files.extend((0..4).map(|n| (name(level, n), format!("include = [{}]\n", all(level + 1)))));
+    }
+    files.extend((0..4).map(|n| (name(15, n), format!("[[line]]\nname = \"A{n}\"\n"))));
+    let read = |files: &[(String, String)]| {
+        let texts: Vec<(&str, &str)> = files.iter().map(|(name, text)| (&**name, &**text)).collect();
+        load(&texts)
+    };
+    assert_eq!(read(&files).unwrap().lines.len(), 4);
+    let many: Vec<String> = (0..400).map(|n| format!("\"f{n}.toml\"")).collect();
+    let mut files = vec![("s.toml".to_string(), format!("include = [{}]\n", many.join(", ")))];
+    files.extend((0..400).map(|n| (format!("f{n}.toml"), "# nothing\n".to_string())));
+    let problems = read(&files).unwrap_err();
+    assert!(problems[0].contains("may consist of 256 files"), "{}", problems[0]);
 }
 
 #[test]

@@ -6,7 +6,7 @@ use deep_tap_core::line::Level;
 use deep_tap_core::quantity::{SampleCount, Time, Voltage};
 use deep_tap_core::{Error, ErrorKind, Result, suggest};
 
-use crate::board::{BoardFault, Disturbance};
+use crate::board::{BoardFault, Disturbance, EARLIEST};
 use crate::hookup::HookupFault;
 use crate::instant::Instant;
 
@@ -35,7 +35,7 @@ const FORMS: [(&str, &str); 13] = [
     ("contention", "contention:NODE:WIDTH:TIME"),
     ("slow-edges", "slow-edges:NODE:TIME-CONSTANT"),
     ("late", "late:NODE:TIME:ONE-IN"),
-    ("early", "early:NODE:TIME:ONE-IN"),
+    ("early", "early:NODE:TIME:ONE-IN, early by 10 ms at the most"),
 ];
 
 impl FromStr for AnyFault {
@@ -90,7 +90,10 @@ fn read(parts: &[&str]) -> Option<AnyFault> {
         ),
         ["early", name, by, one_in] => node(
             name,
-            Disturbance::Early { by: instant(by)?, one_in: one_in.parse().ok().filter(|n| *n > 0)? },
+            Disturbance::Early {
+                by: instant(by).filter(|by| *by <= EARLIEST)?,
+                one_in: one_in.parse().ok().filter(|n| *n > 0)?,
+            },
         ),
         _ => None,
     }

@@ -103,6 +103,9 @@ fn theme() -> GraphicalTheme {
     theme
 }
 
+/// Most problems of one input that are shown: those after them mostly follow from the first.
+const MOST_SHOWN: usize = 50;
+
 /// Tells an error, and what was found beside it, on standard error.
 pub(crate) fn print(error: &Error) {
     let stderr = std::io::stderr();
@@ -115,7 +118,7 @@ pub(crate) fn print(error: &Error) {
     let handler =
         GraphicalReportHandler::new_themed(theme).with_width(width.clamp(40, 120)).with_context_lines(1);
     let mut text = String::new();
-    for (i, error) in std::iter::once(error).chain(error.related()).enumerate() {
+    for (i, error) in std::iter::once(error).chain(error.related()).take(MOST_SHOWN).enumerate() {
         if i > 0 {
             text.push('\n');
         }
@@ -123,8 +126,11 @@ pub(crate) fn print(error: &Error) {
             text.push_str(&format!("{error}\n"));
         }
     }
-    if !error.related().is_empty() {
-        text.push_str(&format!("\n{} problems in all\n", error.related().len() + 1));
+    let problems = error.related().len() + 1;
+    if problems > MOST_SHOWN {
+        text.push_str(&format!("\n{problems} problems in all, of which {MOST_SHOWN} are shown\n"));
+    } else if problems > 1 {
+        text.push_str(&format!("\n{problems} problems in all\n"));
     }
     // There is nowhere left to report that standard error is closed.
     let _ = stderr.lock().write_all(text.as_bytes());

@@ -104,11 +104,23 @@ pub(crate) fn stated(args: &args::Stated) -> Result<Import, Failure> {
 
 /// Tells damage that was met while working.
 pub(crate) fn tell_damage(capture: &Capture) {
-    for damage in capture.damage() {
-        let [from, to] = [damage.ticks.start, damage.ticks.end].map(|tick| capture.base().text_of(tick));
+    let all = capture.damage();
+    let text = |tick| capture.base().text_of(tick);
+    for damage in all.iter().take(MOST_DAMAGE) {
+        let [from, to] = [damage.ticks.start, damage.ticks.end].map(text);
         remark(format!("damaged from {from} to {to}, taken as unknown: {}", damage.what));
     }
+    let rest = all.iter().skip(MOST_DAMAGE).map(|damage| &damage.ticks);
+    if let (Some(from), Some(to)) = (rest.clone().map(|t| t.start).min(), rest.clone().map(|t| t.end).max()) {
+        let (more, from, to) = (rest.count(), text(from), text(to));
+        remark(format!(
+            "{more} more damaged stretches from {from} to {to}: deep-tap info --verify --format json lists them"
+        ));
+    }
 }
+
+/// Damaged stretches that are told one by one.
+const MOST_DAMAGE: usize = 5;
 
 /// Reads a time given on the command line.
 pub(crate) fn parse_time(option: &str, text: &str) -> Result<Time, Failure> {

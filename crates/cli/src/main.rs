@@ -61,7 +61,9 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),
         Command::Serve(serve) => commands::serve::run(&serve, &mut out),
     };
-    match result.and_then(|outcome| out.finish().map(|()| outcome)) {
+    // What was said before something failed is said, and comes first.
+    let finished = out.finish();
+    match result.and_then(|outcome| finished.map(|()| outcome)) {
         Ok(outcome) => outcome.into(),
         // Whoever reads our output has seen enough.
         Err(Failure::ClosedPipe) => ExitCode::SUCCESS,

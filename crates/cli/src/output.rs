@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{BufWriter, IsTerminal, Write};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement};
@@ -250,12 +251,22 @@ impl Pending {
             return Err(there_already(path));
         }
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let name = path.file_name().map_or(String::new(), |name| name.to_string_lossy().into_owned());
+        let (prefix, suffix) = (format!(".{name}."), ".part");
+        clear(folder, &prefix, suffix);
         let mut builder = tempfile::Builder::new();
+        builder.prefix(&prefix).suffix(suffix).rand_bytes(RANDOM);
         // As readable as any other new file, not only for its owner.
         #[cfg(unix)]
         builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
         let file = builder.tempfile_in(folder).map_err(|e| Error::io(path, "create", e))?;
+        // Tells others that this is no leftover; where files cannot be locked, nobody clears any.
+        let _ = file.as_file().try_lock();
         Ok(Pending { file, path: path.to_path_buf(), replace })
+    }
+
+    pub(crate) fn write(&mut self, bytes: &[u8]) -> Result<(), Failure> {
+        Ok(self.file.as_file_mut().write_all(bytes).map_err(|error| Error::io(&self.path, "write", error))?)
     }
 
     pub(crate) fn file(&mut self) -> &mut File {
@@ -274,6 +285,32 @@ impl Pending {
         }
     }
 }
+
+/// Removes what an earlier run that was killed left of the same file: it was never complete.
+fn clear(folder: &Path, prefix: &str, suffix: &str) {
+    let Ok(entries) = std::fs::read_dir(folder) else { return };
+    for entry in entries.filter_map(Result::ok) {
+        let name = entry.file_name();
+        let mine = name.to_str().is_some_and(|name| {
+            name.len() == prefix.len() + RANDOM + suffix.len()
+                && name.starts_with(prefix)
+                && name.ends_with(suffix)
+        });
+        let old = || {
+            let age = entry.metadata().and_then(|file| file.modified()).map(|time| time.elapsed());
+            age.is_ok_and(|age| age.is_ok_and(|age| age > LEFT))
+        };
+        let left = || old() && File::open(entry.path()).is_ok_and(|file| file.try_lock().is_ok());
+        if mine && left() {
+            let _ = std::fs::remove_file(entry.path());
+        }
+    }
+}
+
+/// So long ago a leftover was written to: what is just begun may not be locked yet.
+const LEFT: Duration = Duration::from_secs(60);
+/// Characters by which unfinished files of one name differ.
+const RANDOM: usize = 6;
 
 fn there_already(path: &Path) -> Failure {
     let error = Error::new(ErrorKind::Exists, "this file is there already");

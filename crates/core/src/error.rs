@@ -267,13 +267,21 @@ impl StdError for Error {
     }
 }
 
+/// So many names are compared with a misspelling: a list of mistakes in a list of names shall not cost its square.
+const MOST_COMPARED: usize = 1000;
+/// So many are listed.
+const MOST_LISTED: usize = 12;
+
 /// The nearest of `known` to `typed`, when it is near enough to be a misspelling.
 pub(crate) fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let lower = typed.to_lowercase();
+    let (lower, long) = (typed.to_lowercase(), typed.chars().count());
+    let near = |name: &str| 1 + name.chars().count().min(long) / 3;
     known
         .into_iter()
+        .take(MOST_COMPARED)
+        .filter(|name| name.chars().count().abs_diff(long) <= near(name))
         .map(|name| (strsim::damerau_levenshtein(&lower, &name.to_lowercase()), name))
-        .filter(|(distance, name)| *distance <= 1 + name.chars().count().min(typed.chars().count()) / 3)
+        .filter(|(distance, name)| *distance <= near(name))
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, name)| name)
 }
@@ -283,11 +291,12 @@ pub fn suggest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str> + Clone
     match nearest(typed, known.clone()) {
         Some(name) => format!("did you mean '{name}'?"),
         None => {
-            let names: Vec<&str> = known.into_iter().collect();
-            match names.len() {
-                0 => format!("there is no {what} here"),
-                1..=12 => format!("known: {}", names.join(", ")),
-                n => format!("known: {}, and {} more", names[..12].join(", "), n - 12),
+            let mut known = known.into_iter();
+            let names = known.by_ref().take(MOST_LISTED).collect::<Vec<_>>().join(", ");
+            match (names.is_empty(), known.count()) {
+                (true, _) => format!("there is no {what} here"),
+                (false, 0) => format!("known: {names}"),
+                (false, more) => format!("known: {names}, and {more} more"),
             }
         }
     }

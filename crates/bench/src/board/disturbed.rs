@@ -47,6 +47,9 @@ pub enum Disturbance {
     },
 }
 
+/// By how much a change can come early at the most: so far the board is asked ahead of time.
+pub(crate) const EARLIEST: Instant = Instant::us(10_000);
+
 /// A board with disturbances at some of its nodes.
 pub(crate) struct Disturbed {
     board: Box<dyn Board>,
@@ -63,8 +66,29 @@ struct Place {
     what: Disturbance,
     /// Changes seen so far.
     count: u64,
-    /// Whether a glitch or contention has come.
-    done: bool,
+    /// How far a glitch or contention has come.
+    once: Once,
+}
+
+/// How far has come what happens once.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Once {
+    ToCome,
+    /// It hides that the node is driven to this.
+    Hides(Change),
+    Over,
+}
+
+impl Place {
+    /// From when to when it happens, if it does so once.
+    fn window(&self) -> Option<(Instant, Instant)> {
+        match self.what {
+            Disturbance::Glitch { width, at } | Disturbance::Contention { width, at } => {
+                Some((at, at + width))
+            }
+            _ => None,
+        }
+    }
 }
 
 impl Disturbed {
@@ -79,11 +103,10 @@ impl Disturbed {
                 let more = if board.nodes().len() > some.len() { ", …" } else { "" };
                 return Err(error.with_help(format!("it has: {}{more}", some.join(", "))));
             };
-            places.push(Place { node, what: what.clone(), count: 0, done: false });
+            places.push(Place { node, what: what.clone(), count: 0, once: Once::ToCome });
         }
         let early = |place: &Place| match place.what {
-            Disturbance::Early { by, .. } => by,
-            Disturbance::Glitch { width, .. } | Disturbance::Contention { width, .. } => width,
+            Disturbance::Early { by, .. } => by.min(EARLIEST),
             _ => Instant(0),
         };
         let ahead = places.iter().map(early).max().unwrap_or_default();
@@ -96,48 +119,61 @@ impl Disturbed {
         let nodes = self.board.nodes().len();
         self.now = (0..nodes).map(|node| self.initial(NodeId(node))).collect();
         self.queues = vec![VecDeque::new(); nodes];
-        self.places.iter_mut().for_each(|place| (place.count, place.done) = (0, false));
+        self.places.iter_mut().for_each(|place| (place.count, place.once) = (0, Once::ToCome));
     }
 
-    /// What happens once, if its time has come. Everything up to its end is known by then.
+    /// What happens once, as far as its time has come.
     fn once(&mut self, until: Instant) {
         for place in &mut self.places {
-            let (Disturbance::Glitch { width, at } | Disturbance::Contention { width, at }) = place.what
-            else {
-                continue;
-            };
-            if place.done || at > until {
-                continue;
-            }
-            place.done = true;
+            let Some((at, end)) = place.window() else { continue };
             let queue = &mut self.queues[place.node.0];
-            let end = at + width;
-            let driven = |queue: &VecDeque<(Instant, Change)>, at: Instant| {
+            if at <= until && place.once == Once::ToCome {
                 let last = queue.iter().rev().find(|(queued, _)| *queued <= at);
-                last.map_or(self.now[place.node.0], |(_, change)| *change)
-            };
-            let (before, after) = (driven(queue, at), driven(queue, end));
-            let middle = self.board.shape(place.node).map(|s| Change::Volts((s.low + s.high) / 2.0));
-            let disturbed = match (&place.what, before) {
-                (Disturbance::Contention { .. }, _) => middle.unwrap_or(Change::Level(Level::Unknown)),
-                (_, Change::Level(level)) => Change::Level(level.opposite()),
-                (_, Change::Volts(_)) => middle.unwrap_or(before),
-            };
-            queue.retain(|(queued, _)| *queued <= at || *queued > end);
-            let place = queue.partition_point(|(queued, _)| *queued <= at);
-            queue.insert(place, (at, disturbed));
-            queue.insert(place + 1, (end, after));
+                let before = last.map_or(self.now[place.node.0], |(_, change)| *change);
+                let middle = self.board.shape(place.node).map(|s| Change::Volts((s.low + s.high) / 2.0));
+                let disturbed = match (&place.what, before) {
+                    (Disturbance::Contention { .. }, _) => middle.unwrap_or(Change::Level(Level::Unknown)),
+                    (_, Change::Level(level)) => Change::Level(level.opposite()),
+                    (_, Change::Volts(_)) => middle.unwrap_or(before),
+                };
+                // What the node is driven to meanwhile shows at the end.
+                let hidden = queue.iter().rev().find(|(queued, _)| *queued > at && *queued <= end);
+                place.once = Once::Hides(hidden.map_or(before, |(_, change)| *change));
+                queue.retain(|(queued, _)| *queued <= at || *queued > end);
+                insert(queue, at, disturbed);
+            }
+            if let Once::Hides(after) = place.once
+                && end <= until
+            {
+                insert(queue, end, after);
+                place.once = Once::Over;
+            }
         }
     }
 }
 
-/// What becomes of a change of a node under a disturbance of it; `None` when it does not show.
-fn moved(place: &mut Place, at: Instant) -> Option<Instant> {
+fn insert(queue: &mut VecDeque<(Instant, Change)>, at: Instant, change: Change) {
+    let place = queue.partition_point(|(queued, _)| *queued <= at);
+    queue.insert(place, (at, change));
+}
+
+/// The instant that a change has under a disturbance of its node; `None` when it does not
+/// show.
+fn moved(place: &mut Place, at: Instant, change: Change) -> Option<Instant> {
     place.count += 1;
+    if let (Some((from, end)), Once::Hides(after)) = (place.window(), &mut place.once)
+        && at > from
+        && at <= end
+    {
+        *after = change;
+        return None;
+    }
     match place.what {
         Disturbance::Stuck(_) => None,
         Disturbance::Late { by, one_in } if place.count.is_multiple_of(one_in.max(1)) => Some(at + by),
-        Disturbance::Early { by, one_in } if place.count.is_multiple_of(one_in.max(1)) => Some(at - by),
+        Disturbance::Early { by, one_in } if place.count.is_multiple_of(one_in.max(1)) => {
+            Some(at - by.min(EARLIEST))
+        }
         _ => Some(at),
     }
 }
@@ -175,7 +211,7 @@ impl Board for Disturbed {
         self.board.advance(until + self.ahead, &mut |node, at, change| {
             let own = places.iter_mut().filter(|place| place.node == node);
             let mut own = own;
-            let Some(at) = own.try_fold(at, |at, place| moved(place, at)) else { return };
+            let Some(at) = own.try_fold(at, |at, place| moved(place, at, change)) else { return };
             // What was moved must not change places with its neighbours.
             let last = queues[node.0].back().map_or(Instant(i64::MIN), |(at, _)| *at);
             queues[node.0].push_back((at.max(last), change));

@@ -9,7 +9,7 @@ mod script;
 mod tide_gauge;
 
 pub use disturbed::Disturbance;
-pub(crate) use disturbed::Disturbed;
+pub(crate) use disturbed::{Disturbed, EARLIEST};
 pub(crate) use file::read_bench;
 pub use script::Script;
 pub use tide_gauge::{BoardFault, TideGauge};

@@ -29,6 +29,12 @@ const PIPED_WIDTH: usize = 120;
 const PICTURE_WIDTH: usize = 1280;
 
 pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> {
+    if args.span.is_some() && args.around.is_none() && args.limit.is_empty() {
+        let error = Error::new(ErrorKind::Unknown, "--span says how much is shown around a place");
+        return Err(error
+            .with_help("give the place with --around or --limit, or use --from and --to")
+            .into());
+    }
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     let serial = loaded.setup.as_ref().map_or(&[][..], |setup| &setup.serial);

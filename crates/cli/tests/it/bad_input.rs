@@ -8,7 +8,7 @@ use tempfile::TempDir;
 use crate::support::{binary, captured, root, tool};
 
 /// Runs the tool in a folder; it must refuse, without panic, and say all of `wanted`.
-fn refuses(folder: &Path, args: &[&str], wanted: &[&str]) {
+fn refuses(folder: &Path, args: &[&str], wanted: &[&str]) -> String {
     let output = tool().current_dir(folder).args(args).output().unwrap();
     let said = String::from_utf8(output.stderr).unwrap();
     assert_eq!(output.status.code(), Some(2), "{args:?}: {said}");
@@ -18,6 +18,7 @@ fn refuses(folder: &Path, args: &[&str], wanted: &[&str]) {
     for part in wanted {
         assert!(flat.contains(part), "{args:?}: '{part}' is not in:\n{said}");
     }
+    said
 }
 
 /// The shipped setup with one thing changed, as a file in a folder of its own.
@@ -303,5 +304,97 @@ fn expectations_that_cannot_be() {
         long.path(),
         &["check", "long.dtap"],
         &["400000 bytes on 'adc' take", "and the record is 25 ms long"],
+    );
+}
+
+/// Files that are read whole have an end, whatever lies under their names.
+#[cfg(target_os = "linux")]
+#[test]
+fn endless_files_are_refused() {
+    let folder = captured();
+    let setup = "include = [\"/dev/zero\"]\n[[part]]\nreference = \"U1\"\nlimits = \"/dev/zero\"\n";
+    std::fs::write(folder.path().join("endless.toml"), setup).unwrap();
+    let bench =
+        "[instrument]\nconnect = \"bench:zero.toml\"\n[sampling]\nrate = \"1 MS/s\"\nlength = \"1 ms\"\n";
+    std::fs::write(folder.path().join("bench.toml"), bench).unwrap();
+    std::os::unix::fs::symlink("/dev/zero", folder.path().join("zero.toml")).unwrap();
+    for args in [
+        &["plan", "/dev/zero"][..],
+        &["check", "tide-gauge.dtap", "--setup", "/dev/zero"],
+        &["check", "tide-gauge.dtap", "--setup", "endless.toml"],
+        &["plan", "bench.toml"],
+    ] {
+        refuses(folder.path(), args, &["longer than 16 MiB"]);
+    }
+    for name in ["/dev/zero", "/dev/random"] {
+        for args in [&["info", name][..], &["check", name], &["convert", name, "x.dtap"]] {
+            refuses(folder.path(), args, &[]);
+        }
+    }
+}
+
+/// A mistake that everything else follows from is told once, and many are counted.
+#[test]
+fn many_problems_are_shown_in_part_and_counted() {
+    let folder = captured();
+    let lines = (0..20_000).map(|n| format!("[[line]]\nname = \"L{n}\"\nspeed = {n}\n"));
+    std::fs::write(folder.path().join("many.toml"), lines.collect::<String>()).unwrap();
+    let said = refuses(folder.path(), &["plan", "many.toml"], &[]);
+    assert!(said.contains("20000 problems in all, of which 50 are shown") && said.len() < 40_000, "{said}");
+}
+
+/// A disk that is full takes a file away, and not the answer.
+#[cfg(unix)]
+#[test]
+fn verdicts_are_said_although_their_files_cannot_be_written() {
+    let folder = captured();
+    for option in ["--junit v.xml", "--occurrences o.csv"] {
+        let script =
+            format!("trap '' XFSZ; ulimit -f 1; exec {} check tide-gauge.dtap {option} | cat", binary());
+        let output = Command::new("sh").args(["-c", &script]).current_dir(&folder).output().unwrap();
+        let said = String::from_utf8(output.stdout).unwrap();
+        assert!(said.contains("4 violated") && said.contains("FAIL (5 of 1096)"), "{said}");
+        let error = String::from_utf8(output.stderr).unwrap();
+        let file = option.split(' ').nth(1).unwrap();
+        assert!(error.contains(&format!("{file}: cannot write")), "{error}");
+        assert!(!folder.path().join(file).exists());
+        let left = std::fs::read_dir(&folder).unwrap().filter_map(Result::ok);
+        assert!(left.into_iter().all(|entry| !entry.file_name().to_string_lossy().ends_with(".part")));
+    }
+}
+
+/// What follows from a mistake is no second one.
+#[test]
+fn a_mistake_is_told_once() {
+    let folder = TempDir::new().unwrap();
+    let start = "[instrument]\nconnect = \"bench:tide-gauge\"\n[[line]]\nname = \"A\"\ninput = 0\n";
+    let sampling = "[sampling]\nrate = \"1 MS/s\"\nlength = \"1 ms\"\n";
+    let part =
+        "part = \"P\"\nsource = \"x\"\npins = { A = \"a\" }\n[[limit]]\nsymbol = \"t\"\nkind = \"width\"\n";
+    std::fs::write(folder.path().join("p.toml"), format!("{part}pulse = \"A high\"\nmin = \"1 ns\"\n"))
+        .unwrap();
+    for (text, wanted) in [
+        ("[sampling]\nrate = \"1 MS/s\"\nlength = \"banana\"\n".to_string(), "'banana' is not a time"),
+        (
+            format!("{sampling}[[limit]]\nkind = \"width\"\npulse = \"A hgh\"\nmin = \"1 ns\"\n"),
+            "did you mean 'high'?",
+        ),
+        (
+            format!(
+                "{sampling}[[part]]\nlimits = \"p.toml\"\nreference = \"U1\"\npins = {{ A = \"A\" }}\nonly = [\"t\"]\n"
+            ),
+            "'t' has no 'what'",
+        ),
+    ] {
+        std::fs::write(folder.path().join("s.toml"), format!("{start}{text}")).unwrap();
+        let said = refuses(folder.path(), &["plan", "s.toml"], &[wanted]);
+        assert!(!said.contains("problems in all"), "{said}");
+    }
+    let folder = captured();
+    refuses(folder.path(), &["show", "tide-gauge.dtap", "--span", "banana"], &["--around or --limit"]);
+    refuses(
+        folder.path(),
+        &["show", "tide-gauge.dtap", "--around", "0 s", "--span", "banana"],
+        &["'banana' is not a time"],
     );
 }

@@ -39,7 +39,11 @@ fn wait_for_size(child: &mut Child, target: &Path, size: u64) {
 }
 
 fn interrupt(child: Child) -> Output {
-    assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+    signal(child, "-INT")
+}
+
+fn signal(child: Child, signal: &str) -> Output {
+    assert!(Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap().success());
     child.wait_with_output().unwrap()
 }
 
@@ -91,19 +95,61 @@ fn a_recording_that_is_killed_keeps_every_block_it_had_completed() {
     assert!(early >= 3, "most were killed on the way: {lengths:?}");
 }
 
+/// By Ctrl-C, by a service that is stopped, by a terminal that goes away.
 #[test]
 fn an_interrupted_recording_is_finished_in_good_order() {
     let folder = folder("1000 s");
-    let target = folder.path().join("long.dtap");
-    let mut child = start(&folder, "long.dtap");
-    wait_for_size(&mut child, &target, 200_000);
-    let output = interrupt(child);
-    let said = String::from_utf8(output.stdout).unwrap();
-    assert!(output.status.success() && said.contains("saved to long.dtap"), "{said}");
-    assert!(!dtap::part_path(&target).exists());
+    for name in ["-INT", "-TERM", "-HUP"] {
+        let file = format!("long{name}.dtap");
+        let target = folder.path().join(&file);
+        let mut child = start(&folder, &file);
+        wait_for_size(&mut child, &target, 200_000);
+        let output = signal(child, name);
+        let said = String::from_utf8(output.stdout).unwrap();
+        assert!(output.status.success() && said.contains(&format!("saved to {file}")), "{said}");
+        assert!(!dtap::part_path(&target).exists());
+        let opened = dtap::open(&target).unwrap();
+        assert!(opened.cut_short_at.is_none() && !opened.capture.is_empty());
+        assert!(opened.capture.len() < 100_000_000_000);
+    }
+}
+
+/// The second one says so and writes nothing; the first one is whole. Leftovers are told from what runs.
+#[test]
+fn two_captures_into_one_name_do_not_damage_each_other() {
+    let folder = folder("1000 s");
+    let target = folder.path().join("one.dtap");
+    let mut first = start(&folder, "one.dtap");
+    wait_for_size(&mut first, &target, 200_000);
+    for more in [&[][..], &["--replace"]] {
+        let args = [&["capture", SETUP, "--now", "-o", "one.dtap"], more].concat();
+        let second = tool().current_dir(&folder).args(args).output().unwrap();
+        let said = String::from_utf8(second.stderr).unwrap();
+        assert_eq!(second.status.code(), Some(2), "{said}");
+        assert!(said.contains("a capture into this file is running"), "{said}");
+    }
+    assert!(interrupt(first).status.success());
     let opened = dtap::open(&target).unwrap();
-    assert!(opened.cut_short_at.is_none() && !opened.capture.is_empty());
-    assert!(opened.capture.len() < 100_000_000_000);
+    assert!(opened.cut_short_at.is_none());
+    opened.capture.traces().iter().for_each(|trace| trace.edges(opened.capture.range()).for_each(drop));
+    assert!(opened.capture.damage().is_empty());
+    // What a run left that was killed before it had anything is no hindrance.
+    std::fs::write(dtap::part_path(&folder.path().join("two.dtap")), "").unwrap();
+    tool().current_dir(&folder).args(["convert", "one.dtap", "two.dtap", "--to", "1 ms"]).assert().success();
+    // Nor are unfinished files of other commands, which are cleared when they are old and nobody has them open.
+    let unfinished = |name: &str| folder.path().join(format!(".t.csv.{name}.part"));
+    for name in ["aaaaaa", "bbbbbb", "cccccc"] {
+        std::fs::write(unfinished(name), "half").unwrap();
+    }
+    let old = std::time::SystemTime::now() - Duration::from_secs(3600);
+    let open = |name| std::fs::File::options().write(true).open(unfinished(name)).unwrap();
+    open("aaaaaa").set_modified(old).unwrap();
+    let held = open("bbbbbb");
+    held.set_modified(old).unwrap();
+    held.lock().unwrap();
+    let to_table = ["convert", "one.dtap", "t.csv", "--to", "1 ms"];
+    tool().current_dir(&folder).args(to_table).assert().success();
+    assert_eq!(["aaaaaa", "bbbbbb", "cccccc"].map(|name| unfinished(name).exists()), [false, true, true]);
 }
 
 #[test]

@@ -222,7 +222,8 @@ impl CaptureBuilder {
     /// When a name is unknown.
     pub fn select(mut self, wanted: Vec<(String, Line)>) -> Result<Self> {
         let capture = &mut self.capture;
-        let ids = wanted.iter().map(|(name, _)| capture.line_named(name)).collect::<Result<Vec<_>>>()?;
+        let names = capture.line_names();
+        let ids = wanted.iter().map(|(name, _)| names.line(name)).collect::<Result<Vec<_>>>()?;
         capture.traces = ids.iter().map(|id| Arc::clone(&capture.traces[id.0])).collect();
         // What was seen of a line stays true of it under any description.
         let seen = |id: &LineId| capture.lines[id.0].pulses.seen;

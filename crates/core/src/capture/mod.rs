@@ -32,5 +32,6 @@ pub use chunks::Chunks;
 pub use chunks_builder::ChunksBuilder;
 pub use held::HeldBuilder;
 pub use merged::{BusValues, Merged};
+pub(crate) use record::LineNames;
 pub use record::{Attachment, Capture, Damage, DamageLog, Origin};
 pub use trace::{Edge, Edges, SegmentSource, StoredSegment, Trace};

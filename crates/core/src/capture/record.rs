@@ -9,8 +9,8 @@ use super::crossing::{MadeSignals, spread};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
-    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, NameMeant, Narrowest, Signal, Value,
-    meant, several,
+    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, NameIndex, NameMeant, Narrowest, Signal,
+    Value, meant, several,
 };
 use crate::quantity::{Rate, Time, Voltage};
 use crate::time::{Moment, Resolution, Tick, TimeBase};
@@ -258,17 +258,12 @@ impl Capture {
     /// When there is none, or several; the help suggests the nearest, or names them.
     pub fn line_named(&self, name: &str) -> Result<LineId> {
         let names = self.lines.iter().map(|l| l.name.as_str());
-        let error =
-            |message: String, help: String| Err(Error::new(ErrorKind::Unknown, message).with_help(help));
-        match meant(names.clone(), name) {
-            NameMeant::One(number) => Ok(LineId(number)),
-            NameMeant::Nothing => {
-                error(format!("the capture has no line '{name}'"), suggest(name, names, "line"))
-            }
-            NameMeant::Several(found) => {
-                error(format!("the capture has more than one line '{name}'"), several(&found))
-            }
-        }
+        the_line(meant(names.clone(), name), name, names)
+    }
+
+    /// Finds many lines by their names.
+    pub(crate) fn line_names(&self) -> LineNames<'_> {
+        LineNames(NameIndex::new(self.lines.iter().map(|line| line.name.as_str())))
     }
 
     /// The bus with this name, or the only one whose full name ends with it behind a dot.
@@ -344,7 +339,34 @@ impl Capture {
 
     /// Total number of edges on all lines.
     pub fn edge_count(&self) -> u64 {
-        self.traces.iter().map(|t| t.edge_count()).sum()
+        self.traces.iter().map(|t| t.edge_count()).fold(0, u64::saturating_add)
+    }
+}
+
+/// The names of a capture's lines, for many questions.
+pub(crate) struct LineNames<'a>(NameIndex<'a>);
+
+impl LineNames<'_> {
+    /// As [`Capture::line_named`].
+    pub(crate) fn line(&self, name: &str) -> Result<LineId> {
+        the_line(self.0.meant(name), name, self.0.names())
+    }
+}
+
+fn the_line<'a>(
+    meant: NameMeant,
+    name: &str,
+    names: impl Iterator<Item = &'a str> + Clone,
+) -> Result<LineId> {
+    let error = |message: String, help: String| Err(Error::new(ErrorKind::Unknown, message).with_help(help));
+    match meant {
+        NameMeant::One(number) => Ok(LineId(number)),
+        NameMeant::Nothing => {
+            error(format!("the capture has no line '{name}'"), suggest(name, names, "line"))
+        }
+        NameMeant::Several(found) => {
+            error(format!("the capture has more than one line '{name}'"), several(&found))
+        }
     }
 }
 

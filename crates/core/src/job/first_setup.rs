@@ -1,6 +1,6 @@
 //! A first setup, written from what a record shows.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fmt::Write;
 use std::path::Path;
 
@@ -90,6 +90,7 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
     for bus in capture.buses() {
         listed.extend(bus.lines.iter().copied());
     }
+    let mut traces = HashMap::new();
     for (number, line) in capture.lines().iter().enumerate() {
         if !listed.contains(&LineId(number)) {
             let name = &names.lines[number];
@@ -103,8 +104,8 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
             writeln!(text, "\n# {}", seen.words(capture))?;
             // An input that never changed may not be wired at all.
             let silent = own && seen.edges == 0 && capture.edge_count() > 0;
-            let same = (0..number)
-                .find(|other| std::ptr::eq(capture.trace(LineId(*other)), capture.trace(LineId(number))));
+            let first = *traces.entry(std::ptr::from_ref(capture.trace(LineId(number)))).or_insert(number);
+            let same = (first != number).then_some(first);
             if let Some(same) = same {
                 writeln!(text, "# The same signal as {}.", comment(&names.lines[same]))?;
             }
@@ -135,7 +136,8 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
         writeln!(text, "# threshold = \"{:.2} V\"   # the middle of what was seen", (least + most) / 2.0)?;
     }
     for (number, bus) in capture.buses().iter().enumerate() {
-        let changes: u64 = bus.lines.iter().map(|line| capture.trace(*line).edge_count()).sum();
+        let changes: u64 =
+            bus.lines.iter().map(|line| capture.trace(*line).edge_count()).fold(0, u64::saturating_add);
         writeln!(text, "\n# {} bits, {changes} edges on them.", bus.lines.len())?;
         writeln!(text, "[[bus]]\nname = {}\nsignal = {}", quoted(&names.buses[number]), quoted(&bus.name))?;
     }

@@ -12,7 +12,7 @@ pub use analog::{AnalogId, AnalogLine, AnalogScale, VoltageRange};
 pub use bus::{BitOrder, Bus, BusError, BusId, Radix, Value};
 pub use crossing::{Crossing, Gate, Side, Signal};
 pub use levels::Levels;
-pub(crate) use named::{Meant as NameMeant, meant, several};
+pub(crate) use named::{Meant as NameMeant, NameIndex, meant, several};
 pub use pulse_widths::{Narrowest, PulseWidths};
 pub use threshold::{LogicFamily, Threshold};
 

@@ -25,14 +25,41 @@ mod section;
 mod tests;
 
 use std::cell::RefCell;
+use std::fs::File;
+use std::io::Read;
 use std::ops::Range;
+use std::path::Path;
 use std::sync::Arc;
 
 use toml::de::DeTable;
 
 pub use section::Section;
 
-use crate::error::{Error, ErrorKind, Place, TextPlace};
+use crate::error::{Error, ErrorKind, Place, Result, TextPlace};
+
+/// Most bytes of a file that a person writes.
+const LONGEST: u64 = 16 << 20;
+
+/// The text of a file that a person writes, of up to 16 MiB: no more of it is ever read. Its problems are of `kind`.
+///
+/// # Errors
+/// When it cannot be read, is longer, or is not UTF-8.
+pub fn read_text(path: &Path, kind: ErrorKind) -> Result<String> {
+    let failed = |error| Error::io(path, "read", error);
+    let mut bytes = Vec::new();
+    File::open(path).map_err(failed)?.take(LONGEST + 1).read_to_end(&mut bytes).map_err(failed)?;
+    if bytes.len() as u64 > LONGEST {
+        let error = Error::new(kind, format!("this file is longer than {} MiB", LONGEST >> 20));
+        let help = "setups, limits files and boards are texts of a few pages: is this another file?";
+        return Err(error.with_help(help).at(Place::File(path.to_path_buf())));
+    }
+    String::from_utf8(bytes).map_err(|error| {
+        let offset = error.utf8_error().valid_up_to() as u64;
+        Error::new(kind, "this is not UTF-8 text")
+            .with_help("it should be a TOML text in UTF-8")
+            .at(Place::FileByte { path: path.to_path_buf(), offset })
+    })
+}
 
 /// One text being read, and the problems found in it.
 pub struct Reader {

@@ -1,9 +1,11 @@
 //! A setup laid over a record that comes from a file.
 
+use std::collections::HashMap;
+
 use super::Setup;
-use crate::capture::Capture;
+use crate::capture::{Capture, LineNames};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{AnalogLine, Input, Line};
+use crate::line::{AnalogLine, Input, Line, LineId};
 
 /// Marks lines that were made of voltages until they get their names.
 const MADE: char = '\u{1}';
@@ -21,9 +23,11 @@ impl Setup {
         let mut capture = capture;
         let mut wanted = Vec::new();
         let mut problems = Vec::new();
-        for setup_line in &self.lines {
+        let known = Known::of(&capture);
+        let all: Vec<Result<Found>> = self.lines.iter().map(|line| known.find(&line.line)).collect();
+        for (setup_line, found) in self.lines.iter().zip(all) {
             let line = &setup_line.line;
-            match found(&capture, line) {
+            match found {
                 Ok(Found::Line(name)) => wanted.push((name, line.clone())),
                 Ok(Found::Analog(analog)) => match &line.threshold {
                     Some(threshold) => {
@@ -96,44 +100,64 @@ fn asked(line: &Line) -> String {
     }
 }
 
-fn found(capture: &Capture, line: &Line) -> Result<Found> {
-    let numbered = |input: &Input| capture.lines().iter().find(|known| known.input.as_ref() == Some(input));
-    if let Some(input) = &line.input
-        && let Some(known) = numbered(input)
-    {
-        return Ok(Found::Line(known.name.clone()));
-    }
-    let number = match &line.input {
-        Some(Input::Number(number)) => Some(*number),
-        Some(Input::Signal(signal)) => {
-            signal.strip_prefix("column ").and_then(|number| number.trim().parse().ok())
+/// What a record has, by name and by input.
+struct Known<'a> {
+    capture: &'a Capture,
+    names: LineNames<'a>,
+    inputs: HashMap<&'a Input, usize>,
+}
+
+impl<'a> Known<'a> {
+    fn of(capture: &'a Capture) -> Self {
+        let mut inputs = HashMap::new();
+        for (number, line) in capture.lines().iter().enumerate() {
+            if let Some(input) = &line.input {
+                inputs.entry(input).or_insert(number);
+            }
         }
-        None => None,
-    };
-    if let Some(number) = number
-        && let Some(known) = capture.analog_lines().iter().find(|known| known.input == Some(number))
-    {
-        return Ok(Found::Analog(known.name.clone()));
+        Known { capture, names: capture.line_names(), inputs }
     }
-    let asked = asked(line);
-    let plain = without_unit(&asked);
-    let error = match capture.line_named(&asked) {
-        Ok(id) => return Ok(Found::Line(capture.line(id).name.clone())),
-        Err(error) => error,
-    };
-    if let Ok(id) = capture.line_named(plain) {
-        return Ok(Found::Line(capture.line(id).name.clone()));
-    }
-    for name in [asked.as_str(), plain] {
-        if capture.analog_named(name).is_some() {
-            return Ok(Found::Analog(name.to_string()));
+
+    fn find(&self, line: &Line) -> Result<Found> {
+        let capture = self.capture;
+        let of = |id: LineId| Found::Line(capture.line(id).name.clone());
+        if let Some(number) = line.input.as_ref().and_then(|input| self.inputs.get(input)) {
+            return Ok(of(LineId(*number)));
         }
+        let number = match &line.input {
+            Some(Input::Number(number)) => Some(*number),
+            Some(Input::Signal(signal)) => {
+                signal.strip_prefix("column ").and_then(|number| number.trim().parse().ok())
+            }
+            None => None,
+        };
+        if let Some(number) = number
+            && let Some(known) = capture.analog_lines().iter().find(|known| known.input == Some(number))
+        {
+            return Ok(Found::Analog(known.name.clone()));
+        }
+        let asked = asked(line);
+        let plain = without_unit(&asked);
+        let error = match self.names.line(&asked) {
+            Ok(id) => return Ok(of(id)),
+            Err(error) => error,
+        };
+        if plain != asked
+            && let Ok(id) = self.names.line(plain)
+        {
+            return Ok(of(id));
+        }
+        for name in [asked.as_str(), plain] {
+            if capture.analog_named(name).is_some() {
+                return Ok(Found::Analog(name.to_string()));
+            }
+        }
+        if capture.lines().is_empty() {
+            let known = capture.analog_lines().iter().map(|line| line.name.as_str());
+            return Err(error.with_help(crate::error::suggest(&asked, known, "column")));
+        }
+        Err(error)
     }
-    if capture.lines().is_empty() {
-        let known = capture.analog_lines().iter().map(|line| line.name.as_str());
-        return Err(error.with_help(crate::error::suggest(&asked, known, "column")));
-    }
-    Err(error)
 }
 
 /// The name of a column without its unit.

@@ -1,5 +1,7 @@
 //! One setup file as written, with the place of everything, before names mean anything.
 
+use std::collections::HashSet;
+
 use super::section::analog::DraftAnalog;
 use super::section::bus::DraftBus;
 use super::section::expect::{DraftExpectation, read_expectation};
@@ -59,10 +61,9 @@ impl Draft {
         self.parts.extend(over.parts);
         self.expectations.extend(over.expectations);
         self.limits.extend(over.limits);
-        for (name, event) in over.events {
-            self.events.retain(|(known, _)| known.value != name.value);
-            self.events.push((name, event));
-        }
+        let replaced: HashSet<&str> = over.events.iter().map(|(name, _)| name.value.as_str()).collect();
+        self.events.retain(|(known, _)| !replaced.contains(known.value.as_str()));
+        self.events.extend(over.events);
     }
 
     /// All names that it gives, each with what it is a name of.

@@ -1,12 +1,14 @@
 //! From files to a setup: includes, names, limits files, and all problems at once.
 
+use std::collections::HashMap;
+
 use super::draft::{Draft, read_draft};
 use super::files::{Files, wrong};
 use super::names::{Names, check_names, define_all};
 use super::section::analog::resolve_analog;
 use super::section::expect::Board;
 use super::section::limit::resolve_limits;
-use super::section::line::resolve_lines;
+use super::section::line::{LineIds, resolve_lines};
 use super::section::part;
 use super::section::trigger::check_event;
 use super::source::{Texts, relative};
@@ -26,13 +28,13 @@ const DEEPEST: usize = 16;
 /// # Errors
 /// When the file cannot be read.
 pub(super) fn import_of(name: &str, texts: &dyn Texts) -> Result<Import> {
-    let mut files = Files { texts, read: Vec::new(), problems: Vec::new() };
+    let mut files = Files::new(texts);
     let text = texts.read(name)?;
     Ok(read_whole(&mut files, name, text, &mut Vec::new()).import)
 }
 
-pub(super) fn load(name: &str, texts: &dyn Texts, vectors: Vectors<'_>) -> Result<Setup> {
-    let mut files = Files { texts, read: Vec::new(), problems: Vec::new() };
+pub(super) fn load(name: &str, texts: &dyn Texts, vectors: &Vectors<'_>) -> Result<Setup> {
+    let mut files = Files::new(texts);
     let text = texts.read(name)?;
     let mut open = Vec::new();
     let mut draft = read_whole(&mut files, name, text, &mut open);
@@ -41,10 +43,18 @@ pub(super) fn load(name: &str, texts: &dyn Texts, vectors: Vectors<'_>) -> Resul
     let setup = resolve(draft, &mut files);
     let mut problems = files.problems;
     // In the order of the files and of the lines in each.
-    let order: Vec<String> = setup.texts.iter().map(|t| texts.display(&t.name)).collect();
+    let places = setup.texts.iter().enumerate();
+    let order: HashMap<String, usize> = places.map(|(place, t)| (texts.display(&t.name), place)).collect();
     problems.sort_by_key(|problem| match problem.place() {
-        Some(Place::Text(at)) => (order.iter().position(|name| **name == *at.name), at.span.start),
+        Some(Place::Text(at)) => (order.get(&*at.name).copied(), at.span.start),
         _ => (None, 0),
+    });
+    // What is read in two ways is wrong in both.
+    problems.dedup_by(|later, before| match (later.place(), before.place()) {
+        (Some(Place::Text(a)), Some(Place::Text(b))) => {
+            (&a.name, &a.span, later.message()) == (&b.name, &b.span, before.message())
+        }
+        _ => false,
     });
     match Error::many(problems) {
         Some(error) => Err(error),
@@ -52,11 +62,11 @@ pub(super) fn load(name: &str, texts: &dyn Texts, vectors: Vectors<'_>) -> Resul
     }
 }
 
-/// A file with all that it includes.
+/// A file with all that it includes. One that was read before says nothing new: it is included once.
 fn read_whole(files: &mut Files<'_>, name: &str, text: String, open: &mut Vec<String>) -> Draft {
     let (includes, own, problems) = read_draft(&files.texts.display(name), &text);
     files.problems.extend(problems);
-    files.read.push(Attachment { name: name.to_string(), text });
+    files.keep(Attachment { name: name.to_string(), text });
     open.push(name.to_string());
     let mut whole = Draft::default();
     for include in includes {
@@ -64,6 +74,9 @@ fn read_whole(files: &mut Files<'_>, name: &str, text: String, open: &mut Vec<St
         if open.contains(&target) || open.len() > DEEPEST {
             let message = format!("'{}' includes itself, or too many files deep", include.value);
             files.problems.push(wrong(&include.place, message, "take the include out"));
+            continue;
+        }
+        if files.is_read(&target) {
             continue;
         }
         match files.text(&target, &include.place) {
@@ -81,8 +94,9 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
     let problems = &mut files.problems;
     let lines = resolve_lines(&draft.lines, problems);
     let analog = resolve_analog(&draft.analog, problems);
-    let buses: Vec<Bus> = draft.buses.iter().filter_map(|bus| bus.resolve(&draft.lines, problems)).collect();
-    let serial = draft.serial.iter().filter_map(|bus| bus.resolve(&draft.lines, &draft.buses, problems));
+    let ids = LineIds::new(&draft.lines);
+    let buses: Vec<Bus> = draft.buses.iter().filter_map(|bus| bus.resolve(&ids, problems)).collect();
+    let serial = draft.serial.iter().filter_map(|bus| bus.resolve(&ids, &draft.buses, problems));
     let serial: Vec<SerialBus> = serial.collect();
     let registers =
         draft.registers.iter().map(|register| register.resolve(&draft.serial, problems)).collect();

@@ -159,7 +159,7 @@ impl Setup {
     /// All problems at once: the first as the error, the others as its
     /// [`related`](crate::Error::related).
     pub fn load(name: &str, texts: &dyn Texts) -> Result<Setup> {
-        load::load(name, texts, Vectors::None)
+        load::load(name, texts, &Vectors::None)
     }
 
     /// Reads a setup file for a record, whose vectors its buses may name.
@@ -168,7 +168,7 @@ impl Setup {
     /// As [`load`](Setup::load).
     pub fn from_file_for(path: &Path, record: &Capture) -> Result<Setup> {
         let (folder, name) = Folder::of(path)?;
-        load::load(&name, &folder, Vectors::Of(record))
+        load::load(&name, &folder, &Vectors::of(record))
     }
 
     /// What a setup file states of records, after everything else in it was checked as far as it can be
@@ -178,7 +178,7 @@ impl Setup {
     /// As [`load`](Setup::load).
     pub fn import_of(path: &Path) -> Result<Import> {
         let (folder, name) = Folder::of(path)?;
-        load::load(&name, &folder, Vectors::Later)?;
+        load::load(&name, &folder, &Vectors::Later)?;
         load::import_of(&name, &folder)
     }
 
@@ -197,7 +197,7 @@ impl Setup {
     /// As [`load`](Setup::load).
     pub fn of_capture(capture: &Capture) -> Option<Result<Setup>> {
         let own = capture.attachments().first()?;
-        Some(load::load(&own.name, &Attached(capture.attachments()), Vectors::Of(capture)))
+        Some(load::load(&own.name, &Attached(capture.attachments()), &Vectors::of(capture)))
     }
 
     /// All limits to check, in the order of the files.

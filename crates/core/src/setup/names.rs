@@ -1,5 +1,7 @@
 //! What has a name that an expression may use.
 
+use std::collections::HashMap;
+
 use super::files::wrong;
 use super::{SetupAnalog, SetupLine};
 use crate::decode::SerialBus;
@@ -38,14 +40,17 @@ pub(super) fn define_all(scope: &mut Scope, names: Names<'_>) {
 
 /// Tells names that are used twice, or not usable. Each comes with what it is a name of.
 pub(super) fn check_names(all: &[(&str, &Placed<String>)], problems: &mut Vec<Error>) {
-    for (i, (what, name)) in all.iter().enumerate() {
+    let mut taken: HashMap<&str, &str> = HashMap::new();
+    for (what, name) in all {
         if name.value.is_empty() || name.value.contains(['"', '\n', '\r']) {
             let help = "use letters, digits and signs other than the double quote";
             problems.push(wrong(&name.place, format!("this is not a name for a {what}"), help));
         }
-        if let Some((other, _)) = all[..i].iter().find(|(_, n)| n.value == name.value) {
+        if let Some(other) = taken.get(name.value.as_str()) {
             let message = format!("the name '{}' is used for a {other} and a {what}", name.value);
             problems.push(wrong(&name.place, message, "rename one of them"));
+        } else {
+            taken.insert(&name.value, what);
         }
     }
 }

@@ -76,7 +76,7 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
                 places.push(limit_places);
             }
         }
-        if limits.is_empty() && !part_name.is_empty() {
+        if limits.is_empty() && !part_name.is_empty() && !top.has("limit") {
             top.missing("limit", "[[limit]] with symbol, what, kind, its events, and min or max");
         }
         let source = source.map(|p| p.value).unwrap_or_default();

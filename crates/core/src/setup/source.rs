@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use crate::capture::Attachment;
 use crate::error::{Error, ErrorKind, Place, Result};
+use crate::reader::read_text;
 
 /// A way to fetch the texts that a setup refers to, by their names relative to it.
 pub trait Texts {
@@ -45,27 +46,10 @@ impl Folder {
     }
 }
 
-/// Longest setup or limits file, in bytes.
-const LONGEST: u64 = 16 << 20;
-
 impl Texts for Folder {
     fn read(&self, name: &str) -> Result<String> {
         let path = self.path(name);
-        let size = std::fs::metadata(&path).map_err(|e| Error::io(&path, "read", e))?.len();
-        if size > LONGEST {
-            return Err(Error::new(
-                ErrorKind::Setup,
-                format!("{size} bytes are too long for a setup or limits file"),
-            )
-            .at(Place::File(path)));
-        }
-        let bytes = std::fs::read(&path).map_err(|e| Error::io(&path, "read", e))?;
-        String::from_utf8(bytes).map_err(|error| {
-            let offset = error.utf8_error().valid_up_to() as u64;
-            Error::new(ErrorKind::Setup, "this is not UTF-8 text")
-                .with_help("a setup or limits file is a TOML text in UTF-8")
-                .at(Place::FileByte { path, offset })
-        })
+        read_text(&path, ErrorKind::Setup)
     }
 
     fn display(&self, name: &str) -> String {

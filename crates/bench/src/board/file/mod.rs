@@ -7,7 +7,7 @@ mod node;
 use std::path::Path;
 
 use deep_tap_core::instrument::Capabilities;
-use deep_tap_core::reader::{Reader, Section};
+use deep_tap_core::reader::{Reader, Section, read_text};
 use deep_tap_core::{Error, ErrorKind, Result, suggest};
 
 use super::composed::Composed;
@@ -26,7 +26,7 @@ pub(crate) struct Bench {
 /// # Errors
 /// When it cannot be read, and for all that is wrong in it, each with its place.
 pub(crate) fn read_bench(path: &Path, seed: u64) -> Result<Bench> {
-    let text = std::fs::read_to_string(path).map_err(|e| Error::io(path, "read", e))?;
+    let text = read_text(path, ErrorKind::Setup)?;
     let reader = Reader::new(&path.display().to_string(), &text, ErrorKind::Setup);
     let bench = reader.read(|top| read(top, seed));
     match Error::many(reader.into_problems()) {

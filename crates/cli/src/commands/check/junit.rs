@@ -1,7 +1,5 @@
 //! Verdicts as JUnit XML: a suite for each capture, a test case for each limit.
 
-use std::io::Write;
-
 use chrono::DateTime;
 use deep_tap::limit::Verdict;
 use deep_tap::{Error, ErrorKind};
@@ -11,6 +9,7 @@ use super::checked::Checked;
 use super::expectations::said;
 use super::table::{cells, explanation};
 use crate::errors::Failure;
+use crate::output::Pending;
 
 /// The suites so far.
 pub(super) struct Suite(Report);
@@ -58,10 +57,11 @@ impl Suite {
         self.0.add_test_suite(suite);
     }
 
-    pub(super) fn write(&self, to: impl Write) -> Result<(), Failure> {
-        self.0.serialize(to).map_err(|error| {
-            Error::new(ErrorKind::Io, "the verdicts cannot be written as XML").with_source(error).into()
-        })
+    pub(super) fn write(&self, to: &mut Pending) -> Result<(), Failure> {
+        let text = self.0.to_string().map_err(|error| {
+            Error::new(ErrorKind::Io, "the verdicts cannot be written as XML").with_source(error)
+        })?;
+        to.write(text.as_bytes())
     }
 }
 

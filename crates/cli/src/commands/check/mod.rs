@@ -38,21 +38,24 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
         stated: args.stated.clone(),
     };
     // What cannot be written should be known before hours of checking.
-    let mut junit =
-        args.junit.as_deref().map(|path| Pending::create(path, args.table.replace)).transpose()?;
+    let junit = args.junit.as_deref().map(|path| Pending::create(path, args.table.replace)).transpose()?;
     let mut rows =
         args.occurrences.as_deref().map(|path| Occurrences::create(path, args.table.replace)).transpose()?;
     let mut over = Over::default();
     let mut suite = Suite::new();
     let mut single = None;
+    let mut unwritten = None;
     for file in &args.files {
         let mut loaded = load(&source(file))?;
         loaded.try_limits(&args.tried)?;
         // What is tried is asked about, and not the rest.
         let only = if args.tried.is_empty() { &args.only[..] } else { &["board".to_string()] };
         let mut checked = check(&loaded, file, only, rule)?;
-        if let Some(rows) = &mut rows {
-            rows.add(&loaded, file, only, rule)?;
+        if let Some(writing) = &mut rows
+            && let Err(failure) = writing.add(&loaded, file, only, rule)
+        {
+            unwritten = Some(failure);
+            rows = None;
         }
         if args.all {
             checked.list(&loaded, only, rule)?;
@@ -64,9 +67,6 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
         } else {
             over.add(checked)?;
         }
-    }
-    if let Some(file) = &mut junit {
-        suite.write(file.file())?;
     }
     let of = if args.all { Of::Violations } else { Of::Limits };
     let outcome = match &single {
@@ -85,7 +85,12 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
             over.outcome()
         }
     };
-    if let Some(file) = junit {
+    // Whatever cannot be written, the verdicts were said.
+    if let Some(failure) = unwritten {
+        return Err(failure);
+    }
+    if let Some(mut file) = junit {
+        suite.write(&mut file)?;
         file.finish()?;
     }
     if let Some(rows) = rows {

@@ -86,6 +86,9 @@ impl Scope {
     }
 
     pub(super) fn find(&self, text: &str, name: &Name) -> Result<&Meaning> {
+        if let Some(meaning) = self.names.get(&name.text) {
+            return Ok(meaning);
+        }
         let (message, help) = match meant(self.names(), &name.text) {
             NameMeant::One(number) => {
                 if let Some(meaning) = self.names.values().nth(number) {

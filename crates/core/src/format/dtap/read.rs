@@ -183,6 +183,10 @@ fn finished(file: &FileBytes) -> Option<Found> {
     let codes_at = blocks_at.checked_add(count.checked_mul(row)?)?;
     let codes = FoundCodes::of_index(file, index.get(codes_at..)?, &meta)?;
     let totals: Vec<u64> = (0..lines).filter_map(|l| u64_at(index, totals_at + l * 8)).collect();
+    // A line changes at a tick once, if at all.
+    if totals.iter().any(|edges| *edges > len) {
+        return None;
+    }
     let mut blocks = Vec::with_capacity(count);
     let mut segments = vec![Vec::with_capacity(count); lines];
     let mut next = 0;

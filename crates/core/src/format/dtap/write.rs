@@ -1,6 +1,6 @@
 //! Writing a capture file.
 
-use std::fs::{File, OpenOptions};
+use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
@@ -49,7 +49,9 @@ pub fn save(capture: &Capture, path: &Path, options: SaveOptions) -> Result<()> 
 
 /// The end of a block that begins at `start` and does not hold too much.
 fn block_end(traces: &[&Trace], start: u64, end: u64) -> u64 {
-    let edges = |end: u64| -> u64 { traces.iter().map(|trace| trace.count(Tick(start)..Tick(end))).sum() };
+    let edges = |end: u64| -> u64 {
+        traces.iter().map(|trace| trace.count(Tick(start)..Tick(end))).fold(0, u64::saturating_add)
+    };
     let mut length = (end - start).min(LONGEST_RANGE);
     while length > CHUNK && edges(start + length) > BLOCK_EDGES {
         // Whole chunks, so that those in memory are the same again.
@@ -104,24 +106,7 @@ impl Writer {
         if !options.replace && path.exists() {
             return Err(exists(path));
         }
-        let mut open = OpenOptions::new();
-        open.write(true);
-        if options.replace {
-            open.create(true).truncate(true)
-        } else {
-            open.create_new(true)
-        };
-        let file = open.open(&part).map_err(|error| {
-            if error.kind() == std::io::ErrorKind::AlreadyExists {
-                let help = format!(
-                    "an earlier run was cut short: what it recorded is in this file, which opens as it is (deep-tap info {}); move it away or delete it",
-                    part.display()
-                );
-                Error::new(ErrorKind::Exists, "an unfinished capture lies here").with_help(help).at(Place::File(part.clone()))
-            } else {
-                Error::io(&part, "create", error)
-            }
-        })?;
+        let file = own_part(&part)?;
         let lines = capture.traces_with_changes().len();
         let holds = lines > capture.lines().len();
         let mut writer = Writer {
@@ -358,6 +343,30 @@ fn meta(capture: &Capture) -> Result<Vec<u8>> {
     })
 }
 
+/// The unfinished file, which nobody else writes: it is locked until it is closed.
+fn own_part(part: &Path) -> Result<File> {
+    let failed = |error| Error::io(part, "create", error);
+    let wrong = |message: &str, help: String| {
+        Error::new(ErrorKind::Exists, message).with_help(help).at(Place::File(part.to_path_buf()))
+    };
+    let file = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(part);
+    let file = file.map_err(failed)?;
+    if let Err(TryLockError::WouldBlock) = file.try_lock() {
+        let help = "another capture is being written under this name: let it end, or choose another name";
+        return Err(wrong("a capture into this file is running", help.to_string()));
+    }
+    // What is too short holds nothing that could be lost.
+    if file.metadata().map_err(failed)?.len() >= SMALLEST as u64 {
+        let help = format!(
+            "an earlier run was cut short: what it recorded is in this file, which opens as it is (deep-tap info {}); move it away or delete it",
+            part.display()
+        );
+        return Err(wrong("an unfinished capture lies here", help));
+    }
+    file.set_len(0).map_err(failed)?;
+    Ok(file)
+}
+
 fn exists(path: &Path) -> Error {
     Error::new(ErrorKind::Exists, "this file is there already")
         .with_help("choose another name, or say that it may be replaced (--replace)")
@@ -369,7 +378,10 @@ fn place(part: &Path, path: &Path, options: SaveOptions) -> Result<()> {
     if !options.replace {
         // A hard link, unlike a rename, refuses to replace; some file systems have none.
         match std::fs::hard_link(part, path) {
-            Ok(()) => return std::fs::remove_file(part).map_err(|e| Error::io(part, "remove", e)),
+            Ok(()) => {
+                std::fs::remove_file(part).map_err(|e| Error::io(part, "remove", e))?;
+                return entered(path);
+            }
             Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
                 let help = format!("the capture is complete in {}: rename it", part.display());
                 return Err(exists(path).with_help(help));
@@ -378,7 +390,20 @@ fn place(part: &Path, path: &Path, options: SaveOptions) -> Result<()> {
             Err(_) => {}
         }
     }
-    std::fs::rename(part, path).map_err(|e| Error::io(path, "put the finished file in place at", e))
+    std::fs::rename(part, path).map_err(|e| Error::io(path, "put the finished file in place at", e))?;
+    entered(path)
+}
+
+/// Has the folder's entry written, so that the name is there after a power cut, too.
+fn entered(path: &Path) -> Result<()> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    match File::open(folder).and_then(|folder| folder.sync_all()) {
+        // Some systems cannot open folders, or have nothing to write.
+        Err(error) if error.kind() == std::io::ErrorKind::StorageFull => {
+            Err(Error::io(path, "put the finished file in place at", error))
+        }
+        _ => Ok(()),
+    }
 }
 
 /// Size of the smallest file: magic, an empty header block.

@@ -27,7 +27,7 @@ pub(super) struct Changes<'a> {
 
 impl<'a> Changes<'a> {
     pub(super) fn of(capture: &'a Capture) -> Self {
-        let edges: u64 = capture.traces().iter().map(|trace| trace.edge_count()).sum();
+        let edges: u64 = capture.traces().iter().map(|trace| trace.edge_count()).fold(0, u64::saturating_add);
         let window = u128::from(capture.len()) * u128::from(TOGETHER) / u128::from(edges.max(1));
         let window = (window as u64).clamp(64, 1 << 40);
         let mut changes = Changes { capture, end: 1, window, start: 0, keys: Vec::new(), at: 0 };

@@ -1,6 +1,6 @@
 //! The sections of buses of parallel lines.
 
-use super::line::{DraftLine, line_id, read_pull};
+use super::line::{DraftLine, LineIds, read_pull};
 use crate::error::{Error, TextPlace, suggest};
 use crate::line::{Bus, BusError, Input, Level, PulseWidths, Radix};
 use crate::reader::{Placed, Section};
@@ -46,7 +46,7 @@ impl DraftBus {
     /// Makes the lines of a vector, the most significant first; `false` where there is no such vector.
     pub(in crate::setup) fn expand(
         &mut self,
-        vectors: Vectors<'_>,
+        vectors: &Vectors<'_>,
         made: &mut Vec<DraftLine>,
         problems: &mut Vec<Error>,
     ) -> bool {
@@ -58,9 +58,9 @@ impl DraftBus {
         let Some(bits) = stated.or_else(|| vectors.bits(&vector.signal.value)) else {
             let signal = &vector.signal.value;
             let (message, help) = match vectors {
-                Vectors::Of(capture) => {
-                    let known = capture.buses().iter().map(|bus| bus.name.as_str());
-                    (format!("the record has no vector '{signal}'"), suggest(signal, known, "vector"))
+                Vectors::Of(record) => {
+                    let help = suggest(signal, record.names(), "vector");
+                    (format!("the record has no vector '{signal}'"), help)
                 }
                 _ => (
                     format!("how wide '{signal}' is shows only in a record"),
@@ -137,20 +137,19 @@ impl DraftBus {
         Some(DraftBus { name, lines, vector, clock, radix, place: section.place() })
     }
 
-    pub(in crate::setup) fn resolve(&self, known: &[DraftLine], problems: &mut Vec<Error>) -> Option<Bus> {
-        let ids: Vec<_> = self.lines.iter().map(|line| line_id(line, known, problems)).collect();
+    pub(in crate::setup) fn resolve(&self, known: &LineIds<'_>, problems: &mut Vec<Error>) -> Option<Bus> {
+        let ids: Vec<_> = self.lines.iter().map(|line| known.line(line, problems)).collect();
         let clock = self
             .clock
             .as_ref()
-            .map(|(name, rises)| line_id(name, known, problems).map(|line| (line, Level::from(*rises))));
+            .map(|(name, rises)| known.line(name, problems).map(|line| (line, Level::from(*rises))));
         let ids = ids.into_iter().collect::<Option<Vec<_>>>()?;
         match Bus::new(self.name.value.clone(), ids.clone()) {
             Ok(made) => Some(Bus { clock: clock.flatten(), radix: self.radix, ..made }),
             Err(BusError::Repeated(line)) => {
                 let second =
                     ids.iter().rposition(|id| *id == line).map_or(&self.place, |i| &self.lines[i].place);
-                let message =
-                    format!("bus '{}' has the line '{}' twice", self.name.value, known[line.0].name.value);
+                let message = format!("bus '{}' has the line '{}' twice", self.name.value, known.name(line));
                 problems.push(wrong(second, message, "name each line once, most significant first"));
                 None
             }

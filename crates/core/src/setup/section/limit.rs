@@ -1,6 +1,6 @@
 //! Limits that stand in a setup itself, with the names of its lines.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use crate::error::{Error, ErrorKind};
 use crate::event::Scope;
@@ -38,13 +38,14 @@ pub(in crate::setup) fn resolve_limits(
         return None;
     }
     let (mut limits, mut rows, mut taken) = (Vec::new(), Vec::new(), HashSet::new());
+    let mut numbers: HashMap<String, u64> = HashMap::new();
     for draft in drafts {
         let (mut limit, mut row) = (draft.limit.clone(), draft.row.clone());
         // Without a symbol it is called after its kind.
         let named = limit.symbol.clone();
-        let mut number = 1;
+        let number = numbers.entry(named.clone()).or_insert(1);
         while !taken.insert(limit.symbol.clone()) {
-            number += 1;
+            *number += 1;
             limit.symbol = format!("{named} {number}");
         }
         row.symbol.clone_from(&limit.symbol);

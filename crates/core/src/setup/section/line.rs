@@ -1,5 +1,7 @@
 //! The sections of lines.
 
+use std::collections::HashMap;
+
 use crate::error::{Error, ErrorKind, suggest};
 use crate::line::{Input, Level, Line, LineId, PulseWidths, Threshold};
 use crate::quantity::{Frequency, Time, Voltage};
@@ -73,12 +75,15 @@ impl std::str::FromStr for RestsText {
 
 /// All lines; two on one input are told.
 pub(in crate::setup) fn resolve_lines(drafts: &[DraftLine], problems: &mut Vec<Error>) -> Vec<SetupLine> {
-    let mut lines: Vec<SetupLine> = Vec::new();
+    let mut lines: Vec<SetupLine> = Vec::with_capacity(drafts.len());
+    let mut taken: HashMap<&Input, &str> = HashMap::new();
     for line in drafts {
-        let other = lines.iter().find(|l| l.line.input.is_some() && l.line.input == line.input);
-        if let (Some(other), Some(input)) = (other, &line.input) {
-            let message = format!("input {input} carries '{}' already", other.line.name);
-            problems.push(wrong(&line.name.place, message, "each line needs an input of its own"));
+        if let Some(input) = &line.input {
+            let other = *taken.entry(input).or_insert(&line.name.value);
+            if other != line.name.value {
+                let message = format!("input {input} carries '{other}' already");
+                problems.push(wrong(&line.name.place, message, "each line needs an input of its own"));
+            }
         }
         lines.push(SetupLine {
             line: Line {
@@ -96,16 +101,33 @@ pub(in crate::setup) fn resolve_lines(drafts: &[DraftLine], problems: &mut Vec<E
     lines
 }
 
-/// The line of a name, which is told where there is none.
-pub(in crate::setup) fn line_id(
-    name: &Placed<String>,
-    lines: &[DraftLine],
-    problems: &mut Vec<Error>,
-) -> Option<LineId> {
-    let found = lines.iter().position(|l| l.name.value == name.value).map(LineId);
-    if found.is_none() {
-        let help = suggest(&name.value, lines.iter().map(|l| l.name.value.as_str()), "line");
-        problems.push(wrong(&name.place, format!("there is no line '{}'", name.value), help));
+/// The lines by their names.
+pub(in crate::setup) struct LineIds<'a> {
+    names: Vec<&'a str>,
+    ids: HashMap<&'a str, LineId>,
+}
+
+impl<'a> LineIds<'a> {
+    pub(in crate::setup) fn new(lines: &'a [DraftLine]) -> Self {
+        let names: Vec<&str> = lines.iter().map(|line| line.name.value.as_str()).collect();
+        let mut ids = HashMap::with_capacity(names.len());
+        for (number, name) in names.iter().enumerate() {
+            ids.entry(*name).or_insert(LineId(number));
+        }
+        LineIds { names, ids }
     }
-    found
+
+    pub(in crate::setup) fn name(&self, line: LineId) -> &'a str {
+        self.names.get(line.0).copied().unwrap_or_default()
+    }
+
+    /// The line of a name, which is told where there is none.
+    pub(in crate::setup) fn line(&self, name: &Placed<String>, problems: &mut Vec<Error>) -> Option<LineId> {
+        let found = self.ids.get(name.value.as_str()).copied();
+        if found.is_none() {
+            let help = suggest(&name.value, self.names.iter().copied(), "line");
+            problems.push(wrong(&name.place, format!("there is no line '{}'", name.value), help));
+        }
+        found
+    }
 }

@@ -74,7 +74,9 @@ impl DraftPart {
         }
         let pins = self.wired(board, problems);
         self.check_bound(&part, problems)?;
-        self.check_only(&part, problems);
+        if !broken {
+            self.check_only(&part, problems);
+        }
         let (limits, not_wired) =
             if broken { Default::default() } else { self.bind(&part, &pins, &places, problems) };
         Some(PlacedPart { reference: self.reference.clone(), part, limits, not_wired })
@@ -83,14 +85,14 @@ impl DraftPart {
     /// The name and the text of the limits file.
     fn limits_file(&self, files: &mut Files<'_>) -> Option<(String, String)> {
         // The name is relative to the file that mentions it, which a message place names in full.
-        let mentioned_in = files.read.iter().find(|a| *self.place.name == *files.texts.display(&a.name));
+        let mentioned_in = files.of_place(&self.place);
         let mentioned_in = mentioned_in.map_or(String::new(), |a| a.name.clone());
         let name = relative(&mentioned_in, &self.limits.value);
-        if let Some(known) = files.read.iter().find(|a| a.name == name) {
+        if let Some(known) = files.known(&name) {
             return Some((name, known.text.clone()));
         }
         let text = files.text(&name, &self.limits.place)?;
-        files.read.push(Attachment { name: name.clone(), text: text.clone() });
+        files.keep(Attachment { name: name.clone(), text: text.clone() });
         Some((name, text))
     }
 

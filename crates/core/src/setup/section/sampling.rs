@@ -12,6 +12,8 @@ use crate::setup::files::wrong;
 pub(in crate::setup) struct DraftSampling {
     speed: Option<Placed<Speed>>,
     length: Option<Length>,
+    /// Whether a length is stated that cannot be understood, which is told by itself.
+    unclear: bool,
     before: Option<Before>,
     analog_rate: Option<Rate>,
     pub(in crate::setup) time_out: Option<Time>,
@@ -26,7 +28,9 @@ impl DraftSampling {
             let message = "both 'length' and 'samples' say how long the record is";
             section.refuse(&samples.place, message, "keep one of them");
         }
+        let stated = section.has("length") || section.has("samples");
         DraftSampling {
+            unclear: stated && length.is_none() && samples.is_none(),
             speed: speed.map(|s| Placed { value: s.value.0, place: s.place }),
             length: length.map(|l| l.value.0).or_else(|| samples.map(|s| Length::Samples(s.value.0))),
             before: section.parsed::<BeforeText>("before-trigger").map(|b| b.value.0),
@@ -39,6 +43,7 @@ impl DraftSampling {
     pub(in crate::setup) fn overlay(&mut self, over: DraftSampling) {
         self.speed = over.speed.or(self.speed.take());
         self.length = over.length.or(self.length);
+        self.unclear |= over.unclear;
         self.before = over.before.or(self.before);
         self.analog_rate = over.analog_rate.or(self.analog_rate);
         self.time_out = over.time_out.or(self.time_out);
@@ -48,7 +53,9 @@ impl DraftSampling {
         let speed = self.speed.as_ref()?;
         let Some(length) = self.length else {
             let help = "add 'length = \"20 ms\"' or 'samples = \"2 M\"'";
-            problems.push(wrong(&speed.place, "[sampling] has a rate but no length", help));
+            if !self.unclear {
+                problems.push(wrong(&speed.place, "[sampling] has a rate but no length", help));
+            }
             return None;
         };
         let before = self.before.unwrap_or(Before::Share(Percent::ZERO));

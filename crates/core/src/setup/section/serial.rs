@@ -1,7 +1,7 @@
 //! The sections of serial buses: their settings, and the lines they name.
 
 use super::bus::DraftBus;
-use super::line::{DraftLine, line_id};
+use super::line::LineIds;
 use crate::decode::{
     CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig, ParallelConfig, Parity,
     Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits, Strobes, UartConfig,
@@ -44,7 +44,7 @@ impl DraftSerial {
     /// The bus on the board's lines. Groups may be named by a parallel bus.
     pub(in crate::setup) fn resolve(
         &self,
-        known: &[DraftLine],
+        known: &LineIds<'_>,
         buses: &[DraftBus],
         problems: &mut Vec<Error>,
     ) -> Option<SerialBus> {
@@ -74,7 +74,7 @@ impl DraftSerial {
             return None;
         }
         let names: Vec<&Placed<String>> = self.lines.iter().chain(&data).chain(&address).collect();
-        let ids: Vec<_> = names.iter().map(|line| line_id(line, known, problems)).collect();
+        let ids: Vec<_> = names.iter().map(|line| known.line(line, problems)).collect();
         let lines = ids.into_iter().collect::<Option<Vec<_>>>()?;
         for (number, line) in lines.iter().enumerate() {
             if lines[..number].contains(line) {
