@@ -33,6 +33,9 @@ pub mod event_language {}
 #[doc = include_str!("../docs/performance.md")]
 pub mod performance {}
 
+#[doc = include_str!("../docs/bounds.md")]
+pub mod bounds {}
+
 #[doc = include_str!("../docs/capture-file.md")]
 pub mod capture_file {}
 

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 /// Left never knows right; modules on one step do not know each other.
 const ORDER: &[&[&str]] = &[
-    &["error"],
+    &["error", "printable"],
     &["quantity"],
     &["reader", "time"],
     &["line"],

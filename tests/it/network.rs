@@ -293,6 +293,47 @@ fn it_waits_for_the_recording_when_asked_to() {
 }
 
 #[test]
+fn the_ends_of_settings_and_all_errors_can_be_asked_for() {
+    let server = serve("bench:tide-gauge");
+    let mut client = Typed::to(&server);
+    let fastest: f64 = client.ask("SENS:SWE:RATE? MAX").parse().unwrap();
+    let slowest: f64 = client.ask("SENS:SWE:RATE? MINimum").parse().unwrap();
+    assert!(slowest < fastest);
+    assert_eq!(client.ask("SENS:SWE:RATE MAX;RATE?").parse::<f64>().unwrap(), fastest);
+    let interval: f64 = client.ask("SENS:SWE:TINT? MIN").parse().unwrap();
+    assert!((interval * fastest - 1.0).abs() < 1e-9);
+    let deepest: u64 = client.ask("SENS:SWE:POIN MAX;POIN?").parse().unwrap();
+    assert!(deepest > 1_000_000 && client.ask("SENS:SWE:POIN? MAX") == deepest.to_string());
+    assert_eq!(client.ask("SENS:SWE:OREF:POIN? MAX"), deepest.to_string());
+    assert!(client.error("SENS:SWE:RATE BANANA").starts_with("-104"));
+    // What one message did wrong is told at once, and then it is gone.
+    client.say(b"NONSense;*ESE 300;:SENS:SWE:RATE 0");
+    let all = client.ask("SYST:ERR:ALL?");
+    assert!(all.starts_with("-113,") && all.matches("-222,").count() == 2, "{all}");
+    assert_eq!(client.ask("SYST:ERR:ALL?"), "0,\"No error\"");
+}
+
+/// Nobody holds the instrument by falling silent.
+#[test]
+fn a_client_that_says_nothing_is_dropped() {
+    let idle = Duration::from_millis(300);
+    let server =
+        serve_with("bench:tide-gauge", ServerOptions { idle, clients: 1, ..ServerOptions::default() });
+    let mut silent = Typed::to(&server);
+    silent.say(b"SENS:SWE:POIN 1000");
+    let mut told = Vec::new();
+    silent.0.read_to_end(&mut told).unwrap();
+    assert!(String::from_utf8_lossy(&told).starts_with("-200,"), "{told:?}");
+    // The next one has the place, and keeps it while its recording runs.
+    let mut next = Typed::to(&server);
+    next.say(b"ROUT:SCAN (@0,8);:TRIG:SOUR INT8;:INIT");
+    let recording = next.ask("SENS:SWE:PROG?");
+    assert!(recording.starts_with("WAIT") || recording.starts_with("REC"), "{recording}");
+    std::thread::sleep(idle * 3);
+    assert!(!next.ask("SENS:SWE:PROG?").is_empty());
+}
+
+#[test]
 fn garbage_and_endless_lines_hurt_nobody() {
     let server = serve("bench:tide-gauge");
     let mut typed = Typed::to(&server);

@@ -249,6 +249,15 @@ fn each_fault_does_what_it_says_and_nothing_else() {
     let with = |fault: &str| edges(&clock(&format!("?faults={fault}")), "X");
     assert!(with("stuck:X:high").is_empty());
     assert_eq!(edges(&clock("?faults=swapped:0:1"), "X").len(), y.len());
+    // Faults longer than any record cost no more than others: what they hide is what shows after them.
+    let longer = with("glitch:X:4 ms:1.02 ms");
+    let (before, after): (Vec<_>, Vec<_>) = x.iter().partition(|(at, _)| *at < 1_020_000);
+    assert!(
+        longer.iter().filter(|(at, _)| *at < 1_019_000).eq(before.iter().filter(|(at, _)| *at < 1_019_000))
+    );
+    assert!(!longer.iter().any(|(at, _)| (1_021_000..4_990_000).contains(at)), "{longer:?}");
+    assert!(!after.is_empty() && with("glitch:X:1000000 s:1.02 ms").len() <= longer.len());
+    assert_eq!(with("contention:X:1000000 s:1000 s"), x);
     let glitched = with("glitch:X:200ns:1.02ms");
     let extra: Vec<_> = glitched.iter().filter(|e| !x.contains(e)).map(|e| e.0).collect();
     assert!(extra.len() == 2 && near(extra[0], 1_020_000) && near(extra[1], 1_020_200), "{extra:?}");

@@ -604,6 +604,9 @@ pub(crate) struct Serve {
     /// Address and port to listen at; other machines reach it at 0.0.0.0:5025
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:5025")]
     pub(crate) listen: String,
+    /// How long a client may say nothing before it is dropped, unless its recording is running
+    #[arg(long, value_name = "TIME", default_value = "600 s")]
+    pub(crate) idle: String,
     /// Only the table of all commands that are understood
     #[arg(long)]
     pub(crate) commands: bool,

@@ -1,9 +1,10 @@
 //! How errors are told.
 
+use std::borrow::Cow;
 use std::fmt;
 use std::io::{IsTerminal, Write};
 
-use deep_tap::{Error, Place};
+use deep_tap::{Error, Place, printable, printable_lines};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
 use owo_colors::Style;
 
@@ -42,7 +43,7 @@ impl<'a> Shown<'a> {
         let source = match error.place() {
             Some(Place::Text(text)) => {
                 let name = if text.name.is_empty() { "expression" } else { &*text.name };
-                Some(NamedSource::new(name, text.text.to_string()))
+                Some(NamedSource::new(printable(name), quiet(&text.text)))
             }
             _ => None,
         };
@@ -50,12 +51,26 @@ impl<'a> Shown<'a> {
     }
 }
 
+/// A text of which every character is still at its place, and none does anything but being seen.
+fn quiet(text: &str) -> String {
+    let mut quiet = String::with_capacity(text.len());
+    for c in text.chars() {
+        let mut buffer = [0; 4];
+        let own: &str = c.encode_utf8(&mut buffer);
+        match printable_lines(own) {
+            Cow::Borrowed(_) => quiet.push(c),
+            Cow::Owned(_) => quiet.extend(std::iter::repeat_n('?', own.len())),
+        }
+    }
+    quiet
+}
+
 impl fmt::Display for Shown<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         // The place of a text is drawn; every other place is said.
         match self.error.place() {
-            Some(Place::Text(_)) => f.write_str(self.error.message()),
-            _ => write!(f, "{}", self.error),
+            Some(Place::Text(_)) => f.write_str(&printable_lines(self.error.message())),
+            _ => f.write_str(&printable_lines(&self.error.to_string())),
         }
     }
 }
@@ -70,7 +85,7 @@ impl std::error::Error for Shown<'_> {}
 
 impl Diagnostic for Shown<'_> {
     fn help<'b>(&'b self) -> Option<Box<dyn fmt::Display + 'b>> {
-        self.error.help().map(|help| Box::new(help) as Box<dyn fmt::Display>)
+        self.error.help().map(|help| Box::new(printable_lines(help)) as Box<dyn fmt::Display>)
     }
 
     fn source_code(&self) -> Option<&dyn SourceCode> {

@@ -1,5 +1,6 @@
 //! Where results go.
 
+use std::borrow::Cow;
 use std::fs::File;
 use std::io::{BufWriter, IsTerminal, Write};
 use std::path::{Path, PathBuf};
@@ -7,7 +8,7 @@ use std::time::Duration;
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement};
-use deep_tap::{Error, ErrorKind, Place};
+use deep_tap::{Error, ErrorKind, Place, printable, printable_lines};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 use tempfile::NamedTempFile;
@@ -41,7 +42,7 @@ impl Out {
 
     /// A line of text.
     pub(crate) fn line(&mut self, text: impl AsRef<str>) -> Result<(), Failure> {
-        Ok(writeln!(self.writer(), "{}", text.as_ref())?)
+        Ok(writeln!(self.writer(), "{}", quiet(text.as_ref()))?)
     }
 
     pub(crate) fn writer(&mut self) -> &mut dyn Write {
@@ -57,9 +58,29 @@ impl Out {
     }
 }
 
+/// A text in which nothing acts but the colours of tables.
+fn quiet(text: &str) -> Cow<'_, str> {
+    if !colours(&std::io::stdout()) {
+        return printable_lines(text);
+    }
+    let mut parts = text.split('\u{1b}');
+    let mut shown = String::from(printable_lines(parts.next().unwrap_or_default()));
+    for part in parts {
+        match COLOURS.iter().find(|colour| part.starts_with(*colour)) {
+            Some(_) => shown.push('\u{1b}'),
+            None => shown.push_str(&printable("\u{1b}")),
+        }
+        shown.push_str(&printable_lines(part));
+    }
+    shown.into()
+}
+
+/// How tables set off a cell: vermilion, blue, bold, and the end of each.
+const COLOURS: [&str; 5] = ["[38;2;213;94;0m", "[38;2;44;126;196m", "[1m", "[0m", "[39m"];
+
 /// A remark on standard error, if that is still open.
 pub(crate) fn remark(text: impl AsRef<str>) {
-    let _ = writeln!(std::io::stderr(), "deep-tap: {}", text.as_ref());
+    let _ = writeln!(std::io::stderr(), "deep-tap: {}", printable_lines(text.as_ref()));
 }
 
 /// A progress bar on standard error, which only shows on a terminal.
@@ -169,7 +190,7 @@ pub(crate) fn write_table<T: Serialize>(
     text: impl FnOnce() -> String,
 ) -> Result<(), Failure> {
     let bytes = match table.format {
-        Format::Text => text().into_bytes(),
+        Format::Text => quiet(&text()).into_owned().into_bytes(),
         Format::Json => {
             let mut bytes = serde_json::to_vec_pretty(document).map_err(not_json)?;
             bytes.push(b'\n');
@@ -190,7 +211,7 @@ pub(crate) fn write_lines<'a, T: Serialize + 'a>(
     text: impl FnOnce() -> String,
 ) -> Result<(), Failure> {
     let bytes = match table.format {
-        Format::Text => text().into_bytes(),
+        Format::Text => quiet(&text()).into_owned().into_bytes(),
         Format::Json => {
             let mut bytes = Vec::new();
             for item in items {

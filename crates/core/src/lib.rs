@@ -22,6 +22,7 @@ pub mod line;
 pub mod measure;
 pub mod pair;
 pub mod plan;
+mod printable;
 pub mod quantity;
 pub mod reader;
 pub mod scan;
@@ -30,3 +31,4 @@ pub mod time;
 pub mod trigger;
 
 pub use error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
+pub use printable::{printable, printable_lines};

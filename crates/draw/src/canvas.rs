@@ -1,5 +1,7 @@
 //! What a picture is made of: paths and texts, each in an ink, before they become a file.
 
+use deep_tap_core::printable;
+
 /// The ground that a picture is drawn on.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Ground {
@@ -165,12 +167,14 @@ impl Drawing {
     ) {
         let text = text.into();
         if !text.is_empty() {
+            let text = printable(&text).into_owned();
             self.shapes.push(Shape::Text { at, text, size, ink, anchor, bold: false });
         }
     }
 
     pub(crate) fn bold(&mut self, at: (f64, f64), text: impl Into<String>, size: f64, ink: Ink) {
-        self.shapes.push(Shape::Text { at, text: text.into(), size, ink, anchor: Anchor::Start, bold: true });
+        let text = printable(&text.into()).into_owned();
+        self.shapes.push(Shape::Text { at, text, size, ink, anchor: Anchor::Start, bold: true });
     }
 }
 

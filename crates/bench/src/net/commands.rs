@@ -15,6 +15,7 @@ pub(super) enum Command {
     Condition(Group),
     Description,
     Enable(Group),
+    ErrorAll,
     ErrorCount,
     ErrorNext,
     Event(Group),
@@ -253,6 +254,13 @@ pub(super) const COMMANDS: &[Row] = &[
         "mask of the questionable register",
     ),
     row("STATus:QUEStionable[:EVENt]", Query, Scpi, C::Event(Questionable), "0"),
+    row(
+        "SYSTem:ERRor:ALL",
+        Query,
+        Scpi,
+        C::ErrorAll,
+        "all errors, the oldest first, which are taken out of the queue; `0,\"No error\"`",
+    ),
     row("SYSTem:ERRor:COUNt", Query, Scpi, C::ErrorCount, "errors in the queue"),
     row(
         "SYSTem:ERRor[:NEXT]",

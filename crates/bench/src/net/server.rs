@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, TryLockError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use deep_tap_core::instrument::Instrument;
+use deep_tap_core::instrument::{Instrument, Status};
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use super::message::ScpiError;
@@ -22,12 +22,19 @@ pub struct ServerOptions {
     pub line: usize,
     /// How long a client may take to read an answer before it is dropped.
     pub patience: Duration,
+    /// How long a client may say nothing before it is dropped, unless a recording of its own is running.
+    pub idle: Duration,
 }
 
 impl Default for ServerOptions {
-    /// 8 clients, 64 KiB, 10 s.
+    /// 8 clients, 64 KiB, 10 s, 10 minutes.
     fn default() -> Self {
-        ServerOptions { clients: 8, line: 1 << 16, patience: Duration::from_secs(10) }
+        ServerOptions {
+            clients: 8,
+            line: 1 << 16,
+            patience: Duration::from_secs(10),
+            idle: Duration::from_secs(600),
+        }
     }
 }
 
@@ -163,13 +170,25 @@ fn converse(shared: &Shared, stream: &mut TcpStream, from: SocketAddr) -> std::i
     let mut line: Vec<u8> = Vec::new();
     let mut overrun = false;
     let mut buffer = [0; 4096];
+    let mut heard = Instant::now();
     while !shared.stop.load(Ordering::Relaxed) {
         let count = match stream.read(&mut buffer) {
             Ok(0) => return Ok(()),
             Ok(count) => count,
-            Err(error) if matches!(error.kind(), Io::WouldBlock | Io::TimedOut | Io::Interrupted) => continue,
+            Err(error) if matches!(error.kind(), Io::WouldBlock | Io::TimedOut | Io::Interrupted) => {
+                if heard.elapsed() > shared.options.idle {
+                    if !is_recording(shared, from) {
+                        let error = ScpiError::new(-200, "nothing was said for too long");
+                        let _ = stream.write_all(format!("{error}\n").as_bytes());
+                        return Ok(());
+                    }
+                    heard = Instant::now();
+                }
+                continue;
+            }
             Err(error) => return Err(error),
         };
+        heard = Instant::now();
         for byte in &buffer[..count] {
             match byte {
                 b'\n' if std::mem::take(&mut overrun) => {
@@ -192,6 +211,13 @@ fn converse(shared: &Shared, stream: &mut TcpStream, from: SocketAddr) -> std::i
         }
     }
     Ok(())
+}
+
+/// Whether a client's recording is running, or may be.
+fn is_recording(shared: &Shared, from: SocketAddr) -> bool {
+    let Some(mut bench) = lock(shared) else { return true };
+    bench.holder == Some(from)
+        && matches!(bench.instrument.status(), Ok(Status::Waiting { .. } | Status::Recording { .. }))
 }
 
 fn answer(

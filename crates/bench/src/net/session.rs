@@ -210,10 +210,20 @@ impl Session {
             Command::Condition(Group::Questionable) | Command::Event(Group::Questionable) => "0".to_string(),
             Command::Enable(Group::Questionable) => self.questionable_enable.to_string(),
             Command::ErrorCount => self.errors.len().to_string(),
+            Command::ErrorAll if self.errors.is_empty() => ScpiError::new(0, "").to_string(),
+            Command::ErrorAll => {
+                let all: Vec<String> = self.errors.drain(..).map(|error| error.to_string()).collect();
+                all.join(",")
+            }
             Command::ErrorNext => self.errors.pop_front().unwrap_or(ScpiError::new(0, "")).to_string(),
             Command::Remarks => {
                 let remarks: Vec<String> = instrument.remarks().iter().map(|remark| quoted(remark)).collect();
                 if remarks.is_empty() { "\"\"".to_string() } else { remarks.join(",") }
+            }
+            Command::Points | Command::PreTrigger | Command::Rate | Command::Interval
+                if let Some(end) = unit.parameters.first() =>
+            {
+                self.settings.ask_end(command, end.as_ref(), instrument)?
             }
             Command::Version => "1999.0".to_string(),
             Command::TraceData => return self.trace(unit, instrument).map(Some),
@@ -343,7 +353,10 @@ impl Session {
 fn parameters(command: Command, query: bool) -> std::ops::RangeInclusive<usize> {
     match (command, query) {
         (Command::TraceData, true) => 1..=1,
-        (Command::TracePoints, true) => 0..=1,
+        (
+            Command::TracePoints | Command::Points | Command::PreTrigger | Command::Rate | Command::Interval,
+            true,
+        ) => 0..=1,
         (_, true) => 0..=0,
         (Command::Scan, _) => 1..=64,
         (Command::Qualifier, _) => 0..=128,

@@ -199,6 +199,15 @@ impl Settings {
                 self.ranges.retain(|(input, _)| *input != suffix);
                 self.ranges.push((suffix, range));
             }
+            Command::PreTrigger | Command::Points | Command::Rate | Command::Interval
+                if let Some(end) = End::of(text(0)) =>
+            {
+                match self.end(command, end, instrument)? {
+                    Extreme::Rate(rate) => self.rate = rate,
+                    Extreme::Points(points) if command == Command::Points => self.points = points,
+                    Extreme::Points(points) => self.before = points,
+                }
+            }
             Command::PreTrigger => self.before = whole(text(0), u64::MAX)?,
             Command::Points => self.points = whole(text(0), u64::MAX)?,
             Command::Rate => self.rate = rate(text(0))?,
@@ -353,6 +362,45 @@ impl Settings {
         })
     }
 
+    /// The least or the most that a setting can be, with the others as they are.
+    pub(super) fn ask_end(
+        &self,
+        command: Command,
+        text: &str,
+        instrument: &dyn Instrument,
+    ) -> Result<String, ScpiError> {
+        let end = End::of(text).ok_or_else(|| ScpiError::new(-224, "MINimum or MAXimum"))?;
+        Ok(match self.end(command, end, instrument)? {
+            Extreme::Rate(rate) if command == Command::Interval => {
+                format!("{:E}", rate.period().map_or(0.0, Time::to_f64))
+            }
+            Extreme::Rate(rate) => rate.to_f64().to_string(),
+            Extreme::Points(points) => points.to_string(),
+        })
+    }
+
+    fn end(&self, command: Command, end: End, instrument: &dyn Instrument) -> Result<Extreme, ScpiError> {
+        let able = instrument.capabilities();
+        let count = self.inputs.len() as u32;
+        let none = || ScpiError::new(-221, "there is no such mode with these inputs");
+        // The shortest interval is the fastest rate.
+        let most = (end == End::Maximum) != (command == Command::Interval);
+        match command {
+            Command::Rate | Command::Interval => {
+                let rates = able.rates_for(count, self.stream);
+                let rate = if most { rates.last() } else { rates.first() };
+                rate.copied().map(Extreme::Rate).ok_or_else(none)
+            }
+            Command::Points if most => {
+                let mode = able.mode_for(count, self.rate, self.stream).ok_or_else(none)?;
+                Ok(Extreme::Points(mode.memory))
+            }
+            Command::Points => Ok(Extreme::Points(1)),
+            _ if most => Ok(Extreme::Points(self.points)),
+            _ => Ok(Extreme::Points(0)),
+        }
+    }
+
     /// Other rates are wrong by more than a millionth.
     fn nearest(&self, text: &str, instrument: &dyn Instrument) -> Result<Rate, ScpiError> {
         let wanted = number(text, &TIME_UNITS)?;
@@ -368,6 +416,30 @@ impl Settings {
             ScpiError::new(-222, format!("it has {}", intervals.collect::<Vec<_>>().join(", ")))
         })
     }
+}
+
+/// One end of what a setting can be (SCPI-1999, 7.2.1).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum End {
+    Minimum,
+    Maximum,
+}
+
+impl End {
+    fn of(text: &str) -> Option<Self> {
+        let word = text.trim().to_ascii_uppercase();
+        match () {
+            () if matches(&word, "MINimum") => Some(End::Minimum),
+            () if matches(&word, "MAXimum") => Some(End::Maximum),
+            () => None,
+        }
+    }
+}
+
+/// What a setting is there.
+enum Extreme {
+    Rate(Rate),
+    Points(u64),
 }
 
 /// A whole number that is not negative.

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use deep_tap::{Error, ErrorKind};
+use deep_tap::{Error, ErrorKind, printable};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -76,11 +76,13 @@ fn cell(object: &Value, path: &str) -> String {
     }
 }
 
-/// A text that no spreadsheet takes for a formula: one that begins like it gets an apostrophe before it.
+/// A text that no spreadsheet takes for a formula, and in which nothing acts: one that begins like a formula gets an
+/// apostrophe before it.
 pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
-    match text.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) {
+    let text = printable(text);
+    match text.starts_with(['=', '+', '-', '@', '\'']) {
         true => format!("'{text}").into(),
-        false => text.into(),
+        false => text,
     }
 }
 

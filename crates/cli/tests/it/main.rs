@@ -7,9 +7,11 @@ mod cli;
 /// What programs read, against the schemas.
 mod contract;
 mod depth;
-/// Captures longer than memory: killed, interrupted, repeated, on a full disk.
+/// Names and texts that want to do something.
+mod hostile_names;
 mod instruments;
 mod records;
+/// Captures longer than memory: killed, interrupted, repeated, on a full disk.
 mod streaming;
 /// What both use.
 mod support;

@@ -1,5 +1,6 @@
 //! Putting a capture together.
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -9,8 +10,10 @@ use super::record::{Attachment, Capture, DamageLog, Origin};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
-    AnalogLine, AnalogScale, Bus, Crossing, Level, Line, LineId, Narrowest, PulseWidths, Side, Threshold,
+    AnalogLine, AnalogScale, Bus, Crossing, Input, Level, Line, LineId, Narrowest, PulseWidths, Side,
+    Threshold,
 };
+use crate::printable::printable;
 use crate::quantity::Voltage;
 use crate::time::{Resolution, TimeBase};
 
@@ -296,6 +299,7 @@ impl CaptureBuilder {
     /// length than the capture, or time zero or the length is out of range.
     pub fn build(self) -> Result<Capture> {
         let mut capture = self.capture;
+        capture.show_texts();
         capture.base = capture.base.exactly(!capture.resolution.sampled);
         // Their ids come after those of the lines, which may be others now.
         capture.made = MadeSignals::default();
@@ -340,6 +344,29 @@ impl CaptureBuilder {
             }
         }
         Ok(capture)
+    }
+}
+
+impl Capture {
+    /// Writes what would act in a name or another text as what can be seen.
+    fn show_texts(&mut self) {
+        fn show(text: &mut String) {
+            if let Cow::Owned(shown) = printable(text) {
+                *text = shown;
+            }
+        }
+        for line in &mut self.lines {
+            show(&mut line.name);
+            if let Some(Input::Signal(signal)) = &mut line.input {
+                show(signal);
+            }
+        }
+        self.analog_lines.iter_mut().for_each(|line| show(&mut line.name));
+        self.buses.iter_mut().for_each(|bus| show(&mut bus.name));
+        show(&mut self.origin.source);
+        self.origin.trigger.iter_mut().for_each(show);
+        self.history.iter_mut().chain(&mut self.remarks).for_each(show);
+        self.attachments.iter_mut().for_each(|text| show(&mut text.name));
     }
 }
 

@@ -7,7 +7,7 @@ use std::path::Path;
 use crate::capture::{Capture, Trace};
 use crate::decode::{I2cConfig, Protocol, SerialBus, SpiConfig, UartConfig};
 use crate::diagnose::measured_bit_rate;
-use crate::line::{AnalogId, Input, Level, LineId};
+use crate::line::{AnalogId, Bus, Input, Level, LineId};
 use crate::quantity::{Frequency, Rational};
 use crate::setup::Import;
 use crate::time::Tick;
@@ -87,7 +87,7 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
     }
     let names = Names::of(capture);
     let mut listed = HashSet::new();
-    for bus in capture.buses() {
+    for bus in capture.buses().iter().filter(|bus| is_vector(capture, bus)) {
         listed.extend(bus.lines.iter().copied());
     }
     let mut traces = HashMap::new();
@@ -127,7 +127,7 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
         writeln!(
             text,
             "[[analog]]\nname = {}\ninput = {}",
-            quoted(&line.name),
+            quoted(&usable(&line.name)),
             line.input.unwrap_or(number as u32)
         )?;
         // A line of its levels, by the middle of what was seen.
@@ -136,10 +136,20 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
         writeln!(text, "# threshold = \"{:.2} V\"   # the middle of what was seen", (least + most) / 2.0)?;
     }
     for (number, bus) in capture.buses().iter().enumerate() {
+        if !is_vector(capture, bus) && bus.lines.iter().any(|line| listed.contains(line)) {
+            writeln!(text, "\n# {}: some of its lines are bits of a vector.", comment(&names.buses[number]))?;
+            continue;
+        }
         let changes: u64 =
             bus.lines.iter().map(|line| capture.trace(*line).edge_count()).fold(0, u64::saturating_add);
         writeln!(text, "\n# {} bits, {changes} edges on them.", bus.lines.len())?;
-        writeln!(text, "[[bus]]\nname = {}\nsignal = {}", quoted(&names.buses[number]), quoted(&bus.name))?;
+        writeln!(text, "[[bus]]\nname = {}", quoted(&names.buses[number]))?;
+        if is_vector(capture, bus) {
+            writeln!(text, "signal = {}", quoted(&bus.name))?;
+        } else {
+            let lines: Vec<String> = bus.lines.iter().map(|line| quoted(&names.lines[line.0])).collect();
+            writeln!(text, "lines = [{}]", lines.join(", "))?;
+        }
     }
     write_serial(text, capture, &names)?;
     writeln!(
@@ -153,6 +163,15 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
         "# [[limit]]\n# kind = \"width\"\n# pulse = {}\n# min = \"35 ns\"",
         quoted(&format!("{} high", expression(example)))
     )
+}
+
+/// Whether the lines of a bus are the bits of a vector of its name.
+fn is_vector(capture: &Capture, bus: &Bus) -> bool {
+    let bit = |line: &LineId| {
+        let name = capture.line(*line).name.strip_prefix(&bus.name)?;
+        name.strip_prefix('[')?.strip_suffix(']')?.parse::<i64>().ok()
+    };
+    bus.lines.iter().all(|line| bit(line).is_some())
 }
 
 /// What is stated of a record, as a section.

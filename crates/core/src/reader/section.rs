@@ -10,6 +10,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::{NamedText, OneOrEach, Placed, Reader};
 use crate::error::{Error, Place, TextPlace, suggest};
+use crate::printable::printable_lines;
 
 /// A table of the text. What is asked of it and is not there is `None`, without a problem unless its
 /// method says so; a value of another type is a problem.
@@ -23,6 +24,11 @@ pub struct Section<'a> {
 }
 
 type Value<'a> = Spanned<DeValue<'a>>;
+
+/// A text that changes nothing but the place that it is shown in.
+fn shown(text: &str) -> String {
+    printable_lines(text).into_owned()
+}
 
 impl<'a> Section<'a> {
     pub(super) fn new(reader: &'a Reader, table: &'a DeTable<'a>, span: Range<usize>, what: String) -> Self {
@@ -109,7 +115,7 @@ impl<'a> Section<'a> {
     pub fn text(&self, key: &'static str) -> Option<Placed<String>> {
         let value = self.get(key)?;
         match value.get_ref() {
-            DeValue::String(text) => Some(self.placed(text.to_string(), value.span())),
+            DeValue::String(text) => Some(self.placed(shown(text), value.span())),
             _ => {
                 self.wrong(value, key, "a text in quotes");
                 None
@@ -161,7 +167,7 @@ impl<'a> Section<'a> {
     /// A text, or a bare number as it stands: what reads it says which unit is missing.
     fn written(&self, value: &Value<'_>) -> Option<Placed<String>> {
         let text = match value.get_ref() {
-            DeValue::String(text) => text.to_string(),
+            DeValue::String(text) => shown(text),
             DeValue::Integer(_) | DeValue::Float(_) => self.as_written(value).to_string(),
             _ => return None,
         };
@@ -176,12 +182,12 @@ impl<'a> Section<'a> {
     pub fn list(&self, key: &'static str) -> Option<Placed<Vec<Placed<String>>>> {
         let value = self.get(key)?;
         let items = match value.get_ref() {
-            DeValue::String(text) => vec![self.placed(text.to_string(), value.span())],
+            DeValue::String(text) => vec![self.placed(shown(text), value.span())],
             DeValue::Array(array) => {
                 let mut items = Vec::new();
                 for item in array {
                     match item.get_ref() {
-                        DeValue::String(text) => items.push(self.placed(text.to_string(), item.span())),
+                        DeValue::String(text) => items.push(self.placed(shown(text), item.span())),
                         _ => self.wrong(item, key, "a list of texts in quotes"),
                     }
                 }
@@ -242,10 +248,10 @@ impl<'a> Section<'a> {
         };
         let mut entries = Vec::new();
         for (name, value) in table {
-            let name = self.placed(name.get_ref().to_string(), name.span());
+            let name = self.placed(shown(name.get_ref()), name.span());
             match value.get_ref() {
                 DeValue::String(text) => {
-                    entries.push((name, self.placed(Some(text.to_string()), value.span())));
+                    entries.push((name, self.placed(Some(shown(text)), value.span())));
                 }
                 DeValue::Boolean(false) => entries.push((name, self.placed(None, value.span()))),
                 _ => self.wrong(value, &name.value, "a text in quotes"),
@@ -339,7 +345,7 @@ impl Section<'_> {
                     None
                 }
             },
-            DeValue::String(text) => Some(self.placed(Err(text.to_string()), value.span())),
+            DeValue::String(text) => Some(self.placed(Err(shown(text)), value.span())),
             _ => {
                 self.wrong(value, key, "a number of an input, or the name of a signal in quotes");
                 None

@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::line::{AnalogLine, Input, Line, LineId};
 
 /// Marks lines that were made of voltages until they get their names.
-const MADE: char = '\u{1}';
+const MADE: char = '\u{f8ff}';
 
 impl Setup {
     /// Gives an imported record this setup's lines, names and buses.
@@ -56,11 +56,11 @@ impl Setup {
         let mut analog = Vec::new();
         for line in self.analog.iter().map(|analog| &analog.line) {
             let position = capture.analog_lines().iter().position(|known| known.name == line.name);
+            // A record without inputs has its analog lines in their order.
             let numbered = || {
-                capture
-                    .analog_lines()
-                    .iter()
-                    .position(|known| known.input.is_some() && known.input == line.input)
+                let mut known = capture.analog_lines().iter().enumerate();
+                let input = line.input?;
+                known.position(|(at, known)| known.input.map_or(u32::try_from(at).ok(), Some) == Some(input))
             };
             match position.or_else(numbered) {
                 Some(number) => analog.push((number, line.clone())),

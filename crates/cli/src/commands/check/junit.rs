@@ -2,7 +2,7 @@
 
 use chrono::DateTime;
 use deep_tap::limit::Verdict;
-use deep_tap::{Error, ErrorKind};
+use deep_tap::{Error, ErrorKind, printable};
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 
 use super::checked::Checked;
@@ -23,7 +23,7 @@ impl Suite {
     /// What is inconclusive is a failure of its own type: a build that goes on with it would take it
     /// for passed.
     pub(super) fn add(&mut self, checked: &Checked) {
-        let mut suite = TestSuite::new(checked.file.clone());
+        let mut suite = TestSuite::new(printable(&checked.file));
         let made = checked.made.as_deref().and_then(|made| DateTime::parse_from_rfc3339(made).ok());
         if let Some(made) = made {
             suite.set_timestamp(made);

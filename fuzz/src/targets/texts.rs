@@ -1,0 +1,104 @@
+//! Texts that people write: setups, limits files, boards, expressions.
+
+use std::path::Path;
+
+use deep_tap::bench::connect;
+use deep_tap::capture::Attachment;
+use deep_tap::event::{Condition, Event, Meaning, Program, Scope};
+use deep_tap::line::{Bus, LineId};
+use deep_tap::quantity::{Percent, Quantity, Rate, SampleCount, Voltage};
+use deep_tap::setup::{Attached, Import, Setup};
+use deep_tap::time::TimeBase;
+
+use super::Target;
+
+/// A setup, which includes itself and refers to a limits file.
+pub(super) const SETUP: Target = Target {
+    name: "setup",
+    run: |bytes| {
+        let text = |name: &str, text: String| Attachment { name: name.into(), text };
+        let own = String::from_utf8_lossy(bytes).into_owned();
+        let texts =
+            [text("s.toml", own), text("parts/p.toml", PART.into()), text("../parts/p.toml", PART.into())];
+        let _ = Setup::load("s.toml", &Attached(&texts));
+    },
+    seeds: &["setups", "setups/triggers"],
+    texts: &[],
+    slow: 1,
+};
+
+/// A limits file.
+pub(super) const LIMITS: Target = Target {
+    name: "limits",
+    run: |bytes| {
+        let text = |name: &str, text: String| Attachment { name: name.into(), text };
+        let own = String::from_utf8_lossy(bytes).into_owned();
+        let texts = [text("s.toml", BOUND.into()), text("p.toml", own)];
+        let _ = Setup::load("s.toml", &Attached(&texts));
+    },
+    seeds: &["parts"],
+    texts: &[PART],
+    slow: 1,
+};
+
+/// The file of a board, and the line that connects to it.
+pub(super) const BOARD: Target = Target {
+    name: "board",
+    run: |bytes| {
+        let Ok(folder) = tempfile::tempdir() else { return };
+        if std::fs::write(folder.path().join("b.toml"), bytes).is_ok() {
+            let _ = connect("bench:b.toml", folder.path());
+        }
+        if let Ok(text) = std::str::from_utf8(bytes)
+            && text.len() < 200
+            // What would read something of the machine is left out.
+            && !["tcp", "pipe", "replay", "/", "."].iter().any(|word| text.contains(word))
+        {
+            let _ = connect(&format!("bench:tide-gauge?{text}"), Path::new(""));
+        }
+    },
+    seeds: &["boards"],
+    texts: &["faults=glitch:MEM_WE_N:1 us:2 ms&seed=3", "faults=none", "faults=early:D0:1 ns:3&seed=0"],
+    slow: 4,
+};
+
+/// An expression of the event language, a quantity, a limit in words, and what is stated of a record.
+pub(super) const EVENT: Target = Target {
+    name: "event",
+    run: |bytes| {
+        let text = String::from_utf8_lossy(bytes);
+        let mut scope = Scope::new();
+        for (number, name) in ["CLK", "CS_N", "DQ"].iter().enumerate() {
+            scope.define(*name, Meaning::Line(LineId(number)));
+        }
+        if let Ok(bus) = Bus::new("ADDR", vec![LineId(0), LineId(1)]) {
+            scope.define("ADDR", Meaning::Bus(bus));
+        }
+        let base = "100 MS/s".parse().and_then(TimeBase::from_rate);
+        if let (Ok(program), Ok(base)) = (Program::compile(&text, &scope), base) {
+            let _ = (program.at(base), program.state_table().to_dot());
+        }
+        let _ = (Event::parse(&text), Condition::parse(&text), text.parse::<Quantity>());
+        let _ = (text.parse::<Rate>(), text.parse::<Percent>(), text.parse::<Voltage>());
+        let _ = (text.parse::<SampleCount>(), Import::of_words(&[&*text]));
+    },
+    seeds: &[],
+    texts: &[
+        "CLK rises while CS_N low then no DQ changes within 350 us",
+        "3 times (ADDR == 0x1x or CLK falls) within 20 ns",
+        "when ADDR > 0x4 and not CS_N high",
+        "MEM_WE_N low for < 40 ns",
+        "12.5 ns",
+        "1.25e-3 V",
+        "time=10 ns",
+        "rate=24 MS/s",
+    ],
+    slow: 1,
+};
+
+const PART: &str = "part = \"P\"\nsource = \"x\"\npins = { A = \"a\", B = \"b\" }\nconditions = { hot = \"85 degC\", cold = \"0\" }\n\
+    values = { N = \"2\" }\n[[limit]]\nsymbol = \"tW\"\nwhat = \"w\"\nkind = \"width\"\npulse = \"A high\"\nmin = \"N * 5 ns\"\n\
+    [[limit]]\nsymbol = \"tD\"\nwhat = \"d\"\nkind = \"delay\"\nfrom = \"A rises\"\nto = \"B changes\"\nmax = { hot = \"25 ns\", cold = \"20 ns\" }\n";
+
+const BOUND: &str = "[[line]]\nname = \"A\"\n[[line]]\nname = \"B\"\n[[part]]\nlimits = \"p.toml\"\nreference = \"U1\"\n\
+    pins = { A = \"A\", B = \"B\" }\nunder = \"hot\"\n";
