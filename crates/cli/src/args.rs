@@ -84,7 +84,7 @@ pub(crate) struct Demo {
 #[derive(Debug, clap::Args)]
 pub(crate) struct Init {
     /// A record (VCD, CSV, .npy, packed samples), or an instrument as in a setup's connect line
-    pub(crate) source: String,
+    pub(crate) source: PathBuf,
     /// Where to write; default: the source's name with .toml, in this folder; '-' for standard output
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,

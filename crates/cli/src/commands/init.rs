@@ -21,10 +21,8 @@ use crate::load::{load, stated};
 use crate::output::{Out, remark, save};
 
 pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> {
-    let address = args
-        .source
-        .split_once(':')
-        .is_some_and(|(kind, _)| kind.len() > 1 && !Path::new(&args.source).exists());
+    let parts = args.source.to_str().and_then(|text| text.split_once(':'));
+    let address = parts.is_some_and(|(kind, _)| kind.len() > 1 && !args.source.exists());
     let path = args.output.clone().unwrap_or_else(|| named(args, address));
     if path.exists() {
         let error =
@@ -72,10 +70,7 @@ fn named(args: &args::Init, address: bool) -> PathBuf {
     if address {
         return PathBuf::from("first.toml");
     }
-    let name = Path::new(&args.source)
-        .file_name()
-        .map(|name| name.to_string_lossy().into_owned())
-        .unwrap_or_default();
+    let name = args.source.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let stem = name.split('.').find(|part| !part.is_empty()).unwrap_or("first");
     PathBuf::from(format!("{stem}.toml"))
 }
@@ -93,14 +88,15 @@ fn of_record(args: &args::Init) -> Result<Made, Failure> {
     }
     // What is stated stands in the setup from now on.
     let text = first_setup(&loaded.capture, &Basis::Record(&file.display().to_string(), &import));
-    Ok((text, (args.source != "-").then_some(file)))
+    Ok((text, (args.source.as_os_str() != "-").then_some(file)))
 }
 
 fn of_instrument(args: &args::Init) -> Result<Made, Failure> {
-    let mut instrument = bench::connect(&args.source, Path::new(""))?;
+    let address = args.source.to_string_lossy();
+    let mut instrument = bench::connect(&address, Path::new(""))?;
     catch_interrupt();
     let look = look(&mut *instrument)?;
-    Ok((first_setup(&look, &Basis::Instrument(&args.source)), None))
+    Ok((first_setup(&look, &Basis::Instrument(&address)), None))
 }
 
 /// A look at all inputs.

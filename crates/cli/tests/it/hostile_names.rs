@@ -44,10 +44,9 @@ fn hostile(folder: &TempDir) {
     let bad = toml(BAD);
     let setup = format!(
         "title = \"{tame}\"\n[[line]]\nname = \"A {tame}\"\n[[line]]\nname = \"B {tame}\"\n[[bus]]\nname = \"V {tame}\"\n\
-         lines = [\"A {tame}\", \"B {tame}\"]\n[events]\ngo = \"\\\"{0}\\\" rises\"\n[[bus]]\nname = \"S {tame}\"\nkind = \"uart\"\n\
+         lines = [\"A {tame}\", \"B {tame}\"]\n[events]\ngo = \"\\\"A {tame}\\\" rises\"\n[[bus]]\nname = \"S {tame}\"\nkind = \"uart\"\n\
          line = \"B {tame}\"\nbit-rate = \"1 MHz\"\n[[part]]\nlimits = \"p.toml\"\nreference = \"U {tame}\"\n\
-         pins = {{ P = \"A {tame}\" }}\n",
-        format!("A {tame}")
+         pins = {{ P = \"A {tame}\" }}\n"
     );
     let part = format!(
         "part = \"{bad}\"\nsource = \"{bad}\"\npins = {{ P = \"{bad}\" }}\n[[limit]]\nsymbol = \"t {bad}\"\nwhat = \"{bad}\"\n\

@@ -10,6 +10,8 @@ mod depth;
 /// Names and texts that want to do something.
 mod hostile_names;
 mod instruments;
+/// Numbers and names that nobody means.
+mod odd_values;
 mod records;
 /// Captures longer than memory: killed, interrupted, repeated, on a full disk.
 mod streaming;

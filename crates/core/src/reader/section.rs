@@ -25,9 +25,13 @@ pub struct Section<'a> {
 
 type Value<'a> = Spanned<DeValue<'a>>;
 
-/// A text that changes nothing but the place that it is shown in.
+/// The key of what is sent, or expected: a text that is kept as it is, control characters and all.
+const PAYLOAD: &str = "text";
+
+/// A name, or another text, that changes nothing but the place that it is shown in.
 fn shown(text: &str) -> String {
-    printable_lines(text).into_owned()
+    // Both ends of lines mean the same.
+    printable_lines(&text.replace("\r\n", "\n")).into_owned()
 }
 
 impl<'a> Section<'a> {
@@ -115,6 +119,7 @@ impl<'a> Section<'a> {
     pub fn text(&self, key: &'static str) -> Option<Placed<String>> {
         let value = self.get(key)?;
         match value.get_ref() {
+            DeValue::String(text) if key == PAYLOAD => Some(self.placed(text.to_string(), value.span())),
             DeValue::String(text) => Some(self.placed(shown(text), value.span())),
             _ => {
                 self.wrong(value, key, "a text in quotes");

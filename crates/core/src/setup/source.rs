@@ -22,12 +22,16 @@ pub trait Texts {
 
 /// The files of a folder.
 #[derive(Clone, Debug)]
-pub struct Folder(PathBuf);
+pub struct Folder {
+    path: PathBuf,
+    /// A file whose name is no text, by the text that stands for it.
+    odd: Option<(String, PathBuf)>,
+}
 
 impl Folder {
     /// Reads relative to this folder.
     pub fn new(path: impl Into<PathBuf>) -> Self {
-        Folder(path.into())
+        Folder { path: path.into(), odd: None }
     }
 
     /// The folder of a file, and the file's name in it.
@@ -35,14 +39,19 @@ impl Folder {
     /// # Errors
     /// When the path does not end in a file name.
     pub fn of(file: &Path) -> Result<(Self, String)> {
-        let name = file.file_name().and_then(|n| n.to_str()).ok_or_else(|| {
+        let name = file.file_name().ok_or_else(|| {
             Error::new(ErrorKind::Io, "this is not the path of a file").at(Place::File(file.to_path_buf()))
         })?;
-        Ok((Folder(file.parent().unwrap_or(Path::new("")).to_path_buf()), name.to_string()))
+        let shown = name.to_string_lossy().into_owned();
+        let odd = name.to_str().is_none().then(|| (shown.clone(), file.to_path_buf()));
+        Ok((Folder { path: file.parent().unwrap_or(Path::new("")).to_path_buf(), odd }, shown))
     }
 
     fn path(&self, name: &str) -> PathBuf {
-        self.0.join(name)
+        match &self.odd {
+            Some((odd, path)) if odd == name => path.clone(),
+            _ => self.path.join(name),
+        }
     }
 }
 
