@@ -2,6 +2,7 @@
 //! format, and what is asked of them.
 
 use deep_tap::capture::{Capture, Extremes, HeldBuilder};
+use deep_tap::draw::{Picture, RowSource, View};
 use deep_tap::event::{Program, Scope};
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::format::{Source, csv, read, vcd};
@@ -228,4 +229,22 @@ fn numbers_that_are_no_voltages_are_not_known() {
     let only = DUMP.replace("$var wire 1 ! en $end\n", "");
     let record = back(only.replace("0!\n", "").replace("1!\n", "").into(), "amp.vcd", &[]);
     assert_eq!((record.lines().len(), record.analog_lines().len()), (0, 2));
+}
+
+/// However far a picture is zoomed in, a voltage changes in the column in which a line does at the same tick.
+#[test]
+fn a_voltage_is_drawn_where_it_changes() {
+    let changes = vec![(0, Some(0)), (50, Some(300)), (130, Some(0))];
+    let capture = capture(&[changes], true);
+    let rows = [RowSource::Line(capture.line_named("GO").unwrap()), RowSource::Analog(AnalogId(0))];
+    for (start, end, columns) in [(45, 60, 97), (49, 52, 200), (48, 53, 333)] {
+        let view = View { start: Tick(start), end: Tick(end), columns };
+        let text = Picture::new(&capture, &rows, view, &[]).unwrap().to_string();
+        // The axis has its first tick at the margin, before both.
+        let first = |row: &str, of: &[char]| row.chars().position(|c| of.contains(&c));
+        let line = text.lines().filter_map(|row| first(row, &['┌'])).max().unwrap();
+        // Two rows of a voltage: the upper one begins where the lower one ends.
+        let voltage = text.lines().filter_map(|row| first(row, &['▀', '▄', '█'])).max().unwrap();
+        assert!(voltage.abs_diff(line) <= 1, "{text}");
+    }
 }

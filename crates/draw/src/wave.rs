@@ -166,8 +166,10 @@ fn analog_row(capture: &Capture, line: AnalogId, view: &View) -> Row {
     let mut columns: Vec<Option<Extremes>> = Vec::with_capacity(view.columns);
     for column in 0..view.columns {
         let (from, to) = (view.tick_of(column), view.tick_of(column + 1));
-        // Between two samples, the voltage is drawn as that of the one before.
-        let held = || trace.sample_at(from).and_then(|sample| trace.extremes_of(sample..sample + 1));
+        // Between two samples, the voltage is drawn as that of the one before; a column in which no tick begins is
+        // one of the tick before.
+        let at = if from == to { Tick(from.0.saturating_sub(1)) } else { from };
+        let held = || trace.sample_at(at).and_then(|sample| trace.extremes_of(sample..sample + 1));
         columns.push(trace.extremes(from..to).or_else(held));
     }
     let least = columns.iter().flatten().map(|e| i32::from(e.least)).min().unwrap_or(0);
