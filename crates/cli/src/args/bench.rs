@@ -1,0 +1,119 @@
+//! Arguments of the commands that use an instrument.
+
+use std::path::PathBuf;
+
+use clap::ValueEnum;
+
+use super::{Stated, Table};
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Demo {
+    /// Where to leave setup, limits, captures and verdicts
+    #[arg(default_value = "deep-tap-demo")]
+    pub(crate) folder: PathBuf,
+    /// Replace what an earlier demo left there
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Init {
+    /// A record (VCD, CSV, .npy, packed samples), or an instrument as in a setup's connect line
+    pub(crate) source: PathBuf,
+    /// Where to write; default: the source's name with .toml, in this folder; '-' for standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Plan {
+    /// The setup file
+    pub(crate) setup: PathBuf,
+    /// Another sample rate than the setup's, such as '250 MS/s'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
+    /// As if recording at once, without waiting for the trigger
+    #[arg(long)]
+    pub(crate) now: bool,
+    /// Only the trigger's states, as a graph in the DOT language
+    #[arg(long)]
+    pub(crate) dot: bool,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Live {
+    /// The setup file
+    pub(crate) setup: PathBuf,
+    /// Another sample rate than the setup's, such as '250 MS/s'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
+    /// How much signal one table is about, when it is not renewed
+    #[arg(long, value_name = "TIME", default_value = "100 ms")]
+    pub(crate) over: String,
+    /// One table, also on a terminal
+    #[arg(long)]
+    pub(crate) once: bool,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Capture {
+    /// The setup file
+    pub(crate) setup: PathBuf,
+    /// Where to save; the setup's name with .dtap otherwise
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Record at once, without waiting for the trigger
+    #[arg(long)]
+    pub(crate) now: bool,
+    /// Record again and again, N times or until interrupted, into numbered files
+    #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "18446744073709551615",
+          hide_default_value = true)]
+    pub(crate) repeat: Option<u64>,
+    /// With --repeat: check the limits in each capture, and at the end over all of them
+    #[arg(long, requires = "repeat")]
+    pub(crate) check: bool,
+    /// With --check: which captures stay on disk
+    #[arg(long, value_enum, default_value_t, requires = "check")]
+    pub(crate) keep: Keep,
+    /// Another sample rate than the setup's, such as '250 MS/s'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
+    /// Save under the next free number: NAME-0001.dtap, NAME-0002.dtap, …
+    #[arg(long, conflicts_with_all = ["repeat", "replace"])]
+    pub(crate) numbered: bool,
+    /// Replace a file that is there already
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+/// Which of many captures are kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Keep {
+    /// Every one
+    #[default]
+    All,
+    /// Only those with a violation
+    Violating,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Serve {
+    /// What to serve, written as in a setup's connect line
+    #[arg(default_value = "bench:tide-gauge")]
+    pub(crate) what: String,
+    /// Address and port to listen at; other machines reach it at 0.0.0.0:5025
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:5025")]
+    pub(crate) listen: String,
+    /// How long a client may say nothing before it is dropped, unless its recording is running
+    #[arg(long, value_name = "TIME", default_value = "600 s")]
+    pub(crate) idle: String,
+    /// Only the table of all commands that are understood
+    #[arg(long)]
+    pub(crate) commands: bool,
+}

@@ -1,0 +1,215 @@
+//! What says which record is meant and how a table is written, and the arguments of the commands that ask it.
+
+use std::path::PathBuf;
+
+use clap::ValueEnum;
+
+/// What is stated of a record that does not say it itself.
+#[derive(Clone, Debug, Default, clap::Args)]
+#[command(next_help_heading = "What a file does not say itself")]
+pub(crate) struct Stated {
+    /// An instrument recorded it, at this sample rate; otherwise a dump is taken as exact
+    #[arg(long, value_name = "RATE")]
+    pub(crate) sampled: Option<String>,
+    /// Largest difference in delay between two of its inputs
+    #[arg(long, value_name = "TIME")]
+    pub(crate) skew: Option<String>,
+    /// Largest error of its time base
+    #[arg(long, value_name = "PPM")]
+    pub(crate) accuracy: Option<String>,
+    /// Anything else that a setup's [import] section can state, such as time=ms, rows=samples, format=packed,
+    /// width=2 or 'threshold=1.4 V'; once for each
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub(crate) import: Vec<String>,
+    /// Of a damaged or cut file, read what is good
+    #[arg(long)]
+    pub(crate) partial: bool,
+}
+
+/// Which record to look at.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Source {
+    /// A capture (.dtap), or a record: VCD, CSV, .npy, packed samples; '-' for standard input
+    pub(crate) file: PathBuf,
+    /// The setup to use, instead of the one in the capture; a dump needs one to be checked
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Info {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Read every block and report damage
+    #[arg(long)]
+    pub(crate) verify: bool,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+/// How a table is written.
+#[derive(Clone, Debug, clap::Args)]
+pub(crate) struct Table {
+    /// Text for people, or CSV or JSON for programs
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Write to a file instead of standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Replace output files that are there already
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+/// How values of fields are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Values {
+    /// 0x41, with the character that a byte may be
+    Hex,
+    /// 65
+    Decimal,
+    /// 0b01000001
+    Binary,
+    /// Data as characters, the rest as hex
+    Text,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    Text,
+    Csv,
+    Json,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Find {
+    /// A capture (.dtap) or a simulation's value change dump (.vcd)
+    pub(crate) file: PathBuf,
+    /// What to look for, such as 'WE_N low for < 20 ns', or the name of an event of the setup
+    pub(crate) event: String,
+    /// The setup to use, instead of the one in the capture
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
+    /// Stop after this many occurrences
+    #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
+    pub(crate) first: Option<u64>,
+    /// Only say how many there are
+    #[arg(long, conflicts_with_all = ["around", "first"])]
+    pub(crate) count: bool,
+    /// Draw the waveforms around each occurrence, at most ten of them
+    #[arg(long)]
+    pub(crate) around: bool,
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Frames {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Serial buses to decode; all that the setup describes otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) bus: Vec<String>,
+    /// Only frames that meet tests as they stand after 'has' in an event, such as 'address == 0x51, nack'
+    #[arg(long, value_name = "TESTS")]
+    pub(crate) has: Option<String>,
+    /// Only frames with a fault
+    #[arg(long)]
+    pub(crate) faults: bool,
+    /// Only how many there are
+    #[arg(long, conflicts_with_all = ["summary", "beside"])]
+    pub(crate) count: bool,
+    /// What each bus carried, in numbers: frames, bytes, load, bit rate, gaps, faults
+    #[arg(long, conflicts_with = "beside")]
+    pub(crate) summary: bool,
+    /// The buses side by side, a column for each
+    #[arg(long)]
+    pub(crate) beside: bool,
+    /// How values are written
+    #[arg(long, value_enum, default_value_t = Values::Hex)]
+    pub(crate) values: Values,
+    /// Stop after this many frames
+    #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
+    pub(crate) first: Option<u64>,
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    /// Text for people, CSV, or JSON with an object a line
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Save a table with a row for each field instead: .csv or .parquet
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["summary", "beside", "count", "format"])]
+    pub(crate) table: Option<PathBuf>,
+    /// Replace a table that is there already
+    #[arg(long, requires = "table")]
+    pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Registers {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Buses to look at; all that can have registers otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) bus: Vec<String>,
+    /// Only registers of these names
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) name: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Answers {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// What asks, as an event, such as 'adc has mosi == 0x08'
+    #[arg(long, value_name = "EVENT")]
+    pub(crate) request: String,
+    /// What answers, as an event, such as 'ADC_DRDY_N falls'
+    #[arg(long, value_name = "EVENT")]
+    pub(crate) answer: String,
+    /// How soon an answer must come to count
+    #[arg(long, value_name = "TIME")]
+    pub(crate) within: Option<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Diagnose {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Buses to look at; all that the setup gives a kind otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) bus: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Glitches {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// What is too short, such as '50 ns'
+    #[arg(long, value_name = "TIME")]
+    pub(crate) below: String,
+    /// Lines to look at; all otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}

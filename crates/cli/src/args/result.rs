@@ -1,0 +1,248 @@
+//! Arguments of the commands that measure, judge, draw and write.
+
+use std::path::{Path, PathBuf};
+
+use clap::ValueEnum;
+
+use super::{Format, Source, Stated, Table};
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Measure {
+    /// A capture (.dtap) or a simulation's value change dump (.vcd); with --levels, a setup
+    pub(crate) file: PathBuf,
+    /// The setup to use, instead of the one in the capture
+    #[arg(long, value_name = "FILE", conflicts_with = "levels")]
+    pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
+    /// Lines to measure, analog ones too; all otherwise. A single line is measured in full
+    #[arg(long, value_name = "NAME", value_delimiter = ',', conflicts_with = "levels")]
+    pub(crate) lines: Vec<String>,
+    /// Intervals: from each of these events to the next of them, or with --until to what follows it
+    #[arg(long, value_name = "EVENT", conflicts_with_all = ["levels", "lines"])]
+    pub(crate) each: Option<String>,
+    /// With --each: the event that ends the interval; several make a chain
+    #[arg(long, value_name = "EVENT", requires = "each")]
+    pub(crate) until: Vec<String>,
+    /// The values of a limit of the setup, such as 'U5.tDH'
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["levels", "lines", "each"])]
+    pub(crate) limit: Option<String>,
+    /// The numbers of each line around one place: a time, or the first occurrence of an event
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true,
+          conflicts_with_all = ["levels", "each", "limit", "from", "to"])]
+    pub(crate) at: Option<String>,
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["levels", "limit"])]
+    pub(crate) from: Option<String>,
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["levels", "limit"])]
+    pub(crate) to: Option<String>,
+    /// Means of so many periods each, too
+    #[arg(long, value_name = "N", conflicts_with_all = ["levels", "limit", "at"],
+          value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) average: Option<u64>,
+    /// A histogram of the intervals, or of a limit's values
+    #[arg(long)]
+    pub(crate) histogram: bool,
+    /// The same as a picture: .svg or .png
+    #[arg(long, value_name = "FILE")]
+    pub(crate) picture: Option<PathBuf>,
+    /// Light or dark ground of the picture
+    #[arg(long, value_enum, default_value_t = Ground::Light)]
+    pub(crate) ground: Ground,
+    /// Move the thresholds of the setup's lines and see at which voltages they change
+    #[arg(long)]
+    pub(crate) levels: bool,
+    /// With --levels: how much signal to record at each threshold
+    #[arg(long, value_name = "TIME", default_value = "20 ms", requires = "levels")]
+    pub(crate) over: String,
+    /// With --levels: steps from the lowest threshold to the highest
+    #[arg(long, value_name = "N", default_value_t = 30, requires = "levels",
+          value_parser = clap::value_parser!(u32).range(2..=1000))]
+    pub(crate) steps: u32,
+    /// With --levels: another sample rate than the setup's, such as '10 MS/s'
+    #[arg(long, requires = "levels")]
+    pub(crate) rate: Option<String>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+impl Measure {
+    /// A picture of the values of a limit.
+    pub(crate) fn of_limit(file: &Path, limit: &str, picture: &Path, replace: bool) -> Self {
+        Measure {
+            file: file.to_path_buf(),
+            setup: None,
+            stated: Stated::default(),
+            lines: Vec::new(),
+            each: None,
+            until: Vec::new(),
+            limit: Some(limit.to_string()),
+            at: None,
+            from: None,
+            to: None,
+            average: None,
+            histogram: false,
+            picture: Some(picture.to_path_buf()),
+            ground: Ground::Light,
+            levels: false,
+            over: String::new(),
+            steps: 2,
+            rate: None,
+            table: Table { format: Format::Text, output: None, replace },
+        }
+    }
+}
+
+/// The ground of a picture.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Ground {
+    /// Dark lines on light ground
+    #[default]
+    Light,
+    /// Light lines on dark ground
+    Dark,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Check {
+    /// Captures (.dtap) or other records (VCD, CSV, .npy, packed samples); of several, the worst of each limit
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<PathBuf>,
+    /// The setup to use, instead of the one in the capture; a dump needs one to be checked
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
+    /// Only limits with these symbols, of these parts, or of these groups: 'tDH', 'U5', 'U5.tDH'
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) only: Vec<String>,
+    /// Try a limit that stands in no file: kind, events, then what is required, as in
+    /// 'width of WE_N low, min 35 ns' or 'setup of DQ to WE_N rises, min 5 ns'
+    #[arg(long = "try", value_name = "LIMIT")]
+    pub(crate) tried: Vec<String>,
+    /// How a value near its limit is decided
+    #[arg(long, value_enum, default_value_t = Rule::Proven)]
+    pub(crate) rule: Rule,
+    /// List every violation with its instant and value; those in a row as one line
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Also write the verdicts as JUnit XML, a test case for each limit
+    #[arg(long, value_name = "FILE")]
+    pub(crate) junit: Option<PathBuf>,
+    /// Also write every occurrence of every limit, as a table: .csv, .parquet, or a folder of these by board
+    /// and part
+    #[arg(long, value_name = "FILE")]
+    pub(crate) occurrences: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Rule {
+    /// Pass and fail must each be proven, whatever the uncertainty
+    Proven,
+    /// The counted value is taken for the true one
+    Measured,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Show {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Levels and values at a place (a time, or the first occurrence of an event), with the edges around it
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true,
+          conflicts_with_all = ["around", "from", "to", "limit", "output"])]
+    pub(crate) at: Option<String>,
+    /// Waveforms around a place
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["from", "to"])]
+    pub(crate) around: Option<String>,
+    /// With --around or --limit: how much time to show; a tick per column, or what the limit takes, otherwise
+    #[arg(long, value_name = "TIME")]
+    pub(crate) span: Option<String>,
+    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Where to end: a time, or an event; the end of the record otherwise
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    /// Lines and buses to show, in this order; all otherwise
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
+    /// Mark what a limit of the setup measures, such as 'U5.tDH': its worst occurrence, around which is
+    /// shown if no place is given, and its violations
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) limit: Vec<String>,
+    /// Mark a place by a name: 'boot=RESET_N rises', 'here=1.2 ms'
+    #[arg(long, value_name = "NAME=PLACE")]
+    pub(crate) mark: Vec<String>,
+    /// Columns of text, the terminal's otherwise; or pixels of a picture, 1280 otherwise
+    #[arg(long)]
+    pub(crate) width: Option<usize>,
+    /// Save a picture instead: .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Light or dark ground of the picture
+    #[arg(long, value_enum, default_value_t = Ground::Light)]
+    pub(crate) ground: Ground,
+    /// Replace a picture that is there already
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Convert {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Where to write: .dtap, .vcd, .csv or .npy; '-' for standard output, with --as
+    pub(crate) output: PathBuf,
+    /// The format, when the name does not say it
+    #[arg(long = "as", value_enum, value_name = "FORMAT")]
+    pub(crate) target: Option<Target>,
+    /// Only from here on: a time, or an event, of which it is the first occurrence
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) from: Option<String>,
+    /// Only up to here: a time, or an event after --from
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) to: Option<String>,
+    /// Only these lines and analog lines, in this order; of a bus, all its lines
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
+    /// Take pulses shorter than this out first, and say so in the history
+    #[arg(long, value_name = "TIME")]
+    pub(crate) remove_below: Option<String>,
+    /// Lines to take pulses out of; default: all
+    #[arg(long, value_name = "NAME", value_delimiter = ',', requires = "remove_below")]
+    pub(crate) remove_on: Vec<String>,
+    /// Add a digital line that an analog one makes at a threshold, and say so in the history
+    #[arg(long, value_name = "'NAME = ANALOG at VOLTAGE'")]
+    pub(crate) derive: Vec<String>,
+    /// Rows of a CSV
+    #[arg(long, value_enum, default_value_t = Layout::Changes)]
+    pub(crate) layout: Layout,
+    /// Replace a file that is there already
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Target {
+    /// A capture
+    Dtap,
+    /// A value change dump
+    Vcd,
+    /// A table
+    Csv,
+    /// Packed samples, the least significant byte first
+    Packed,
+    /// An array of packed samples
+    Npy,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Layout {
+    /// One row per change
+    Changes,
+    /// One row per tick
+    Samples,
+}
