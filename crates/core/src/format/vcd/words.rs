@@ -55,6 +55,9 @@ fn number_of(digits: u64, count: usize) -> u64 {
     (fours & 0xffff_ffff) * 10_000 + (fours >> 32)
 }
 
+/// Powers of ten.
+const TENS: [u64; 8] = [1, 10, 100, 1000, 10_000, 100_000, 1_000_000, 10_000_000];
+
 /// A time of up to 15 digits that a blank follows, and how many digits it has.
 #[inline]
 pub(super) fn time_of(bytes: &[u8], at: usize) -> Option<(u64, usize)> {
@@ -68,7 +71,7 @@ pub(super) fn time_of(bytes: &[u8], at: usize) -> Option<(u64, usize)> {
             let count = count_digits(more);
             match count {
                 0 => (number_of(digits, 8), 8),
-                1..8 => (number_of(digits, 8) * 10u64.pow(count as u32) + number_of(more, count), 8 + count),
+                1..8 => (number_of(digits, 8) * TENS[count] + number_of(more, count), 8 + count),
                 _ => return None,
             }
         }
