@@ -256,6 +256,18 @@ impl Capture {
     ///
     /// # Errors
     /// When there is none, or several; the help suggests the nearest, or names them.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::{Capture, Trace};
+    /// use deep_tap_core::line::{Level, LineId};
+    /// use deep_tap_core::time::TimeBase;
+    ///
+    /// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+    /// let strobe = Trace::toggling(Level::High, [40, 44], 100)?;
+    /// let capture = Capture::builder(base, 100).line("top.WE_N", strobe).build()?;
+    /// assert_eq!(capture.line_named("WE_N")?, LineId(0), "an end of the full name will do");
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn line_named(&self, name: &str) -> Result<LineId> {
         let names = self.lines.iter().map(|l| l.name.as_str());
         the_line(meant(names.clone(), name), name, names)

@@ -191,6 +191,16 @@ impl Trace {
     }
 
     /// The level at a tick; from the end of the record on, the last level.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::Trace;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::Tick;
+    ///
+    /// let strobe = Trace::toggling(Level::High, [40, 44, 90], 100)?;
+    /// assert_eq!((strobe.level_at(Tick(43)), strobe.level_at(Tick(44))), (Level::Low, Level::High));
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn level_at(&self, tick: Tick) -> Level {
         let tick = tick.0.min(self.len.saturating_sub(1));
         let Some(index) = self.segment_at(tick) else {
@@ -214,11 +224,32 @@ impl Trace {
     }
 
     /// Number of edges at ticks in `range`. A range that is upside down is empty.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::Trace;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::Tick;
+    ///
+    /// let strobe = Trace::toggling(Level::High, [40, 44, 90], 100)?;
+    /// assert_eq!(strobe.count(Tick(40)..Tick(90)), 2, "the end is not in it");
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn count(&self, range: Range<Tick>) -> u64 {
         self.count_before(range.end.0).saturating_sub(self.count_before(range.start.0))
     }
 
     /// The edge with this number, from 0.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::Trace;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::Tick;
+    ///
+    /// let strobe = Trace::toggling(Level::High, [40, 44, 90], 100)?;
+    /// let second = strobe.nth_edge(1).unwrap();
+    /// assert_eq!((second.tick, second.is_rise()), (Tick(44), true));
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn nth_edge(&self, number: u64) -> Option<Edge> {
         if number >= self.edges {
             return None;
@@ -235,11 +266,31 @@ impl Trace {
     }
 
     /// The first edge after `tick`, not at it.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::Trace;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::Tick;
+    ///
+    /// let strobe = Trace::toggling(Level::High, [40, 44, 90], 100)?;
+    /// assert_eq!(strobe.next_edge(Tick(44)).unwrap().tick, Tick(90));
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn next_edge(&self, tick: Tick) -> Option<Edge> {
         self.edges(Tick(tick.0.saturating_add(1))..Tick(self.len)).next()
     }
 
     /// The last edge before `tick`, not at it.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::Trace;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::Tick;
+    ///
+    /// let strobe = Trace::toggling(Level::High, [40, 44, 90], 100)?;
+    /// assert_eq!(strobe.prev_edge(Tick(44)).unwrap().tick, Tick(40));
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn prev_edge(&self, tick: Tick) -> Option<Edge> {
         let mut end = tick.0.min(self.len);
         loop {
@@ -296,6 +347,17 @@ impl Trace {
     }
 
     /// The edges at ticks in `range`, in order.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::Trace;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::time::Tick;
+    ///
+    /// let strobe = Trace::toggling(Level::High, [40, 44, 90], 100)?;
+    /// let falls = strobe.edges(Tick(0)..Tick(100)).filter(|edge| edge.is_fall());
+    /// assert_eq!(falls.map(|edge| edge.tick.0).collect::<Vec<_>>(), [40, 90]);
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn edges(&self, range: Range<Tick>) -> Edges<'_> {
         let end = range.end.0.min(self.len);
         let mut edges =

@@ -117,6 +117,14 @@ impl From<BusError> for Error {
 impl Bus {
     /// A bus without a clock, shown in hexadecimal.
     ///
+    /// ```
+    /// use deep_tap_core::line::{Bus, BusError, LineId};
+    ///
+    /// let nibble = Bus::new("ADDR", vec![LineId(3), LineId(2), LineId(1), LineId(0)]).unwrap();
+    /// assert_eq!(nibble.lines.len(), 4);
+    /// assert_eq!(Bus::new("ADDR", vec![LineId(3), LineId(3)]), Err(BusError::Repeated(LineId(3))));
+    /// ```
+    ///
     /// # Errors
     /// When there is no line, more than 64, or one twice.
     pub fn new(name: impl Into<String>, lines: Vec<LineId>) -> Result<Self, BusError> {

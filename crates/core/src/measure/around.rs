@@ -54,6 +54,19 @@ pub struct Around {
 /// assert_eq!(there.duty.unwrap().value.to_string(), "40 %");
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
+///
+/// ```
+/// use deep_tap_core::capture::{Capture, Trace};
+/// use deep_tap_core::line::{Level, LineId};
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+/// let strobe = Trace::toggling(Level::High, [40, 44, 70, 71], 100)?;
+/// let capture = Capture::builder(base, 100).line("top.WE_N", strobe).build()?;
+/// let there = deep_tap_core::measure::around(&capture, LineId(0), Tick(42));
+/// assert_eq!((there.level, there.before, there.after), (Level::Low, Some(Tick(40)), Some(Tick(44))));
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
 pub fn around(capture: &Capture, line: LineId, at: Tick) -> Around {
     let trace = capture.trace(line);
     let edges = Instants::edges_of(line);

@@ -35,6 +35,14 @@ pub struct Bin {
 
 impl Distribution {
     /// Counts a value.
+    ///
+    /// ```
+    /// use deep_tap_core::measure::Distribution;
+    ///
+    /// let mut widths = Distribution::default();
+    /// [10, 10, 11, 14].map(|ticks| widths.add(ticks));
+    /// assert_eq!((widths.count(), widths.min(), widths.max()), (4, Some(10), Some(14)));
+    /// ```
     pub fn add(&mut self, value: i64) {
         self.count += 1;
         self.sum += i128::from(value);
@@ -78,6 +86,14 @@ impl Distribution {
     }
 
     /// The mean.
+    ///
+    /// ```
+    /// use deep_tap_core::measure::Distribution;
+    ///
+    /// let mut widths = Distribution::default();
+    /// [10, 10, 11, 14].map(|ticks| widths.add(ticks));
+    /// assert_eq!(widths.mean(), Some(11.25));
+    /// ```
     pub fn mean(&self) -> Option<f64> {
         (self.count > 0).then(|| self.sum as f64 / self.count as f64)
     }
@@ -90,6 +106,14 @@ impl Distribution {
     }
 
     /// The smallest value that this percentage of all values does not exceed (nearest rank).
+    ///
+    /// ```
+    /// use deep_tap_core::measure::Distribution;
+    ///
+    /// let mut widths = Distribution::default();
+    /// [10, 10, 11, 14].map(|ticks| widths.add(ticks));
+    /// assert_eq!(widths.percentile(50.0), Some(10));
+    /// ```
     pub fn percentile(&self, percent: f64) -> Option<i64> {
         let rank = (percent.clamp(0.0, 100.0) / 100.0 * self.count as f64).ceil().max(1.0) as u64;
         let mut seen = 0;

@@ -41,6 +41,19 @@ pub struct Glitches {
 /// assert_eq!((found.count, found.first), (1, Some(Tick(10))));
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
+///
+/// ```
+/// use deep_tap_core::capture::{Capture, Trace};
+/// use deep_tap_core::line::{Level, LineId};
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+/// let strobe = Trace::toggling(Level::High, [40, 44, 70, 71], 100)?;
+/// let capture = Capture::builder(base, 100).line("top.WE_N", strobe).build()?;
+/// let found = deep_tap_core::measure::glitches(&capture, LineId(0), "3 us".parse()?);
+/// assert_eq!((found.count, found.first), (1, Some(Tick(70))));
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
 pub fn glitches(capture: &Capture, line: LineId, below: Time) -> Glitches {
     let most = longest(capture, below);
     let mut found = Glitches { line, count: 0, widths: BTreeMap::new(), first: None };

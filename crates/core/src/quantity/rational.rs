@@ -46,6 +46,13 @@ impl Rational {
     }
 
     /// Ten to the power of `exponent`; `None` beyond ±36.
+    ///
+    /// ```
+    /// use deep_tap_core::quantity::Rational;
+    /// let milli = Rational::power_of_ten(-3).unwrap();
+    /// assert_eq!(milli.to_string(), "1/1000");
+    /// assert_eq!(Rational::power_of_ten(99), None, "beyond exact arithmetic");
+    /// ```
     pub fn power_of_ten(exponent: i32) -> Option<Self> {
         let power = 10i128.checked_pow(exponent.unsigned_abs()).filter(|_| exponent.unsigned_abs() <= 36)?;
         if exponent < 0 { Rational::new(1, power) } else { Rational::new(power, 1) }
@@ -62,6 +69,13 @@ impl Rational {
     }
 
     /// Sum, or `None` when it does not fit.
+    ///
+    /// ```
+    /// use deep_tap_core::quantity::Rational;
+    /// let third = Rational::new(1, 3).unwrap();
+    /// let sixth = Rational::new(1, 6).unwrap();
+    /// assert_eq!(third.checked_add(sixth), Rational::new(1, 2));
+    /// ```
     pub fn checked_add(self, other: Rational) -> Option<Self> {
         let gcd = i128::try_from(gcd(self.den.unsigned_abs(), other.den.unsigned_abs())).ok()?;
         let left = self.num.checked_mul(other.den / gcd)?;
@@ -85,6 +99,13 @@ impl Rational {
     }
 
     /// Quotient, or `None` when `other` is zero or the result does not fit.
+    ///
+    /// ```
+    /// use deep_tap_core::quantity::Rational;
+    /// let third = Rational::new(1, 3).unwrap();
+    /// assert_eq!(Rational::ONE.checked_div(third), Some(Rational::from(3)));
+    /// assert_eq!(Rational::ONE.checked_div(Rational::ZERO), None);
+    /// ```
     pub fn checked_div(self, other: Rational) -> Option<Self> {
         self.checked_mul(other.recip()?)
     }
@@ -101,6 +122,12 @@ impl Rational {
     }
 
     /// Largest integer that is not greater.
+    ///
+    /// ```
+    /// use deep_tap_core::quantity::Rational;
+    /// let below_zero = Rational::new(-7, 2).unwrap();
+    /// assert_eq!((below_zero.floor(), below_zero.ceil()), (-4, -3));
+    /// ```
     pub fn floor(self) -> i128 {
         self.num.div_euclid(self.den)
     }
@@ -111,6 +138,11 @@ impl Rational {
     }
 
     /// Nearest integer, halves away from zero.
+    ///
+    /// ```
+    /// use deep_tap_core::quantity::Rational;
+    /// assert_eq!(Rational::new(7, 3).unwrap().round(), 2);
+    /// ```
     pub fn round(self) -> i128 {
         let magnitude = self.num.unsigned_abs();
         let den = self.den.unsigned_abs();

@@ -75,6 +75,13 @@ impl TimeBase {
     ///
     /// # Errors
     /// When the rate is not positive or out of range.
+    ///
+    /// ```
+    /// use deep_tap_core::time::TimeBase;
+    /// let base = TimeBase::from_rate("24 MS/s".parse()?)?;
+    /// assert_eq!(base.tick().to_rational().to_string(), "1/24000000", "exactly");
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn from_rate(rate: Rate) -> Result<Self> {
         let positive = rate > Rate::ZERO;
         let period = rate.period().filter(|_| positive).ok_or_else(|| {
@@ -138,11 +145,25 @@ impl TimeBase {
     }
 
     /// The instant of a position, relative to time zero.
+    ///
+    /// ```
+    /// use deep_tap_core::time::{Tick, TimeBase};
+    /// let base = TimeBase::from_rate("100 MS/s".parse()?)?.with_zero(Tick(5));
+    /// assert_eq!(base.time_of(Tick(0)), "-50 ns".parse()?);
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn time_of(self, tick: Tick) -> Time {
         self.length_of(tick.since(Tick(0)).saturating_sub(self.zero))
     }
 
     /// The instant of a position in words, with the digits that the clock supports.
+    ///
+    /// ```
+    /// use deep_tap_core::time::{Tick, TimeBase};
+    /// let base = TimeBase::from_rate("100 MS/s".parse()?)?;
+    /// assert_eq!(base.text_of(Tick(321_841)), "3.21841 ms");
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn text_of(self, tick: Tick) -> String {
         self.time_of(tick).rounded(self.tick())
     }
@@ -154,6 +175,13 @@ impl TimeBase {
     }
 
     /// The length of a number of ticks.
+    ///
+    /// ```
+    /// use deep_tap_core::time::TimeBase;
+    /// let base = TimeBase::from_rate("100 MS/s".parse()?)?;
+    /// assert_eq!(base.length_of(12), "120 ns".parse()?);
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn length_of(self, ticks: i64) -> Time {
         // |ticks| < 2^63 and the tick's numerator is at most 2^62: the product always fits.
         let exact = Rational::from(ticks).checked_mul(self.tick).unwrap_or(Rational::ZERO);
@@ -161,12 +189,26 @@ impl TimeBase {
     }
 
     /// How many ticks a length of time is, exactly; `None` when that does not fit.
+    ///
+    /// ```
+    /// use deep_tap_core::time::TimeBase;
+    /// let base = TimeBase::from_rate("100 MS/s".parse()?)?;
+    /// assert_eq!(base.ticks_in("25 ns".parse()?).unwrap().to_string(), "5/2");
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn ticks_in(self, time: Time) -> Option<Rational> {
         time.to_rational().checked_div(self.tick)
     }
 
     /// The last position at or before an instant relative to time zero, which may lie outside any
     /// record: negative before the first tick. `None` when it does not fit.
+    ///
+    /// ```
+    /// use deep_tap_core::time::{Tick, TimeBase};
+    /// let base = TimeBase::from_rate("100 MS/s".parse()?)?.with_zero(Tick(5));
+    /// assert_eq!(base.position_of("-30 ns".parse()?), Some(2));
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
     pub fn position_of(self, time: Time) -> Option<i64> {
         let ticks = self.ticks_in(time)?.floor();
         i64::try_from(ticks.checked_add(i128::from(self.zero))?).ok()
