@@ -128,6 +128,10 @@ fn two_captures_into_one_name_do_not_damage_each_other() {
         assert_eq!(second.status.code(), Some(2), "{said}");
         assert!(said.contains("a capture into this file is running"), "{said}");
     }
+    // What is there so far can be looked at, and is not taken for damaged.
+    let so_far = tool().current_dir(&folder).args(["info", "one.dtap.part"]).output().unwrap();
+    let said = String::from_utf8(so_far.stderr).unwrap();
+    assert!(so_far.status.success() && said.contains("still being written: what is in it so far"), "{said}");
     assert!(interrupt(first).status.success());
     let opened = dtap::open(&target).unwrap();
     assert!(opened.cut_short_at.is_none());

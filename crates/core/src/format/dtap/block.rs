@@ -1,6 +1,6 @@
 //! Blocks: the envelope of everything in the file.
 
-use std::fs::File;
+use std::fs::{File, TryLockError};
 
 use crate::format::source::read_at;
 use crate::line::Level;
@@ -114,6 +114,19 @@ impl FileBytes {
 
     pub(super) fn len(&self) -> u64 {
         self.len
+    }
+
+    /// Whether somebody has locked the file to write it.
+    pub(super) fn being_written(&self) -> bool {
+        match self.file.try_lock_shared() {
+            Err(TryLockError::WouldBlock) => true,
+            Err(TryLockError::Error(_)) => false,
+            Ok(()) => {
+                // Released at once, or the next capture of this name would be refused.
+                let _ = self.file.unlock();
+                false
+            }
+        }
     }
 
     /// Some bytes, all of which lie in the file.

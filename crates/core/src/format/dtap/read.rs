@@ -27,7 +27,8 @@ use crate::time::Tick;
 pub struct Opened {
     /// The capture. Its edges are read from the file when they are first asked for.
     pub capture: Capture,
-    /// Whether the file is whole; if not, it was cut short at this time relative to time zero.
+    /// Whether the file is whole; if not, it was cut short, or is written so far, at this time relative to time
+    /// zero.
     pub cut_short_at: Option<Time>,
 }
 
@@ -63,10 +64,20 @@ pub fn open(path: &Path) -> Result<Opened> {
     }
     let found = match finished(&file) {
         Some(found) => found,
-        None => recovered(&file).ok_or_else(|| {
-            let help = "its description at the start is damaged; nothing can be recovered";
-            wrong("this capture file is damaged", help)
-        })?,
+        None => {
+            let being_written = file.being_written();
+            let found = recovered(&file).ok_or_else(|| match being_written {
+                true => {
+                    let help = "a moment later there will be something to see";
+                    wrong("this capture is being written, and its description is not complete yet", help)
+                }
+                false => {
+                    let help = "its description at the start is damaged; nothing can be recovered";
+                    wrong("this capture file is damaged", help)
+                }
+            })?;
+            Found { being_written, ..found }
+        }
     };
     build(path, file, found)
 }
@@ -81,6 +92,8 @@ struct Found {
     codes: FoundCodes,
     len: u64,
     whole: bool,
+    /// Whether it lacks its end because somebody is still at it.
+    being_written: bool,
 }
 
 /// The blocks of analog codes.
@@ -207,7 +220,16 @@ fn finished(file: &FileBytes) -> Option<Found> {
             segments.push((level_of(row[at])?, before));
         }
     }
-    (next == len).then_some(Found { meta, blocks, segments, totals, codes, len, whole: true })
+    (next == len).then_some(Found {
+        meta,
+        blocks,
+        segments,
+        totals,
+        codes,
+        len,
+        whole: true,
+        being_written: false,
+    })
 }
 
 /// Finds every complete block of a file without a sound index.
@@ -265,7 +287,16 @@ fn recovered(file: &FileBytes) -> Option<Found> {
             Kind::Head | Kind::Index => {}
         }
     }
-    Some(Found { meta, blocks: found_blocks, segments, totals, codes, len: next, whole: false })
+    Some(Found {
+        meta,
+        blocks: found_blocks,
+        segments,
+        totals,
+        codes,
+        len: next,
+        whole: false,
+        being_written: false,
+    })
 }
 
 fn build(path: &Path, file: FileBytes, found: Found) -> Result<Opened> {
@@ -327,10 +358,14 @@ fn build(path: &Path, file: FileBytes, found: Found) -> Result<Opened> {
         let end = base.time_of(Tick(found.len));
         cut_short_at = Some(end);
         let at = end.rounded(base.tick());
-        builder = builder.remark(match found.len {
-            0 => "the file was cut short or damaged before its first complete block: nothing is left"
-                .to_string(),
-            _ => format!("the file was cut short or damaged: its record ends at {at}"),
+        builder = builder.remark(match (found.being_written, found.len) {
+            (true, 0) => "the file is still being written and has no complete block yet".to_string(),
+            (true, _) => format!("the file is still being written: what is in it so far ends at {at}"),
+            (false, 0) => {
+                "the file was cut short or damaged before its first complete block: nothing is left"
+                    .to_string()
+            }
+            (false, _) => format!("the file was cut short or damaged: its record ends at {at}"),
         });
     }
     let capture = builder.build().map_err(located)?;
