@@ -400,6 +400,9 @@ proptest! {
             for field in &frame.fields {
                 prop_assert!(protocol.words().contains(&field.name), "{}", field.name);
                 prop_assert!(field.bits == 64 || field.value >> field.bits == 0, "{:?}", field);
+                // What is refused as too wide is never there; addresses of ten bits are read without being asked for.
+                let widest = protocol.widest(field.name).unwrap_or(64);
+                prop_assert!(field.bits <= widest || (field.name, field.bits) == ("address", 10), "{:?}", field);
             }
             for fault in &frame.faults {
                 prop_assert!(protocol.words().contains(&fault.kind), "{}", fault.kind);
@@ -470,6 +473,18 @@ fn frames_are_tested_by_the_words_of_their_bus() {
     assert!(told("rtc has data in 9 .. 1").0.contains("upside down"));
     assert!(told("rtc has fault == 1").1.contains("alone"));
     assert!(told("rtc rises").1.contains("'rtc has"));
+    // What the field has no bits for; open bits may be any.
+    let (message, help) = told("rtc has address == 0xA0");
+    assert_eq!(message, "'address' has 7 bits on this bus, which is 0x7f at most");
+    assert!(help.contains("0x50 with its read/write bit is 0xa0") && help.contains("\"10-bit\""), "{help}");
+    for never in ["data == 0x1xx", "data > 255", "data >= 256", "data in 256 .. 300", "address == 0x400"] {
+        assert!(told(&format!("rtc has {never}")).0.contains("at most"), "{never}");
+    }
+    for possible in
+        ["data == 0xxff", "data > 254", "data >= 255", "data in 255 .. 300", "data != 0x100", "data < 0x100"]
+    {
+        assert!(Program::compile(&format!("rtc has {possible}"), &scope).is_ok(), "{possible}");
+    }
     assert!(told("CLK has data").0.contains("which has no frames"));
 }
 

@@ -7,7 +7,8 @@ use deep_tap::bench::connect;
 use deep_tap::bus::{Decoder, Frame, FrameSink};
 use deep_tap::capture::{Capture, TraceBuilder};
 use deep_tap::decode::{
-    I2c, I2cConfig, Parity, Spi, SpiConfig, SpiData, StopBits, StreamDecoder, Uart, UartConfig, decode,
+    I2c, I2cAddresses, I2cConfig, Parity, Spi, SpiConfig, SpiData, StopBits, StreamDecoder, Uart, UartConfig,
+    decode,
 };
 use deep_tap::line::Levels;
 use deep_tap::line::{BitOrder, Level, Line, LineId};
@@ -112,7 +113,7 @@ fn a_transfer_on_two_wires_has_its_address_its_bytes_and_who_acknowledged() {
         assert_eq!((fields(&frames[0]), fields(&frames[1])), (write.to_vec(), read.to_vec()));
         assert_eq!(streamed(&capture, &mut I2c::new(I2cConfig::default()), &[1, 64, 777]), frames);
     }
-    let with_direction = I2cConfig::default().with_direction(true);
+    let with_direction = I2cConfig::default().addresses(I2cAddresses::WithDirection);
     let shown = stored(&board("SCL SDA", &device(""), "10 MS/s", 1), &mut I2c::new(with_direction));
     assert_eq!([&shown[0], &shown[1]].map(|frame| fields(frame)[0]), [("address", 0xa2), ("address", 0xa3)]);
     let absent = stored(

@@ -14,12 +14,47 @@ const DATA: usize = 1;
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct I2cConfig {
-    /// Whether the read/write bit is part of an address of seven bits, as some data sheets give it: 0xA2
-    /// and 0xA3 instead of 0x51.
-    pub with_direction: bool,
+    /// What the addresses of the bus are.
+    pub addresses: I2cAddresses,
 }
 
-settable!(I2cConfig { with_direction: bool });
+settable!(I2cConfig { addresses: I2cAddresses });
+
+/// What the addresses of a two-wire bus are. One of ten bits is read whatever is said here.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub enum I2cAddresses {
+    /// Seven bits: 0x51.
+    #[default]
+    SevenBits,
+    /// Seven bits, and the read/write bit, as some data sheets give them: 0xA2 and 0xA3 instead of 0x51.
+    WithDirection,
+    /// Seven or ten bits (3.1.11): tests may ask for those of ten, too.
+    TenBits,
+}
+
+impl I2cAddresses {
+    /// Bits of the widest that a test may ask for.
+    pub(super) fn bits(self) -> u32 {
+        match self {
+            I2cAddresses::SevenBits => 7,
+            I2cAddresses::WithDirection => 8,
+            I2cAddresses::TenBits => 10,
+        }
+    }
+
+    /// What may have been meant by an address that has more bits.
+    pub(super) fn meant(self, value: u64) -> Option<String> {
+        let ten = "where parts have addresses of ten bits, say 'addresses = \"10-bit\"' of the bus";
+        match (self, value) {
+            (I2cAddresses::SevenBits, ..=0xff) => Some(format!(
+                "{:#04x} with its read/write bit is {value:#04x}: write it without, or say 'addresses = \"8-bit\"' of the bus; {ten}",
+                value >> 1
+            )),
+            (I2cAddresses::TenBits, _) | (_, 0x400..) => None,
+            _ => Some(ten.to_string()),
+        }
+    }
+}
 
 /// Decodes the two-wire bus; its lines are the clock and the data.
 ///
@@ -138,7 +173,9 @@ impl I2c {
                 (true, _) if self.ten_bits.is_some_and(|known| known >> 8 == value >> 1 & 0b11) => {
                     open.fields.push(address(self.ten_bits.unwrap_or(0), 10));
                 }
-                _ if self.config.with_direction => open.fields.push(address(value, 8)),
+                _ if self.config.addresses == I2cAddresses::WithDirection => {
+                    open.fields.push(address(value, 8));
+                }
                 _ => open.fields.push(address(value >> 1, 7)),
             }
         }

@@ -46,7 +46,7 @@ mod uart;
 
 pub use can::{Can, CanConfig};
 pub use clocked::{Clocked, ClockedConfig};
-pub use i2c::{I2c, I2cConfig};
+pub use i2c::{I2c, I2cAddresses, I2cConfig};
 pub use i2s::{I2s, I2sConfig};
 pub use jtag::{Jtag, JtagConfig, JtagData};
 pub use lin::{Lin, LinConfig};

@@ -61,6 +61,13 @@ pub trait CustomProtocol: fmt::Debug + Send + Sync {
     /// The words that tests of its frames may use: names of fields, kinds of frames, kinds of faults.
     fn words(&self) -> &'static [&'static str];
 
+    /// Bits of the widest value that a field of this name can have, where that is known: tests that ask for more are
+    /// errors.
+    fn widest(&self, field: &str) -> Option<u32> {
+        let _ = field;
+        None
+    }
+
     /// A decoder for records with this time base.
     ///
     /// # Errors
@@ -153,6 +160,52 @@ impl Protocol {
     /// The words of its frames: kinds, fields, faults.
     pub fn words(&self) -> &'static [&'static str] {
         self.row().words
+    }
+
+    /// Bits of the widest value that a field of this name can have with these settings; `None` where there is no such
+    /// field, or any value is possible.
+    ///
+    /// ```
+    /// use deep_tap_core::decode::{Protocol, SpiConfig};
+    ///
+    /// let spi = Protocol::Spi(SpiConfig::default().bits(12));
+    /// assert_eq!(spi.widest("mosi"), Some(12));
+    /// assert_eq!(spi.widest("address"), None);
+    /// ```
+    pub fn widest(&self, field: &str) -> Option<u32> {
+        Some(match (self, field) {
+            (Protocol::Uart(config), "data") => config.data_bits,
+            (Protocol::I2c(config), "address") => config.addresses.bits(),
+            (Protocol::I2c(_) | Protocol::Can(_) | Protocol::Lin(_), "data") => 8,
+            (Protocol::Spi(config), "mosi" | "miso" | "data") => config.bits,
+            (Protocol::Can(_), "identifier") => 29,
+            (Protocol::Can(_), "length") => 4,
+            (Protocol::Can(_), "crc") => 15,
+            (Protocol::OneWire, "command") => 8,
+            (Protocol::Clocked(config), "data") => config.bits,
+            (Protocol::Pulses(config), "data") => config.bits,
+            (Protocol::Parallel(config), "data") => config.data,
+            // With a latch, the data lines carry a part of the address.
+            (Protocol::Parallel(config), "address") if config.latch.is_none() => config.address,
+            (Protocol::Lin(_), "identifier") => 6,
+            (Protocol::Lin(_), "checksum") => 8,
+            (Protocol::I2s(config), "data") => config.bits,
+            (Protocol::Mdio, "phy" | "register" | "port" | "device") => 5,
+            (Protocol::Mdio, "data") => 16,
+            (Protocol::Swd, "ack") => 3,
+            (Protocol::Swd, "address") => 4,
+            (Protocol::Swd, "data") => 32,
+            (Protocol::Custom(own), field) => return own.0.widest(field),
+            _ => return None,
+        })
+    }
+
+    /// What may have been meant by a value that a field cannot have.
+    pub(crate) fn meant(&self, field: &str, value: u64) -> Option<String> {
+        match (self, field) {
+            (Protocol::I2c(config), "address") => config.addresses.meant(value),
+            _ => None,
+        }
     }
 
     /// Bits per second, where the time that they take is what tells them apart.

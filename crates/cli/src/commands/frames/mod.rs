@@ -104,7 +104,7 @@ fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a S
     let mut unknown = None;
     let mut known = Vec::new();
     for bus in buses {
-        match tests.check(bus.protocol().words()) {
+        match tests.check(bus.protocol()) {
             Ok(()) => known.push(bus),
             Err(error) => unknown = unknown.or(Some(error)),
         }

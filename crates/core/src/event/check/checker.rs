@@ -110,7 +110,7 @@ impl Checker<'_> {
             SimpleKind::Frame(name, tests) => {
                 let bus = self.scope.find_frames(self.text, name)?.clone();
                 let tests = FrameTests::new(tests.clone(), self.text);
-                tests.check(bus.protocol().words())?;
+                tests.check(bus.protocol())?;
                 Form::Frame(FrameForm { bus, tests })
             }
         };

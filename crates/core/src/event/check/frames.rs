@@ -1,7 +1,7 @@
 //! What is asked of the frames of a serial bus.
 
 use crate::bus::{Fault, Frame};
-use crate::decode::SerialBus;
+use crate::decode::{Protocol, SerialBus};
 use crate::error::{Result, suggest};
 use crate::event::syntax::{Comparison, FieldTest, Test, ValuePattern, field_tests, located};
 
@@ -13,6 +13,7 @@ use crate::event::syntax::{Comparison, FieldTest, Test, ValuePattern, field_test
 ///
 /// ```
 /// use deep_tap_core::bus::{Field, FieldKind, Frame};
+/// use deep_tap_core::decode::{I2cConfig, Protocol};
 /// use deep_tap_core::event::FrameTests;
 /// use deep_tap_core::time::Tick;
 ///
@@ -22,7 +23,8 @@ use crate::event::syntax::{Comparison, FieldTest, Test, ValuePattern, field_test
 /// frame.fields.push(Field::new(FieldKind::Check, "nack", span, 1, 1));
 /// let tests = FrameTests::parse("address == 0x5x, nack")?;
 /// assert!(tests.are_met_by(&frame));
-/// let error = tests.check(&["address", "data", "ack"]).unwrap_err();
+/// tests.check(&Protocol::I2c(I2cConfig::default()))?;
+/// let error = tests.check(&Protocol::Mdio).unwrap_err();
 /// assert!(error.to_string().contains("no 'nack'"), "{error}");
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
@@ -45,12 +47,13 @@ impl FrameTests {
         Ok(FrameTests::new(field_tests(text)?, text))
     }
 
-    /// Checks that a bus knows all the names.
+    /// Checks that frames of this protocol can meet each of the tests.
     ///
     /// # Errors
-    /// [`ErrorKind::Event`](crate::ErrorKind::Event) with the column of a name that it does not know, or of a range that
-    /// nothing lies in.
-    pub fn check(&self, words: &[&'static str]) -> Result<()> {
+    /// [`ErrorKind::Event`](crate::ErrorKind::Event) with the column of a name that it does not know, of a range that
+    /// nothing lies in, or of a value that the field has no bits for.
+    pub fn check(&self, protocol: &Protocol) -> Result<()> {
+        let words = protocol.words();
         for FieldTest { field, test } in &self.tests {
             if field.text != "fault" && !words.contains(&field.text.as_str()) {
                 let help = suggest(&field.text, words.iter().copied(), "field, kind or fault of this bus");
@@ -68,6 +71,18 @@ impl FrameTests {
                 let help = Some(format!("write 'in {:#x} .. {:#x}'", high.bits, low.bits));
                 let message = "the range is upside down".to_string();
                 return Err(located(&self.text, low.span.start..high.span.end, message, help));
+            }
+            let most =
+                protocol.widest(&field.text).filter(|bits| *bits < 64).map(|bits| (bits, (1 << bits) - 1));
+            if let (Some((bits, most)), Some(test)) = (most, test)
+                && let Some(pattern) = test.beyond(most)
+            {
+                let has = if bits == 1 { "1 bit".to_string() } else { format!("{bits} bits") };
+                let message = format!("'{}' has {has} on this bus, which is {most:#x} at most", field.text);
+                let help = protocol.meant(&field.text, pattern.bits);
+                let help =
+                    help.unwrap_or_else(|| "no frame can meet this: give a value that it can have".into());
+                return Err(located(&self.text, pattern.span.clone(), message, Some(help)));
             }
         }
         Ok(())
@@ -87,6 +102,20 @@ impl FrameTests {
 }
 
 impl Test {
+    /// The value of the test, where none up to `most` passes because it is too great.
+    fn beyond(&self, most: u64) -> Option<&ValuePattern> {
+        let (pattern, never) = match self {
+            Test::In(low, _) => (low, low.bits > most),
+            Test::Compare(Comparison::Equal, to) => (to, to.bits & !to.open & !most != 0),
+            Test::Compare(Comparison::Greater, to) => (to, to.bits >= most),
+            Test::Compare(Comparison::GreaterOrEqual, to) => (to, to.bits > most),
+            Test::Compare(Comparison::NotEqual | Comparison::Less | Comparison::LessOrEqual, _) => {
+                return None;
+            }
+        };
+        never.then_some(pattern)
+    }
+
     /// Whether a value passes.
     pub fn is_met(&self, value: u64) -> bool {
         let fits = |pattern: &ValuePattern| (value ^ pattern.bits) & !pattern.open == 0;

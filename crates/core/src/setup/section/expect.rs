@@ -131,8 +131,8 @@ impl DraftExpectation {
             problems.push(wrong(name, "an SPI bus carries two words at once", help));
         }
         let only = self.has.as_ref().and_then(|has| {
-            let tests = FrameTests::parse(&has.value)
-                .and_then(|tests| tests.check(bus.protocol().words()).map(|()| tests));
+            let tests =
+                FrameTests::parse(&has.value).and_then(|tests| tests.check(bus.protocol()).map(|()| tests));
             tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &has.place))).ok()
         });
         let after = self.after.as_ref().and_then(|after| {

@@ -3,8 +3,9 @@
 use super::bus::DraftBus;
 use super::line::LineIds;
 use crate::decode::{
-    CanConfig, ClockedConfig, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig, ParallelConfig, Parity,
-    Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits, Strobes, UartConfig,
+    CanConfig, ClockedConfig, I2cAddresses, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig,
+    ParallelConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits, Strobes,
+    UartConfig,
 };
 use crate::error::{Error, suggest};
 use crate::line::{BitOrder, Level};
@@ -103,8 +104,13 @@ pub(in crate::setup) fn read_serial(section: &Section<'_>, kind: &Placed<String>
         "i2c" => {
             let clock = section.required("clock", "clock = \"SCL\"");
             let data = section.required("data", "data = \"SDA\"");
-            let with_direction = section.word("addresses", &[("7-bit", false), ("8-bit", true)]);
-            (Protocol::I2c(I2cConfig { with_direction: with_direction? }), vec![clock?, data?])
+            let addresses = [
+                ("7-bit", I2cAddresses::SevenBits),
+                ("8-bit", I2cAddresses::WithDirection),
+                ("10-bit", I2cAddresses::TenBits),
+            ];
+            let addresses = section.word("addresses", &addresses)?;
+            (Protocol::I2c(I2cConfig { addresses }), vec![clock?, data?])
         }
         "spi" => read_spi(section)?,
         "can" => read_can(section)?,
