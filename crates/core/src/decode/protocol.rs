@@ -168,7 +168,7 @@ impl Protocol {
     /// ```
     /// use deep_tap_core::decode::{Protocol, SpiConfig};
     ///
-    /// let spi = Protocol::Spi(SpiConfig::default().bits(12));
+    /// let spi = Protocol::Spi(SpiConfig::new(0).bits(12));
     /// assert_eq!(spi.widest("mosi"), Some(12));
     /// assert_eq!(spi.widest("address"), None);
     /// ```
