@@ -1,10 +1,10 @@
 //! Hostile inputs for everything in Deep Tap that takes bytes: formats, texts that people write, decoders and the
 //! two ends of the network protocol.
 //!
-//! A [`Target`] is a function of bytes that may refuse them, and may not panic, hang, or take more memory than a small
-//! multiple of them. [`mutated`] makes hostile inputs of sound ones. The program of this crate runs targets for as
-//! long as is wanted and keeps the inputs that break one in `fuzz/found`; the tests replay these, and a
-//! thousand mutations of each target, always the same.
+//! A [`Target`] is a function of bytes that may refuse them, and may not panic or take longer than five seconds.
+//! [`mutated`] makes hostile inputs of sound ones. The program of this crate runs targets for as long as is wanted and
+//! keeps the inputs that break one in `fuzz/found`; the tests replay these, and a thousand mutations of each target,
+//! always the same.
 //!
 //! ```text
 //! cargo run --release -p deep-tap-fuzz -- --seconds 600            # all targets, on all cores

@@ -4,7 +4,7 @@ use std::collections::hash_map::DefaultHasher;
 use std::hash::{Hash, Hasher};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, UNIX_EPOCH};
 
 use deep_tap_fuzz::{Noise, TARGETS, Target, found, mutated, seeds};
 
@@ -13,7 +13,7 @@ const TOO_LONG: Duration = Duration::from_secs(5);
 
 fn main() -> std::process::ExitCode {
     let mut seconds = 60;
-    let mut seed = Instant::now().elapsed().as_nanos() as u64 ^ u64::from(std::process::id());
+    let mut seed = UNIX_EPOCH.elapsed().map_or(0, |since| since.as_nanos() as u64);
     let mut wanted = Vec::new();
     let mut words = std::env::args().skip(1);
     while let Some(word) = words.next() {

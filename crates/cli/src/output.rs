@@ -114,10 +114,9 @@ impl Grid {
         let mut table = comfy_table::Table::new();
         table.load_style(NOTHING).set_header(header.to_vec());
         // On a terminal, long words wrap inside their column; elsewhere every row is one line.
-        let terminal = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
-        match terminal {
-            Some((width, _)) => {
-                table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width.0);
+        match terminal_width() {
+            Some(width) => {
+                table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
             }
             None => {
                 table.set_content_arrangement(ContentArrangement::Disabled);
@@ -159,10 +158,15 @@ impl Grid {
     }
 }
 
+/// Columns of the terminal, if standard output is one.
+pub(crate) fn terminal_width() -> Option<u16> {
+    let size = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
+    size.map(|(width, _)| width.0)
+}
+
 /// A text in lines that fit the terminal, or 100 columns elsewhere, each behind an indent.
 pub(crate) fn wrapped(text: &str, indent: &str) -> String {
-    let terminal = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
-    let width = terminal.map_or(100, |(width, _)| usize::from(width.0)).max(40);
+    let width = terminal_width().map_or(100, usize::from).max(40);
     let mut lines = String::new();
     let mut line = String::new();
     for word in text.split_whitespace() {

@@ -3,6 +3,7 @@
 mod bench;
 mod record;
 mod result;
+mod window;
 
 use clap::{Parser, Subcommand};
 
@@ -11,6 +12,7 @@ pub(crate) use record::{
     Answers, Diagnose, Find, Format, Frames, Glitches, Info, Registers, Source, Stated, Table, Values,
 };
 pub(crate) use result::{Check, Convert, Ground, Layout, Measure, Rule, Show, Target};
+pub(crate) use window::Window;
 
 const EXIT_CODES: &str = "\
 Exit codes:

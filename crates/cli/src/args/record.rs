@@ -4,25 +4,29 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 
+use super::Window;
+
+/// The heading of the options below. It is named at each, since one for all that follow would reach beyond them.
+const UNSAID: &str = "What a file does not say itself";
+
 /// What is stated of a record that does not say it itself.
 #[derive(Clone, Debug, Default, clap::Args)]
-#[command(next_help_heading = "What a file does not say itself")]
 pub(crate) struct Stated {
     /// An instrument recorded it, at this sample rate; otherwise a dump is taken as exact
-    #[arg(long, value_name = "RATE")]
+    #[arg(help_heading = UNSAID, long, value_name = "RATE")]
     pub(crate) sampled: Option<String>,
     /// Largest difference in delay between two of its inputs
-    #[arg(long, value_name = "TIME")]
+    #[arg(help_heading = UNSAID, long, value_name = "TIME")]
     pub(crate) skew: Option<String>,
     /// Largest error of its time base
-    #[arg(long, value_name = "PPM")]
+    #[arg(help_heading = UNSAID, long, value_name = "PPM")]
     pub(crate) accuracy: Option<String>,
     /// Anything else that a setup's [import] section can state, such as time=ms, rows=samples, format=packed,
     /// width=2 or 'threshold=1.4 V'; once for each
-    #[arg(long, value_name = "KEY=VALUE")]
+    #[arg(help_heading = UNSAID, long, value_name = "KEY=VALUE")]
     pub(crate) import: Vec<String>,
     /// Of a damaged or cut file, read what is good
-    #[arg(long)]
+    #[arg(help_heading = UNSAID, long)]
     pub(crate) partial: bool,
 }
 
@@ -31,7 +35,7 @@ pub(crate) struct Stated {
 pub(crate) struct Source {
     /// A capture (.dtap), or a record: VCD, CSV, .npy, packed samples; '-' for standard input
     pub(crate) file: PathBuf,
-    /// The setup to use, instead of the one in the capture; a dump needs one to be checked
+    /// The setup to use, instead of the one in a capture
     #[arg(long, value_name = "FILE")]
     pub(crate) setup: Option<PathBuf>,
     #[command(flatten)]
@@ -85,15 +89,10 @@ pub(crate) enum Format {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Find {
-    /// A capture (.dtap) or a simulation's value change dump (.vcd)
-    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) source: Source,
     /// What to look for, such as 'WE_N low for < 20 ns', or the name of an event of the setup
     pub(crate) event: String,
-    /// The setup to use, instead of the one in the capture
-    #[arg(long, value_name = "FILE")]
-    pub(crate) setup: Option<PathBuf>,
-    #[command(flatten)]
-    pub(crate) stated: Stated,
     /// Stop after this many occurrences
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
     pub(crate) first: Option<u64>,
@@ -103,12 +102,8 @@ pub(crate) struct Find {
     /// Draw the waveforms around each occurrence, at most ten of them
     #[arg(long)]
     pub(crate) around: bool,
-    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) from: Option<String>,
-    /// Where to end: a time, or an event; the end of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) to: Option<String>,
+    #[command(flatten)]
+    pub(crate) window: Window,
     #[command(flatten)]
     pub(crate) table: Table,
 }
@@ -141,12 +136,8 @@ pub(crate) struct Frames {
     /// Stop after this many frames
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
     pub(crate) first: Option<u64>,
-    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) from: Option<String>,
-    /// Where to end: a time, or an event; the end of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) to: Option<String>,
+    #[command(flatten)]
+    pub(crate) window: Window,
     /// Text for people, CSV, or JSON with an object a line
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,

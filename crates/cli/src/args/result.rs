@@ -4,13 +4,14 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 
-use super::{Format, Source, Stated, Table};
+use super::{Format, Source, Stated, Table, Window};
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Measure {
-    /// A capture (.dtap) or a simulation's value change dump (.vcd); with --levels, a setup
+    /// A capture (.dtap) or another record (VCD, CSV, .npy, packed samples), '-' for standard input; with --levels, a
+    /// setup
     pub(crate) file: PathBuf,
-    /// The setup to use, instead of the one in the capture
+    /// The setup to use, instead of the one in a capture
     #[arg(long, value_name = "FILE", conflicts_with = "levels")]
     pub(crate) setup: Option<PathBuf>,
     #[command(flatten)]
@@ -25,18 +26,14 @@ pub(crate) struct Measure {
     #[arg(long, value_name = "EVENT", requires = "each")]
     pub(crate) until: Vec<String>,
     /// The values of a limit of the setup, such as 'U5.tDH'
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["levels", "lines", "each"])]
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["levels", "lines", "each", "from", "to"])]
     pub(crate) limit: Option<String>,
     /// The numbers of each line around one place: a time, or the first occurrence of an event
     #[arg(long, value_name = "PLACE", allow_hyphen_values = true,
           conflicts_with_all = ["levels", "each", "limit", "from", "to"])]
     pub(crate) at: Option<String>,
-    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["levels", "limit"])]
-    pub(crate) from: Option<String>,
-    /// Where to end: a time, or an event; the end of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true, conflicts_with_all = ["levels", "limit"])]
-    pub(crate) to: Option<String>,
+    #[command(flatten)]
+    pub(crate) window: Window,
     /// Means of so many periods each, too
     #[arg(long, value_name = "N", conflicts_with_all = ["levels", "limit", "at"],
           value_parser = clap::value_parser!(u64).range(1..))]
@@ -51,7 +48,7 @@ pub(crate) struct Measure {
     #[arg(long, value_enum, default_value_t = Ground::Light)]
     pub(crate) ground: Ground,
     /// Move the thresholds of the setup's lines and see at which voltages they change
-    #[arg(long)]
+    #[arg(long, conflicts_with_all = ["from", "to"])]
     pub(crate) levels: bool,
     /// With --levels: how much signal to record at each threshold
     #[arg(long, value_name = "TIME", default_value = "20 ms", requires = "levels")]
@@ -79,8 +76,7 @@ impl Measure {
             until: Vec::new(),
             limit: Some(limit.to_string()),
             at: None,
-            from: None,
-            to: None,
+            window: Window::default(),
             average: None,
             histogram: false,
             picture: Some(picture.to_path_buf()),
@@ -109,7 +105,7 @@ pub(crate) struct Check {
     /// Captures (.dtap) or other records (VCD, CSV, .npy, packed samples); of several, the worst of each limit
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
-    /// The setup to use, instead of the one in the capture; a dump needs one to be checked
+    /// The setup to use, instead of the one in a capture; another record needs one, or --try
     #[arg(long, value_name = "FILE")]
     pub(crate) setup: Option<PathBuf>,
     #[command(flatten)]
@@ -160,12 +156,8 @@ pub(crate) struct Show {
     /// With --around or --limit: how much time to show; a tick per column, or what the limit takes, otherwise
     #[arg(long, value_name = "TIME")]
     pub(crate) span: Option<String>,
-    /// Where to begin: a time, or an event whose first occurrence counts; the start of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) from: Option<String>,
-    /// Where to end: a time, or an event; the end of the record otherwise
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) to: Option<String>,
+    #[command(flatten)]
+    pub(crate) window: Window,
     /// Lines and buses to show, in this order; all otherwise
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) lines: Vec<String>,
@@ -199,12 +191,8 @@ pub(crate) struct Convert {
     /// The format, when the name does not say it
     #[arg(long = "as", value_enum, value_name = "FORMAT")]
     pub(crate) target: Option<Target>,
-    /// Only from here on: a time, or an event, of which it is the first occurrence
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) from: Option<String>,
-    /// Only up to here: a time, or an event after --from
-    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
-    pub(crate) to: Option<String>,
+    #[command(flatten)]
+    pub(crate) window: Window,
     /// Only these lines and analog lines, in this order; of a bus, all its lines
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) lines: Vec<String>,

@@ -52,7 +52,7 @@ pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failur
 
 /// Whether the record is to be written as it is.
 fn is_plain(args: &args::Convert) -> bool {
-    let part = args.from.is_none() && args.to.is_none() && args.lines.is_empty();
+    let part = args.window.is_all() && args.lines.is_empty();
     part && args.remove_below.is_none() && args.derive.is_empty()
 }
 
@@ -82,7 +82,7 @@ fn streamed(args: &args::Convert) -> Result<bool, Failure> {
 /// The capture that is to be written.
 fn worked_on(args: &args::Convert) -> Result<Capture, Failure> {
     let loaded = load(&args.source)?;
-    let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
+    let range = args.window.of(&loaded)?;
     let on = loaded.lines(&args.remove_on).map_err(|error| error.about("--remove-on"))?;
     let kept = loaded.signals(&args.lines).map_err(|error| error.about("--lines"))?;
     let mut capture = loaded.capture;

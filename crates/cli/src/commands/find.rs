@@ -47,14 +47,10 @@ struct FoundHit {
 const COLUMNS: &[&str] = &["number", "at_s", "since_previous_s"];
 
 pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> {
-    let loaded = load(&args::Source {
-        file: args.file.clone(),
-        setup: args.setup.clone(),
-        stated: args.stated.clone(),
-    })?;
+    let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     let program = Program::compile(&args.event, &loaded.scope())?.at(capture.base())?;
-    let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
+    let range = args.window.of(&loaded)?;
     let hits = program.hits(capture, range).map(|hit| hit.tick);
     let (ticks, count, stopped) = if args.count {
         (Vec::new(), hits.count() as u64, false)
@@ -100,7 +96,7 @@ fn found<'a>(
         since_previous_s: i.checked_sub(1).map(|p| base.length_of(tick.since(ticks[p]))),
     };
     Found {
-        file: args.file.display().to_string(),
+        file: args.source.file.display().to_string(),
         event: &args.event,
         count,
         stopped,

@@ -1,5 +1,7 @@
 //! `info`: what a capture holds.
 
+use std::collections::HashMap;
+
 use deep_tap::capture::Capture;
 use deep_tap::job::Job;
 use deep_tap::line::{AnalogId, AnalogLine, Bus, Level, LineId};
@@ -211,13 +213,17 @@ fn short(names: &[&str]) -> String {
     }
 }
 
-/// The vector whose lines begin with this one, and follow each other.
-fn vector_at(capture: &Capture, line: usize) -> Option<&Bus> {
-    let follow = |bus: &&Bus| {
-        let one = bus.lines.iter().zip(line..).all(|(id, number)| id.0 == number);
-        one && bus.lines.len() > 4 && capture.line(bus.lines[0]).threshold.is_none()
-    };
-    capture.buses().iter().find(follow)
+/// The vectors whose lines follow each other, by the first of these.
+fn vectors(capture: &Capture) -> HashMap<usize, &Bus> {
+    let mut vectors = HashMap::new();
+    for bus in capture.buses() {
+        let Some(first) = bus.lines.first() else { continue };
+        let follow = bus.lines.iter().zip(first.0..).all(|(id, number)| id.0 == number);
+        if follow && bus.lines.len() > 4 && capture.line(*first).threshold.is_none() {
+            vectors.entry(first.0).or_insert(bus);
+        }
+    }
+    vectors
 }
 
 fn vector_cells(capture: &Capture, bus: &Bus, lines: &[SaidLine<'_>]) -> Vec<String> {
@@ -275,13 +281,16 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     }
     if verified {
         let sound = "every block was read and is sound".to_string();
-        let found = format!("{} damaged stretches, listed below", said.damage.len());
+        let found = match said.damage.len() {
+            1 => "1 damaged stretch, told below".to_string(),
+            count => format!("{count} damaged stretches, listed below"),
+        };
         fact("verified", if said.damage.is_empty() { sound } else { found });
     }
     let mut grid = Grid::new(&HEADER, &[1, 5]);
-    let mut at = 0;
+    let (vectors, mut at) = (vectors(capture), 0);
     while let Some(line) = said.lines.get(at) {
-        match vector_at(capture, at) {
+        match vectors.get(&at) {
             Some(bus) => {
                 grid.row(vector_cells(capture, bus, &said.lines[at..at + bus.lines.len()]));
                 at += bus.lines.len();

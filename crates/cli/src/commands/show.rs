@@ -1,6 +1,5 @@
 //! `show`: waveforms as text or as a picture, or the levels at an instant.
 
-use std::io::IsTerminal;
 use std::path::Path;
 
 use deep_tap::capture::Capture;
@@ -18,7 +17,7 @@ use crate::Outcome;
 use crate::args;
 use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
-use crate::output::{Grid, Out};
+use crate::output::{Grid, Out, terminal_width};
 use crate::picture;
 use deep_tap::quantity::uncertain;
 
@@ -95,8 +94,7 @@ fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> usiz
         RowSource::Analog(line) => capture.analog_lines()[line.0].name.chars().count().max("-10.000 V".len()),
     };
     let margin = rows.iter().map(name).max().unwrap_or(0) + 1;
-    let terminal = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
-    let width = args.width.unwrap_or_else(|| terminal.map_or(PIPED_WIDTH, |(w, _)| usize::from(w.0)));
+    let width = args.width.unwrap_or_else(|| terminal_width().map_or(PIPED_WIDTH, usize::from));
     width.saturating_sub(margin)
 }
 
@@ -135,7 +133,7 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
         worst = worst.or(Some((occurrence.start, occurrence.end)));
         dimensions.extend(self::dimensions(capture, bound, &result, &occurrence)?);
     }
-    let (start, end) = match (&args.around, worst, args.from.is_some() || args.to.is_some()) {
+    let (start, end) = match (&args.around, worst, !args.window.is_all()) {
         (Some(around), _, _) => {
             let middle = loaded.place(around, Tick(0)).map_err(|e| e.about("--around"))?;
             markers.push(Marker { tick: middle, name: capture.base().text_of(middle) });
@@ -148,7 +146,7 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
             around_place(args, capture, middle, (to.0 - from.0).saturating_mul(4).max(ROOM))?
         }
         _ => {
-            let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
+            let range = args.window.of(loaded)?;
             (range.start, range.end)
         }
     };

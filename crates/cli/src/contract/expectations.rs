@@ -1,17 +1,17 @@
 //! What is expected besides timing, and whether it was so.
 
 use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult, Stay};
-use deep_tap::limit::Verdict;
 use deep_tap::quantity::Time;
 use serde::Serialize;
 
+use super::limits::verdict;
 use super::measures::Interval;
 
 /// One expectation. What was found has keys of its own for each kind.
 #[derive(Serialize)]
 pub(crate) struct MetRow<'a> {
     name: &'a str,
-    verdict: Verdict,
+    verdict: &'static str,
     #[serde(flatten)]
     found: Found<'a>,
 }
@@ -106,6 +106,6 @@ impl<'a> From<&'a Met> for MetRow<'a> {
             Detail::Order(order) => Found::Order(order.into()),
             _ => Found::Other,
         };
-        MetRow { name: &of.name, verdict: of.verdict, found }
+        MetRow { name: &of.name, verdict: verdict(of.verdict), found }
     }
 }

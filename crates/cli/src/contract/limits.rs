@@ -54,7 +54,7 @@ pub(crate) struct ResultRow<'a> {
     #[serde(flatten)]
     required: RequiredEnds,
     typ: Option<Quantity>,
-    verdict: Verdict,
+    verdict: &'static str,
     reason: Option<&'static str>,
     worst: Option<Worst>,
     #[serde(flatten)]
@@ -232,7 +232,7 @@ impl<'a> From<&'a LimitResult> for ResultRow<'a> {
             unit: of.unit.to_string(),
             required: of.required.into(),
             typ: of.typical,
-            verdict: of.verdict,
+            verdict: verdict(of.verdict),
             reason: of.reason.map(reason),
             worst: of.worst.map(worst),
             counts: of.counts.into(),

@@ -326,3 +326,17 @@ fn glitches_are_counted_and_taken_out_only_when_asked() {
     assert!(text.contains("MEM_WE_N may have pulses that this record does not show"), "{text}");
     assert!(text.contains("history: pulses shorter than 25 ns removed: 5 (MEM_WE_N 5)"), "{text}");
 }
+
+/// What is stated of a record stands under a heading of its own, and nothing else does.
+#[test]
+fn the_help_has_each_option_under_its_heading() {
+    for command in ["info", "find", "frames", "measure", "check", "show", "convert", "glitches", "diagnose"] {
+        let help = tool().args([command, "-h"]).output().unwrap();
+        let help = String::from_utf8(help.stdout).unwrap();
+        let (_, stated) = help.split_once("What a file does not say itself:\n").unwrap();
+        let stated = stated.split("\n\n").next().unwrap();
+        let options = stated.split_whitespace().filter(|word| word.starts_with("--"));
+        let wanted = ["--sampled", "--skew", "--accuracy", "--import", "--partial"];
+        assert_eq!(options.collect::<Vec<_>>(), wanted, "{command}");
+    }
+}

@@ -269,18 +269,19 @@ impl AnalogTrace {
 
     /// The code of a sample; `None` beyond the end or where it was lost.
     pub fn code(&self, sample: u64) -> Option<i16> {
-        let at = self.block_of(sample).filter(|_| self.instants.is_known(sample))?;
+        self.kept(sample).filter(|_| self.instants.is_known(sample))
+    }
+
+    /// The code that is kept of a sample, also where it only stands for a voltage that is not known.
+    fn kept(&self, sample: u64) -> Option<i16> {
+        let at = self.block_of(sample)?;
         self.loaded(at)?.codes.get((sample - self.blocks[at].start) as usize).copied()
     }
 
     /// The codes of some samples as they are kept, also those that only stand for a voltage that is not known;
     /// `None` where some were lost.
     pub(crate) fn recorded(&self, samples: Range<u64>) -> Option<Vec<i16>> {
-        let code = |sample: u64| {
-            let at = self.block_of(sample)?;
-            self.loaded(at)?.codes.get((sample - self.blocks[at].start) as usize).copied()
-        };
-        samples.map(code).collect()
+        samples.map(|sample| self.kept(sample)).collect()
     }
 
     /// The voltage of the last sample taken at or before a tick.

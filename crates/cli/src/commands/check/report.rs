@@ -15,7 +15,7 @@ use crate::errors::Failure;
 #[derive(Serialize)]
 pub(crate) struct Verdicts<'a> {
     rule: Rule,
-    verdict: Verdict,
+    verdict: &'static str,
     captures: Vec<OfCapture<'a>>,
     /// The worst result of each limit over the captures, where there are several.
     worst: Vec<OverRow<'a>>,
@@ -33,7 +33,7 @@ struct OfCapture<'a> {
     rate_hz: Option<Rate>,
     tick_s: Time,
     history: &'a [String],
-    verdict: Verdict,
+    verdict: &'static str,
     results: Vec<ResultRow<'a>>,
     expectations: Vec<MetRow<'a>>,
     /// What the verdicts rest on, in words.
@@ -54,7 +54,7 @@ impl<'a> From<&'a Checked> for OfCapture<'a> {
             rate_hz: of.sampled.then_some(of.rate),
             tick_s: of.tick,
             history: &of.history,
-            verdict: of.verdict,
+            verdict: limits::verdict(of.verdict),
             results: of.results.iter().map(Into::into).collect(),
             expectations: of.expectations.iter().map(Into::into).collect(),
             assumptions: of.assumptions(),
@@ -73,7 +73,7 @@ impl<'a> Verdicts<'a> {
     /// Of several, and the worst of each limit.
     pub(crate) fn of(rule: Rule, verdict: Verdict, each: &'a [Checked], worst: Vec<OverRow<'a>>) -> Self {
         let captures = each.iter().map(Into::into).collect();
-        Verdicts { rule, verdict, captures, worst }
+        Verdicts { rule, verdict: limits::verdict(verdict), captures, worst }
     }
 }
 

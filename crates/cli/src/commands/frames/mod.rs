@@ -34,7 +34,7 @@ struct Listing<'a> {
 
 impl<'a> Listing<'a> {
     fn new(args: &'a args::Frames, loaded: &'a Job, buses: Vec<&'a SerialBus>) -> Result<Self, Failure> {
-        let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
+        let range = args.window.of(loaded)?;
         let ticks = range.end.0 - range.start.0;
         let frames = loaded.frames(&buses, range)?;
         let tests = args.has.as_deref().map(FrameTests::parse).transpose()?;

@@ -4,8 +4,7 @@ use deep_tap::job::Job;
 use deep_tap::known::hiding_lines;
 use deep_tap::line::{Level, Signal};
 use deep_tap::measure::{Counted, around};
-use deep_tap::quantity::Estimate;
-use deep_tap::quantity::Time;
+use deep_tap::quantity::{Estimate, Time, estimate, uncertain};
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
@@ -14,7 +13,6 @@ use crate::args;
 use crate::contract::{self, Document};
 use crate::errors::Failure;
 use crate::output::{Grid, Out, write_table};
-use deep_tap::quantity::{estimate, uncertain};
 
 /// The lines around a place.
 #[derive(Serialize)]

@@ -64,7 +64,7 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
         let tick = loaded.place(at, Tick(0)).map_err(|e| e.about("--at"))?;
         around::run(args, &loaded, tick, out)?;
     } else {
-        let range = loaded.range(args.from.as_deref(), args.to.as_deref())?;
+        let range = args.window.of(&loaded)?;
         measure(args, &loaded, range, out)?;
     }
     tell_damage(&loaded.capture);

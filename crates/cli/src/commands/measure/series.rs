@@ -6,15 +6,13 @@ use deep_tap::capture::Capture;
 use deep_tap::draw::Histogram;
 use deep_tap::event::TimedProgram;
 use deep_tap::measure::{Averages, Bursts, Intervals, Jitter, Measure, averages, bursts, jitter, periods};
-use deep_tap::quantity::Estimate;
-use deep_tap::quantity::{Rational, Time};
+use deep_tap::quantity::{Estimate, Rational, Time, estimate, uncertain};
 use deep_tap::time::Tick;
 use serde::{Serialize, Serializer};
 
 use crate::args;
 use crate::contract;
 use crate::output::Grid;
-use deep_tap::quantity::{estimate, uncertain};
 
 /// Most bins of a histogram.
 const MOST_BINS: usize = 40;
