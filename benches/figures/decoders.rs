@@ -1,8 +1,8 @@
 //! Serial buses into frames.
 
-use deep_tap::bus::{Decoder, Frame, FrameSink};
+use deep_tap::bus::{Frame, FrameSink};
 use deep_tap::capture::{Capture, TraceBuilder};
-use deep_tap::decode::{I2c, I2cConfig, Spi, SpiConfig, Uart, UartConfig, decode};
+use deep_tap::decode::{I2cConfig, Protocol, SerialBus, SpiConfig, UartConfig};
 use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Tick, TimeBase};
 use std::ops::ControlFlow;
@@ -101,23 +101,20 @@ pub(crate) fn measure(figures: &mut Figures) {
     let bytes = 1_000_000;
     let config = UartConfig::new("10 MHz".parse().expect("a frequency"));
     let (uart, spi, i2c) = (uart(bytes), spi(bytes), i2c(bytes));
-    let mut run = |name: &'static str, capture: &Capture, make: &dyn Fn() -> Box<dyn Decoder>| {
+    let mut run = |name: &'static str, capture: &Capture, protocol: Protocol| {
         let lines: Vec<LineId> = (0..capture.lines().len()).map(LineId).collect();
+        let bus = SerialBus::of_lines("bus", protocol, lines).expect("as many lines as roles");
         let mut frames = Count::default();
         let seconds = shortest(3, || {
             frames = Count::default();
-            let _ = decode(capture, &lines, capture.range(), &mut *make(), &mut frames);
+            bus.decode(capture, capture.range(), &mut frames).expect("a bus that can be decoded");
         });
         assert!(frames.0 >= bytes / 4, "{name} finds its frames");
         let edges = capture.edge_count() as f64 / seconds / 1e6;
         let case = Case { samples: capture.len() as usize, activity: format!("{bytes} bytes"), cores: 1 };
         figures.against(name, &case, (edges, "M/s"), ("40 M edges/s", edges / 40.0, 1.0));
     };
-    run("decoding asynchronous serial", &uart, &|| {
-        Box::new(Uart::new(config, uart.base()).expect("10 ticks a bit"))
-    });
-    run("decoding clocked serial", &spi, &|| {
-        Box::new(Spi::new(SpiConfig::new(0), spi.base()).expect("mode 0"))
-    });
-    run("decoding two wires", &i2c, &|| Box::new(I2c::new(I2cConfig::default())));
+    run("decoding asynchronous serial", &uart, Protocol::Uart(config));
+    run("decoding clocked serial", &spi, Protocol::Spi(SpiConfig::new(0)));
+    run("decoding two wires", &i2c, Protocol::I2c(I2cConfig::default()));
 }

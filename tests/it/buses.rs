@@ -333,7 +333,7 @@ fn registers_follow_their_number_and_have_values_in_their_unit() {
 }
 
 /// One of each protocol, by number, for lines at 1 MS/s.
-fn any_protocol(number: usize) -> Protocol {
+pub(crate) fn any_protocol(number: usize) -> Protocol {
     let time = |text: &str| text.parse().unwrap();
     let low = Some(Level::Low);
     match number {
@@ -432,20 +432,31 @@ proptest! {
 #[test]
 fn the_reference_names_all_words_of_each_kind() {
     let text = std::fs::read_to_string(crate::support::root().join("docs/setup.md")).unwrap();
-    let table = text.split("in the words that `has` asks for").nth(1).unwrap();
+    let tables = text.split("in the words that `has` asks for").nth(1).unwrap();
+    let (table, instants) = tables.split_once("Instants, for").unwrap();
     let mut kinds = 0;
     for row in table.lines().filter(|line| line.starts_with("| `")) {
         let mut words: Vec<&str> = row.split('`').skip(1).step_by(2).collect();
         let kind = words.remove(0);
         let protocols = (0..=13).map(any_protocol).chain([Protocol::OneWire]);
         let Some(protocol) = protocols.into_iter().find(|protocol| protocol.name() == kind) else { continue };
-        let mut known: Vec<&str> =
-            protocol.words().iter().copied().filter(|word| !["unknown", "cut-off"].contains(word)).collect();
+        let mut known: Vec<&str> = protocol
+            .words()
+            .iter()
+            .copied()
+            .filter(|word| !["spike", "unknown", "cut-off"].contains(word))
+            .collect();
         words.sort_unstable();
         words.dedup();
         known.sort_unstable();
         known.dedup();
         assert_eq!(words, known, "{kind}");
+        let row = instants.lines().find(|line| line.starts_with(&format!("| `{kind}`"))).unwrap();
+        let mut marks: Vec<&str> = row.split('`').skip(3).step_by(2).chain(["end"]).collect();
+        let mut known = protocol.marks().to_vec();
+        marks.sort_unstable();
+        known.sort_unstable();
+        assert_eq!(marks, known, "{kind}");
         kinds += 1;
     }
     assert_eq!(kinds, 13);

@@ -10,6 +10,8 @@ mod bench;
 mod buses;
 /// Minimal records and their verdicts, worked out by hand.
 mod cases;
+/// Certain frames against what was truly sent.
+mod certain;
 mod chances;
 /// Decoders of serial buses: known answers.
 mod decode;
@@ -67,12 +69,16 @@ mod setup;
 mod support;
 /// Tables, arrays and packed samples as other programs write them.
 mod tables;
-/// The trace against a plain list of edges.
 mod trace;
+/// The trace against a plain list of edges.
+/// Data in a row, transfers, and instants of a bus.
+mod transfers;
 /// All truths behind short records, and what is claimed of them.
 mod truths;
 /// Value change dumps and CSV, and a real simulation.
 mod vcd;
 /// What the activity of the lines says about the leads.
+/// What lies in a window against the whole record.
+mod windows;
 mod wiring;
 mod worlds;

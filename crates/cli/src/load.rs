@@ -31,7 +31,10 @@ pub(crate) fn load(source: &Source) -> Result<Job, Failure> {
         Job::open_with(file, setup, stated, &mut progress)
     };
     bar.finish_and_clear();
-    let job = job.map_err(with_options)?;
+    let mut job = job.map_err(with_options)?;
+    for words in &source.with_bus {
+        job.try_bus(words).map_err(|error| error.about("--with-bus"))?;
+    }
     job.remarks.iter().for_each(remark);
     Ok(job)
 }

@@ -1,66 +1,31 @@
 //! Frames and fields of a serial bus under its lines.
 
-use std::ops::ControlFlow;
-
-use deep_tap_core::bus::{Frame, FrameSink};
 use deep_tap_core::capture::Capture;
-use deep_tap_core::decode::{SerialBus, decode};
+use deep_tap_core::decode::SerialBus;
 use deep_tap_core::time::Tick;
 
 use crate::row::{Cell, FrameSpan, Row, View, business};
 
 /// Most edges in a view whose frames are drawn one by one.
 const MOST_EDGES: u64 = 2_000_000;
-/// Edges before the view that are decoded, too, so that the decoder knows where it is.
-const LEAD: u64 = 200_000;
-
-/// Keeps the frames that begin before a tick.
-struct Until {
-    start: Tick,
-    end: Tick,
-    frames: Vec<Frame>,
-}
-
-impl FrameSink for Until {
-    fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
-        if frame.start >= self.end {
-            return ControlFlow::Break(());
-        }
-        if frame.end > self.start {
-            self.frames.push(frame);
-        }
-        ControlFlow::Continue(())
-    }
-}
 
 /// The rows of a bus: its frames, then its fields, as many rows as fields lie over each other.
 pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec<Row> {
     let traces =
         || bus.lines().iter().filter(|line| line.0 < capture.lines().len()).map(|l| capture.trace(*l));
     let edges: u64 = traces().map(|trace| trace.count(view.start..view.end)).sum();
-    let decoder = bus.protocol().decoder(capture.base()).ok();
-    let Some(mut decoder) = decoder.filter(|_| edges <= MOST_EDGES && traces().count() == bus.lines().len())
-    else {
-        return vec![crowded(capture, bus, view)];
-    };
-    // A little before the view: what is under way at its start is drawn, too.
-    let begin = traces().filter_map(|trace| {
-        let before = trace.count(Tick(0)..view.start);
-        trace.nth_edge(before.checked_sub(LEAD)?)
-    });
-    let begin = begin.map(|edge| edge.tick).max().unwrap_or(Tick(0));
-    // What a decoder gives out at the end of the view would look cut off.
-    let end = Tick(view.end.0.saturating_add(view.end.0 - view.start.0).min(capture.len()));
-    let mut sink = Until { start: view.start, end: view.end, frames: Vec::new() };
-    let _ = decode(capture, bus.lines(), begin..end, &mut *decoder, &mut sink);
+    let all = edges <= MOST_EDGES && traces().count() == bus.lines().len();
+    let found = if all { bus.frames(capture, view.start..view.end).ok() } else { None };
+    let Some(found) = found else { return vec![crowded(capture, bus, view)] };
     let mut frames = row(bus.name().to_string());
     let mut lanes: Vec<Row> = Vec::new();
     let mut ends: Vec<Tick> = Vec::new();
-    for frame in &sink.frames {
+    for frame in found {
         let faulty = !frame.faults.is_empty();
         let faults: Vec<&str> = frame.faults.iter().map(|fault| fault.kind).collect();
-        let kind = if faulty { format!("{}!", frame.kind) } else { frame.kind.to_string() };
-        let long = if faulty { format!("{} !{}", frame.kind, faults.join(",")) } else { kind.clone() };
+        let sure = if frame.certain { "" } else { "?" };
+        let kind = format!("{}{sure}{}", frame.kind, if faulty { "!" } else { "" });
+        let long = if faulty { format!("{}{sure} !{}", frame.kind, faults.join(",")) } else { kind.clone() };
         push(&mut frames, view, frame.start, frame.end, vec![long, kind], faulty);
         for field in &frame.fields {
             let place = ends.iter().position(|end| *end <= field.start).unwrap_or(ends.len());

@@ -38,8 +38,19 @@ pub(crate) struct Source {
     /// The setup to use, instead of the one in a capture
     #[arg(long, value_name = "FILE")]
     pub(crate) setup: Option<PathBuf>,
+    /// A serial bus to try, in the words of a [[bus]] section, such as 'kind = "uart", line = "L3", bit-rate =
+    /// "9600 Hz"'; it may take the place of one of the setup's
+    #[arg(long, value_name = "WORDS")]
+    pub(crate) with_bus: Vec<String>,
     #[command(flatten)]
     pub(crate) stated: Stated,
+}
+
+impl Source {
+    /// A file as it is.
+    pub(crate) fn of(file: PathBuf) -> Source {
+        Source { file, setup: None, with_bus: Vec::new(), stated: Stated::default() }
+    }
 }
 
 #[derive(Debug, clap::Args)]
@@ -121,6 +132,9 @@ pub(crate) struct Frames {
     /// Only frames with a fault
     #[arg(long)]
     pub(crate) faults: bool,
+    /// Transfers instead of frames: what one selection, one message, a write with its read carries
+    #[arg(long)]
+    pub(crate) transfers: bool,
     /// Only how many there are
     #[arg(long, conflicts_with_all = ["summary", "beside"])]
     pub(crate) count: bool,

@@ -58,7 +58,7 @@ fn is_plain(args: &args::Convert) -> bool {
 
 /// Writes a record that is not a capture as one, part by part; `false` when it is one.
 fn streamed(args: &args::Convert) -> Result<bool, Failure> {
-    let args::Source { file, setup, stated: words } = &args.source;
+    let args::Source { file, setup, stated: words, .. } = &args.source;
     if file.as_os_str() == "-" {
         return Ok(false);
     }

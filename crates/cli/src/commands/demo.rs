@@ -121,7 +121,7 @@ impl Demo<'_> {
     }
 
     fn load(&self, path: &Path) -> Result<Job, Failure> {
-        load(&args::Source { file: path.to_path_buf(), setup: None, stated: args::Stated::default() })
+        load(&args::Source::of(path.to_path_buf()))
     }
 
     fn check(&mut self, loaded: &Job, path: &Path) -> Result<Checked, Failure> {
@@ -174,7 +174,7 @@ impl Demo<'_> {
             late.display()
         ))?;
         let picture = args::Show {
-            source: args::Source { file: path.to_path_buf(), setup: None, stated: args::Stated::default() },
+            source: args::Source::of(path.to_path_buf()),
             at: None,
             around: None,
             span: Some("3us".to_string()),
@@ -198,7 +198,7 @@ impl Demo<'_> {
     /// The picture that the command just told of draws.
     fn show(&mut self, path: &Path, around: &str, span: Option<&str>, lines: &str) -> Result<(), Failure> {
         let picture = args::Show {
-            source: args::Source { file: path.to_path_buf(), setup: None, stated: args::Stated::default() },
+            source: args::Source::of(path.to_path_buf()),
             at: None,
             around: Some(around.to_string()),
             span: span.map(str::to_string),
@@ -255,11 +255,12 @@ impl Demo<'_> {
         self.out.line("")?;
         self.command(&format!("frames {} --bus rtc,modem,lamps --first 9", target.display()))?;
         let asked = args::Frames {
-            source: args::Source { file: target.clone(), setup: None, stated: args::Stated::default() },
+            source: args::Source::of(target.clone()),
             bus: ["rtc", "modem", "lamps"].map(str::to_string).to_vec(),
             has: None,
             faults: false,
             count: false,
+            transfers: false,
             summary: false,
             beside: false,
             values: args::Values::Hex,

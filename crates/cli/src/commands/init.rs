@@ -39,8 +39,11 @@ pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> 
     let shown = path.display();
     match record {
         Some(file) => {
-            let source =
-                args::Source { file: file.clone(), setup: Some(path.clone()), stated: args.stated.clone() };
+            let source = args::Source {
+                setup: Some(path.clone()),
+                stated: args.stated.clone(),
+                ..args::Source::of(file.clone())
+            };
             load_quietly(&source)?;
             let file = quoted(&file.display().to_string());
             out.line(format!("{shown}: written, and {file} is read with it"))?;
@@ -80,7 +83,7 @@ type Made = (String, Option<PathBuf>);
 fn of_record(args: &args::Init) -> Result<Made, Failure> {
     let file = PathBuf::from(&args.source);
     let import = stated(&args.stated)?;
-    let source = args::Source { file: file.clone(), setup: None, stated: args.stated.clone() };
+    let source = args::Source { stated: args.stated.clone(), ..args::Source::of(file.clone()) };
     let loaded = load(&source)?;
     if loaded.setup.is_some() {
         let error = Error::new(ErrorKind::Setup, "this capture carries its setup, and needs no first one");

@@ -16,6 +16,7 @@ pub(crate) struct FrameRow<'a> {
     until_s: Time,
     /// Whether a transfer begins with it.
     begins: bool,
+    certain: bool,
     fields: Vec<FieldRow<'a>>,
     faults: Vec<FaultRow<'a>>,
 }
@@ -54,10 +55,36 @@ impl<'a> FrameRow<'a> {
             at_s: base.time_of(of.start),
             until_s: base.time_of(of.end),
             begins: of.begins,
+            certain: of.certain,
             fields: of.fields.iter().map(field).collect(),
             faults: faults
                 .map(|f| FaultRow { kind: f.kind, at_s: base.time_of(f.at), what: &f.what })
                 .collect(),
+        }
+    }
+}
+
+/// A transfer: frames that belong together.
+#[derive(Serialize)]
+pub(crate) struct TransferRow<'a> {
+    #[serde(flatten)]
+    frame: FrameRow<'a>,
+    lasts_s: Time,
+    gap_s: Option<Time>,
+    length: usize,
+    text: Option<String>,
+}
+
+impl<'a> TransferRow<'a> {
+    /// A transfer so many ticks after the one before.
+    pub(crate) fn new(bus: &'a str, of: &'a Frame, gap: Option<i64>, base: TimeBase) -> Self {
+        let text = of.text();
+        TransferRow {
+            frame: FrameRow::new(bus, of, base),
+            lasts_s: base.length_of(of.carried_until().since(of.start)),
+            gap_s: gap.map(|gap| base.length_of(gap)),
+            length: of.length(),
+            text,
         }
     }
 }

@@ -83,13 +83,13 @@ fn frames_are_listed_as_they_come_and_filtered() {
     ok(&folder, &["capture", "setups/tide-gauge.toml"]);
     let said = ok(&folder, &["frames", "tide-gauge.dtap"]);
     // A start command is a word, a read four; the board makes 44 conversions in the record.
-    assert!(said.ends_with("220 frames, 1 with a fault\n"), "{said}");
+    assert!(said.ends_with("220 frames, 1 with a fault, 2 not certain (marked ?)\n"), "{said}");
     assert!(said.lines().nth(1).unwrap().ends_with("adc  word mosi=0x08 miso=0x00"), "{said}");
     // The data that comes late is seen on the bus, too.
     let said = ok(&folder, &["frames", "tide-gauge.dtap", "--faults"]);
     assert!(
         said.contains("miso changes with the edge that takes it")
-            && said.ends_with("1 frame, 1 with a fault\n"),
+            && said.ends_with("1 frame, 1 with a fault, 1 not certain (marked ?)\n"),
         "{said}"
     );
     let json = ok(&folder, &["frames", "tide-gauge.dtap", "--format", "json", "--first", "3"]);
@@ -100,7 +100,7 @@ fn frames_are_listed_as_they_come_and_filtered() {
     );
     let csv =
         ok(&folder, &["frames", "tide-gauge.dtap", "--format", "csv", "--from", "1 ms", "--to", "2 ms"]);
-    assert!(csv.lines().count() > 5 && csv.lines().all(|row| row.split(',').count() == 6), "{csv}");
+    assert!(csv.lines().count() > 5 && csv.lines().all(|row| row.split(',').count() == 7), "{csv}");
     let (code, said, _) = run(&folder, &["frames", "tide-gauge.dtap", "--to", "0 ms"]);
     assert!(code == Some(1) && said.contains("0 frames"), "{said}");
     // The console repeats what it is sent.
@@ -373,4 +373,57 @@ fn what_cannot_be_is_refused_with_the_way_out() {
         refused(&["capture", "setups/changed.toml", "--output", "never.dtap"], wanted);
     }
     assert!(!folder.path().join("never.dtap").exists());
+}
+
+#[test]
+fn transfers_tried_buses_and_lines_that_get_their_names_afterwards() {
+    let folder = everything();
+    ok(&folder, &["capture", "setups/buses.toml"]);
+    let said = ok(&folder, &["frames", "buses.dtap", "--transfers", "--bus", "rtc", "--first", "1"]);
+    assert!(said.contains("rtc  write-read address=0x51 data 02 address=0x51 data 00 00 06 nack"), "{said}");
+    let json = ok(&folder, &["frames", "buses.dtap", "--transfers", "--bus", "gnss", "--format", "json"]);
+    let first: serde_json::Value = serde_json::from_str(json.lines().next().unwrap()).unwrap();
+    assert!(first["text"].as_str().unwrap().starts_with("FIX 3D") && first["certain"] == true, "{json}");
+    let asked = ["frames", "buses.dtap", "--transfers", "--count", "--has"];
+    assert_eq!(ok(&folder, &[&asked[..], &["write-read, data[0] == 0x02"]].concat()), "4\n");
+    // A frame's own time finds it; what is read does not depend on where one looks.
+    let all = ok(&folder, &["frames", "buses.dtap", "--bus", "gnss", "--format", "csv"]);
+    let third = all.lines().nth(3).unwrap();
+    let at = format!("{}s", third.split(',').nth(2).unwrap());
+    let said = ok(&folder, &["frames", "buses.dtap", "--bus", "gnss", "--format", "csv", "--from", &at]);
+    assert_eq!(said.lines().nth(1).unwrap(), third);
+    // A row of data that begins before the window.
+    let rows = ["--bus", "gnss", "--has", "text \"FIX 3D\"", "--format", "csv"];
+    let said = ok(&folder, &[&["frames", "buses.dtap", "--from", &at][..], &rows].concat());
+    assert_eq!(said, ok(&folder, &[&["frames", "buses.dtap"][..], &rows].concat()));
+
+    // Settings for one run; they may take the place of the setup's.
+    let with = |words: &'static str| vec!["frames", "buses.dtap", "--transfers", "--with-bus", words];
+    let said = ok(&folder, &with("kind = \"uart\", line = \"GNSS_TX\", bit-rate = \"57.6 kHz\""));
+    assert!(said.contains("tried  byte data 46 49 58"), "{said}");
+    let said =
+        ok(&folder, &with("name = \"gnss\", kind = \"uart\", line = \"GNSS_TX\", bit-rate = \"auto\""));
+    assert!(said.contains("gnss  byte data 46 49 58"), "{said}");
+    let (code, _, said) = run(&folder, &with("kind = \"uart\", line = \"GNS_TX\", bit-rate = \"57.6 kHz\""));
+    assert!(
+        code == Some(2) && said.contains("--with-bus") && said.contains("did you mean 'GNSS_TX'"),
+        "{said}"
+    );
+    for words in
+        ["", "=", "kind", "kind = \"spi\"", "kind = 1", "}]\nx = 1", "kind = \"uart\" }], b = [{ c = 1"]
+    {
+        let (code, _, said) = run(&folder, &["frames", "buses.dtap", "--with-bus", words]);
+        assert!(code == Some(2) && said.contains("--with-bus"), "{words}: {said}");
+    }
+
+    // The line at an input gets the name that the setup has for it.
+    let setup = std::fs::read_to_string(folder.path().join("setups/buses.toml")).unwrap();
+    std::fs::write(folder.path().join("setups/renamed.toml"), setup.replace("RTC_SCL", "SCL")).unwrap();
+    let said = ok(&folder, &["info", "buses.dtap", "--setup", "setups/renamed.toml"]);
+    assert!(
+        said.contains("rtc = i2c on SCL RTC_SDA") && said.contains("'RTC_SCL' is called 'SCL'"),
+        "{said}"
+    );
+    let rtc = ["frames", "buses.dtap", "--bus", "rtc"];
+    assert_eq!(ok(&folder, &[&rtc[..], &["--setup", "setups/renamed.toml"]].concat()), ok(&folder, &rtc));
 }

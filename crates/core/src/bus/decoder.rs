@@ -3,14 +3,39 @@
 use std::fmt;
 use std::ops::ControlFlow;
 
-use super::Frame;
+use super::{BusMark, Frame, Look};
 use crate::line::Levels;
 use crate::time::Tick;
 
 /// Takes what a decoder finds, in order of the frames' ends, and may say stop.
+///
+/// Only frames must be taken; the rest may be left alone.
 pub trait FrameSink {
     /// The next frame.
     fn frame(&mut self, frame: Frame) -> ControlFlow<()>;
+
+    /// An instant that has a name. It comes with the call that reaches its tick.
+    fn mark(&mut self, mark: BusMark) -> ControlFlow<()> {
+        let _ = mark;
+        ControlFlow::Continue(())
+    }
+
+    /// Levels were looked at. It comes with the call that reaches its tick, before the frame that
+    /// depends on it.
+    fn look(&mut self, look: Look) {
+        let _ = look;
+    }
+
+    /// What is read from this tick on, until it is [settled](FrameSink::settled) again, may be wrong.
+    fn doubt(&mut self, at: Tick) {
+        let _ = at;
+    }
+
+    /// From this tick on, everything is read in the same way, whatever came before it: after a rest, a
+    /// selection, a reset.
+    fn settled(&mut self, at: Tick) {
+        let _ = at;
+    }
 }
 
 /// Keeps all frames.
@@ -24,10 +49,13 @@ impl FrameSink for Vec<Frame> {
 /// A bus as a state machine over the changes of its lines.
 ///
 /// Implementors: `begin` comes first and once, then any number of `change` and `pass` with
-/// rising ticks, then `end`. A frame is given out as soon as it is certain, at the latest with the
+/// rising ticks, then `end`. A frame is given out as soon as it is whole, at the latest with the
 /// call whose tick lies behind its end: a frame that is known by a time that passes ends when that
 /// is over. What is given out must depend on the levels over time only,
 /// not on how often `pass` is called. Nothing panics on any sequence of levels.
+///
+/// A decoder that says where it [looks](FrameSink::look), and from where on it is
+/// [settled](FrameSink::settled), has frames that can be certain; without, none of them ever is.
 ///
 /// `examples/own_decoder.rs` is a complete implementation.
 pub trait Decoder: fmt::Debug + Send {

@@ -21,13 +21,42 @@ pub struct Frame {
     pub fields: Vec<Field>,
     /// What is wrong with it.
     pub faults: Vec<Fault>,
+    /// Whether no other order of edges within the record's uncertainty, and no pulse too short to be
+    /// meant, could have made another frame of it; never so before that was proven
+    /// ([`SerialBus::decode`](crate::decode::SerialBus::decode)).
+    pub certain: bool,
 }
 
 impl Frame {
     /// A frame without fields and faults, so far, with which a transfer begins.
     pub fn new(kind: &'static str, span: Range<Tick>) -> Frame {
         let (fields, faults) = (Vec::new(), Vec::new());
-        Frame { kind, start: span.start, end: span.end, begins: true, fields, faults }
+        Frame { kind, start: span.start, end: span.end, begins: true, fields, faults, certain: false }
+    }
+
+    /// How many values of data it carries; in either direction, where there are two.
+    pub fn length(&self) -> usize {
+        let data = || self.fields.iter().filter(|field| field.kind == FieldKind::Data);
+        let Some(first) = data().next() else { return 0 };
+        let own = data().filter(|field| field.name == first.name).count();
+        own.max(data().count() - own)
+    }
+
+    /// Its data as a text, where all of it can be read as one: printable characters, tabs and ends of lines.
+    pub fn text(&self) -> Option<String> {
+        let mut text = String::new();
+        let data = self.fields.iter().filter(|field| field.kind == FieldKind::Data);
+        for field in data {
+            let byte = u8::try_from(field.value).ok().filter(|_| (7..=8).contains(&field.bits))?;
+            let readable = matches!(byte, 0x20..=0x7e | b'\t' | b'\r' | b'\n');
+            text.push(if readable { char::from(byte) } else { return None });
+        }
+        (!text.is_empty()).then_some(text)
+    }
+
+    /// The end of the last thing that it carries: a transfer that is over after a rest ends with that.
+    pub fn carried_until(&self) -> Tick {
+        self.fields.iter().map(|field| field.end).max().unwrap_or(self.end)
     }
 
     /// The field with this name, if it has one.

@@ -5,10 +5,15 @@
 //! [fields](Field), and [faults](Fault) where the bus does not do what its standard says. A fault on
 //! the wire is data, never an error.
 //!
+//! Beside frames, a decoder tells of [instants](BusMark) that have a name, and of the places where it
+//! [looks](Look) at levels: from these follows which frames are certain.
+//!
 //! The decoders themselves are in [`decode`](crate::decode); one of your own implements the trait.
 
 mod decoder;
 mod frame;
+mod mark;
 
 pub use decoder::{Decoder, FrameSink};
 pub use frame::{Fault, Field, FieldKind, Frame};
+pub use mark::{BusMark, Look};

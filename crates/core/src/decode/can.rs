@@ -3,7 +3,7 @@
 use std::ops::{ControlFlow, Range};
 
 use super::pace::Pace;
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels};
 use crate::quantity::{Frequency, Percent, Rational};
@@ -54,6 +54,10 @@ pub struct Can {
     /// The edge that bits are counted from, and how many have been taken since.
     anchor: Tick,
     taken: u32,
+    /// The last edge, either way.
+    since: Tick,
+    /// Ticks beside a sample point within which an edge leaves open what was read.
+    room: u64,
     state: State,
 }
 
@@ -114,6 +118,9 @@ enum Next {
 }
 
 impl Can {
+    /// The instants of its frames: `begin` is the edge with which one starts.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] = &[
         "data",
@@ -129,6 +136,7 @@ impl Can {
         "stuff",
         "form",
         "format",
+        "spike",
         "unknown",
         "cut-off",
     ];
@@ -146,6 +154,8 @@ impl Can {
             return Err(Error::new(ErrorKind::Range, message).with_help("give 10 % to 90 %, usually 75 %"));
         }
         let pace = Pace::new(config.bit_rate, base, SHARES, SHARES * i64::from(MOST_BITS + 1))?;
+        // A tenth of a bit, and a tick: what ten bits between two edges may be off by.
+        let room = 1 + pace.ticks(SHARES as u32) / 10;
         Ok(Can {
             inverted: config.inverted,
             pace,
@@ -153,6 +163,8 @@ impl Can {
             level: Level::Unknown,
             anchor: Tick(0),
             taken: 0,
+            since: Tick(0),
+            room,
             state: State::Joining(0),
         })
     }
@@ -179,6 +191,7 @@ impl Can {
             }
             let span = self.after(self.taken, 0)..self.after(self.taken + 1, 0);
             self.taken += 1;
+            out.look(Look::taking(at, 0).shifting(1).room(self.room));
             self.bit(at, span, out)?;
         }
         ControlFlow::Continue(())
@@ -191,6 +204,7 @@ impl Can {
             State::Joining(bits) => {
                 *bits = if recessive { *bits + 1 } else { 0 };
                 if *bits >= IDLE_BITS {
+                    out.settled(at);
                     self.state = State::Idle;
                 }
             }
@@ -203,6 +217,7 @@ impl Can {
                     let mut open = Open::new(span.start);
                     let _ = open.bit(false, &span);
                     self.state = State::Frame(Box::new(open));
+                    out.mark(BusMark::new("begin", at))?;
                 } else if *bits == 3 {
                     self.state = State::Idle;
                 }
@@ -408,15 +423,21 @@ impl Decoder for Can {
 
     fn begin(&mut self, at: Tick, levels: Levels) {
         (self.level, self.anchor, self.taken, self.state) = (levels.level(0), at, 0, State::Joining(0));
+        self.since = at;
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.take(at, out)?;
         let before = std::mem::replace(&mut self.level, levels.level(0));
+        let rested = at.since(std::mem::replace(&mut self.since, at));
         if self.recessive(before) && self.dominant(self.level) {
             // All nodes count from here (10.4.2.7): the next bit begins with the edge.
             (self.anchor, self.taken) = (at, 0);
             if matches!(self.state, State::Idle) {
+                if rested >= self.pace.ticks(IDLE_BITS * SHARES as u32 - 50) as i64 {
+                    out.settled(at);
+                }
+                out.mark(BusMark::new("begin", at))?;
                 self.state = State::Frame(Box::new(Open::new(at)));
             }
         } else if !self.dominant(self.level) && self.taken >= MOST_BITS {

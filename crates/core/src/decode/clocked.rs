@@ -4,7 +4,7 @@
 use std::ops::ControlFlow;
 
 use super::Parity;
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
 use crate::quantity::{Rational, Time};
@@ -70,6 +70,8 @@ pub struct Clocked {
     levels: Levels,
     last_edge: Tick,
     word: Option<Word>,
+    /// Whether the clock has rested for long enough since it last took a bit.
+    rested: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -82,9 +84,12 @@ struct Word {
 }
 
 impl Clocked {
+    /// The instants of its frames; `enable` and `disable` need an enable line, `rest` a gap, which is over.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "enable", "disable", "rest"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["word", "data", "parity", "stop", "truncated", "order", "unknown", "cut-off"];
+        &["word", "data", "parity", "stop", "truncated", "order", "spike", "unknown", "cut-off"];
 
     /// A decoder for records with this time base.
     ///
@@ -101,7 +106,8 @@ impl Clocked {
             let help = "give the enable line, a start bit, or a gap longer than a tick";
             return wrong("nothing says where a word begins", help);
         }
-        Ok(Clocked { config, gap, levels: Levels::default(), last_edge: Tick(0), word: None })
+        let (levels, last_edge, word, rested) = (Levels::default(), Tick(0), None, false);
+        Ok(Clocked { config, gap, levels, last_edge, word, rested })
     }
 
     fn enabled(&self, levels: Levels) -> bool {
@@ -131,14 +137,18 @@ impl Clocked {
 
     /// Ends a word after which the clock has rested for too long.
     fn rest(&mut self, now: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
-        if let Some(gap) = self.gap
-            && self.word.is_some()
-            && now.since(self.last_edge) > gap as i64
-        {
-            let fault = self.truncated(Tick(self.last_edge.0.saturating_add(gap).saturating_add(1)));
-            return self.finish(fault, out);
+        let Some(gap) = self.gap.filter(|gap| now.since(self.last_edge) > *gap as i64) else {
+            return ControlFlow::Continue(());
+        };
+        let over = Tick(self.last_edge.0.saturating_add(gap).saturating_add(1));
+        if self.word.is_some() {
+            let fault = self.truncated(over);
+            self.finish(fault, out)?;
         }
-        ControlFlow::Continue(())
+        match std::mem::replace(&mut self.rested, true) {
+            true => ControlFlow::Continue(()),
+            false => out.mark(BusMark::new("rest", over)),
+        }
     }
 
     /// Takes a bit; whether the word is whole.
@@ -201,7 +211,7 @@ impl Decoder for Clocked {
     }
 
     fn begin(&mut self, at: Tick, levels: Levels) {
-        (self.levels, self.last_edge, self.word) = (levels, at, None);
+        (self.levels, self.last_edge, self.word, self.rested) = (levels, at, None, false);
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -212,18 +222,38 @@ impl Decoder for Clocked {
             self.last_edge = at;
         }
         let takes = if self.config.rising { (Level::Low, Level::High) } else { (Level::High, Level::Low) };
-        if clock == takes && self.enabled(before) && self.take(at, before) {
-            self.finish(None, out)?;
+        let enable = u64::from(self.config.enable.is_some()) << 2;
+        if clock == takes && !self.enabled(before) {
+            out.look(Look::telling(at, enable));
+        } else if clock == takes {
+            if std::mem::take(&mut self.rested) && self.config.enable.is_none() {
+                out.settled(at);
+            }
+            // A start bit that is not seen shifts what follows.
+            let starts = if self.config.start.is_some() { 1 << 1 } else { 0 };
+            out.look(Look::taking(at, 1 << 1).shifting(enable | starts));
+            let fresh = self.word.is_none();
+            let whole = self.take(at, before);
+            if fresh && self.word.is_some() {
+                out.mark(BusMark::new("begin", at))?;
+            }
+            if whole {
+                self.finish(None, out)?;
+            }
         }
         if self.enabled(before) && !self.enabled(levels) {
             let fault = self.truncated(at);
             self.finish(fault, out)?;
+            out.mark(BusMark::new("disable", at))?;
+        } else if !self.enabled(before) && self.enabled(levels) {
+            out.settled(at);
+            out.mark(BusMark::new("enable", at))?;
         }
         ControlFlow::Continue(())
     }
 
     fn due(&self) -> Option<Tick> {
-        let gap = self.gap.filter(|_| self.word.is_some())?;
+        let gap = self.gap.filter(|_| !self.rested)?;
         Some(Tick(self.last_edge.0.saturating_add(gap)))
     }
 

@@ -7,7 +7,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Frame, FrameSink, Look};
 use crate::error::Result;
 use crate::line::Levels;
 use crate::quantity::{Frequency, Rational};
@@ -110,5 +110,27 @@ impl FrameSink for Coarser<'_> {
             fault.at = first(fault.at);
         }
         self.out.frame(frame)
+    }
+
+    fn mark(&mut self, mark: BusMark) -> ControlFlow<()> {
+        self.out.mark(BusMark { at: Tick(mark.at.0 / self.factor), ..mark })
+    }
+
+    fn look(&mut self, look: Look) {
+        // All edges lie on ticks of the record: only one that is within the room can come too close.
+        let last = look.at.0.saturating_add(look.room) / self.factor;
+        let near = last.saturating_mul(self.factor) >= look.at.0.saturating_sub(look.room);
+        match near {
+            true => self.out.look(Look { at: Tick(last), ..look }.room(look.room.div_ceil(self.factor))),
+            false => self.out.look(Look { at: Tick(look.at.0 / self.factor), lines: 0, shifting: 0, ..look }),
+        }
+    }
+
+    fn doubt(&mut self, at: Tick) {
+        self.out.doubt(Tick(at.0 / self.factor));
+    }
+
+    fn settled(&mut self, at: Tick) {
+        self.out.settled(Tick(at.0 / self.factor));
     }
 }

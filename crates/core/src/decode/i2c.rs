@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::line::{Level, Levels};
 use crate::time::Tick;
 
@@ -90,6 +90,9 @@ struct Open {
 }
 
 impl I2c {
+    /// The instants of its frames: `begin` is a `start` or a `restart` (a repeated start).
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "start", "restart", "stop"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] = &[
         "write",
@@ -102,6 +105,7 @@ impl I2c {
         "nack",
         "incomplete",
         "order",
+        "spike",
         "unknown",
         "cut-off",
     ];
@@ -200,6 +204,10 @@ impl Decoder for I2c {
                 (Level::High, Level::Low) => {
                     let begins = self.open.is_none();
                     self.finish(at, None, out)?;
+                    out.settled(at);
+                    out.look(Look::telling(at, 1 << CLOCK).room(1));
+                    out.mark(BusMark::new("begin", at))?;
+                    out.mark(BusMark::new(if begins { "start" } else { "restart" }, at))?;
                     let (fields, faults) = (Vec::new(), Vec::new());
                     let (byte, bits, value, kind, high_address) = (None, 0, 0, "", None);
                     self.open = Some(Open {
@@ -214,7 +222,14 @@ impl Decoder for I2c {
                         high_address,
                     });
                 }
-                (Level::Low, Level::High) => self.finish(at, None, out)?,
+                (Level::Low, Level::High) => {
+                    self.finish(at, None, out)?;
+                    // A read repeats a part of a ten-bit address only after a repeated start.
+                    self.ten_bits = None;
+                    out.settled(at);
+                    out.look(Look::telling(at, 1 << CLOCK).room(1));
+                    out.mark(BusMark::new("stop", at))?;
+                }
                 _ => {}
             }
         } else if clock == (Level::Low, Level::High) {
@@ -223,6 +238,10 @@ impl Decoder for I2c {
             {
                 let what = "data and clock change at the same sample: record faster";
                 open.faults.push(Fault::new("order", at, what));
+            }
+            if self.open.is_some() {
+                // A change just after this edge would be a start or a stop.
+                out.look(Look::taking(at, 0).shifting(1 << DATA));
             }
             self.bit(at, data.0);
         }

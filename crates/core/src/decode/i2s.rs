@@ -3,7 +3,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels};
 use crate::time::Tick;
@@ -51,9 +51,12 @@ struct Open {
 }
 
 impl I2s {
+    /// The instants of its frames.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["left", "right", "data", "truncated", "order", "unknown", "cut-off"];
+        &["left", "right", "data", "truncated", "order", "spike", "unknown", "cut-off"];
 
     /// A decoder.
     ///
@@ -82,6 +85,7 @@ impl I2s {
 
     fn clock(&mut self, at: Tick, before: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let select = before.level(1);
+        out.look(Look::taking(at, 0b100).shifting(0b010));
         if std::mem::replace(&mut self.select, select) != select && self.joined {
             // The clock that first sees the new word select still takes the last bit of the old word,
             // unless samples are justified left.
@@ -92,6 +96,7 @@ impl I2s {
                 let what = format!("{} of {} bits: another word length", open.bits, self.config.bits);
                 self.close(at, Some(Fault::new("truncated", at, what)), out)?;
             }
+            out.settled(at);
             let left = (select == Level::Low) != self.config.left_justified;
             let frame = Frame::new(if left { "left" } else { "right" }, at..at);
             self.open = Some(Open { frame, bits: 0, value: 0, last: at });
@@ -107,6 +112,7 @@ impl I2s {
         let Some(open) = &mut self.open else { return ControlFlow::Continue(()) };
         if open.bits == 0 {
             open.frame.start = at;
+            out.mark(BusMark::new("begin", at))?;
         }
         let level = before.level(2);
         if level == Level::Unknown {

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels};
 use crate::time::Tick;
@@ -59,6 +59,8 @@ pub struct Jtag {
     levels: Levels,
     /// The states that the port may be in, a bit for each.
     states: u16,
+    /// Ones in a row on the mode line: five of them reset the port from any state.
+    ones: u32,
     scan: Option<Scan>,
 }
 
@@ -102,9 +104,12 @@ const NEXT: [[u16; 2]; 16] = [
 ];
 
 impl Jtag {
+    /// The instants of its frames: a scan begins with its capture.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "reset"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["ir-scan", "dr-scan", "reset", "tdi", "tdo", "length", "unknown", "cut-off"];
+        &["ir-scan", "dr-scan", "reset", "tdi", "tdo", "length", "spike", "unknown", "cut-off"];
 
     /// A decoder.
     ///
@@ -115,7 +120,7 @@ impl Jtag {
             let message = format!("an instruction register of {bits} bits cannot be decoded");
             return Err(Error::new(ErrorKind::Range, message).with_help("give 2 to 64 bits for each part"));
         }
-        Ok(Jtag { config, levels: Levels::default(), states: u16::MAX, scan: None })
+        Ok(Jtag { config, levels: Levels::default(), states: u16::MAX, ones: 0, scan: None })
     }
 
     /// The data lines: which value, its name, which line.
@@ -187,15 +192,21 @@ impl Jtag {
 
     fn enter_reset(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.scan = None;
+        out.mark(BusMark::new("reset", at))?;
         out.frame(Frame::new("reset", at..Tick(at.0 + 1)))
     }
 
     fn clock(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let before = self.state();
-        if matches!(before, Some(SHIFT_DR | SHIFT_IR)) {
+        let mode = self.levels.level(1);
+        let shifts = matches!(before, Some(SHIFT_DR | SHIFT_IR));
+        let data = if shifts { self.data().fold(0, |all, (_, _, line)| all | 1 << line) } else { 0 };
+        out.look(Look::taking(at, data).shifting(1 << 1));
+        if shifts {
             self.shift(at);
         }
-        let mode = self.levels.level(1);
+        self.ones = if mode == Level::High { self.ones.saturating_add(1) } else { 0 };
+
         self.states = (0..16).filter(|state| self.states >> state & 1 == 1).fold(0, |all, state| {
             let [low, high] = NEXT[state as usize];
             let low = if mode == Level::High { 0 } else { 1 << low };
@@ -205,11 +216,15 @@ impl Jtag {
         match self.state() {
             Some(state @ (CAPTURE_DR | CAPTURE_IR)) => {
                 let frame = Frame::new(if state == CAPTURE_DR { "dr-scan" } else { "ir-scan" }, at..at);
+                out.mark(BusMark::new("begin", at))?;
                 self.scan = Some(Scan { frame, bits: 0, field_bits: 0, values: [0; 2], since: at });
             }
             Some(UPDATE_DR | UPDATE_IR) => self.finish(at, None, out)?,
             Some(RESET) if before != Some(RESET) => self.enter_reset(at, out)?,
             _ => {}
+        }
+        if self.ones >= 5 {
+            out.settled(Tick(at.0 + 1));
         }
         ControlFlow::Continue(())
     }
@@ -221,7 +236,7 @@ impl Decoder for Jtag {
     }
 
     fn begin(&mut self, _: Tick, levels: Levels) {
-        (self.levels, self.states, self.scan) = (levels, u16::MAX, None);
+        (self.levels, self.states, self.ones, self.scan) = (levels, u16::MAX, 0, None);
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -231,6 +246,9 @@ impl Decoder for Jtag {
             if falls && self.state() != Some(RESET) {
                 self.states = 1 << RESET;
                 self.enter_reset(at, out)?;
+            }
+            if falls {
+                out.settled(Tick(at.0 + 1));
             }
             if levels.level(reset) == Level::Low {
                 self.levels = levels;

@@ -4,7 +4,7 @@
 use std::ops::ControlFlow;
 
 use super::uart::{Uart, UartConfig};
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::Result;
 use crate::line::Levels;
 use crate::quantity::{Frequency, Rational};
@@ -44,9 +44,34 @@ const LONG_SILENCE: i64 = 44;
 pub struct Lin {
     config: LinConfig,
     uart: Uart,
-    bytes: Vec<Frame>,
+    bytes: Bytes,
     silence: (u64, u64),
     open: Option<Open>,
+}
+
+/// What the bytes' own decoder found, and has not been taken yet.
+#[derive(Clone, Debug, Default)]
+struct Bytes {
+    frames: Vec<Frame>,
+    looks: Vec<Look>,
+    /// Edges of start bits.
+    starts: Vec<Tick>,
+}
+
+impl FrameSink for Bytes {
+    fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        self.frames.push(frame);
+        ControlFlow::Continue(())
+    }
+
+    fn mark(&mut self, mark: BusMark) -> ControlFlow<()> {
+        self.starts.push(mark.at);
+        ControlFlow::Continue(())
+    }
+
+    fn look(&mut self, look: Look) {
+        self.looks.push(look);
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -60,6 +85,10 @@ struct Open {
 }
 
 impl Lin {
+    /// The instants of its frames: `delimiter` is the end of the break, `response` the first start bit after
+    /// the header.
+    pub const MARKS: &'static [&'static str] = &["end", "sample", "delimiter", "response"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] = &[
         "data",
@@ -70,6 +99,7 @@ impl Lin {
         "parity",
         "no-answer",
         "framing",
+        "spike",
         "unknown",
         "cut-off",
     ];
@@ -88,7 +118,7 @@ impl Lin {
         Ok(Lin {
             config,
             uart,
-            bytes: Vec::new(),
+            bytes: Bytes::default(),
             silence: (ticks(SILENCE), ticks(LONG_SILENCE)),
             open: None,
         })
@@ -103,13 +133,16 @@ impl Lin {
 
     /// Takes what the bytes say, up to a tick.
     fn settle(&mut self, now: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
-        for byte in std::mem::take(&mut self.bytes) {
+        self.bytes.looks.drain(..).for_each(|look| out.look(look));
+        for byte in std::mem::take(&mut self.bytes.frames) {
             if let Some(deadline) = self.deadline().filter(|deadline| *deadline < byte.end) {
                 self.close(deadline, None, out)?;
             }
             match (byte.kind, &mut self.open) {
                 ("break", _) => {
                     self.close(byte.end, None, out)?;
+                    out.settled(byte.end);
+                    out.mark(BusMark::new("delimiter", byte.end))?;
                     let frame = Frame::new("data", byte.start..byte.end);
                     self.open = Some(Open { frame, count: 0, last: byte.end, data: Vec::new() });
                 }
@@ -117,10 +150,14 @@ impl Lin {
                 _ => {}
             }
         }
-        match self.deadline().filter(|deadline| *deadline < now) {
-            Some(deadline) => self.close(deadline, None, out),
-            None => ControlFlow::Continue(()),
+        if let Some(deadline) = self.deadline().filter(|deadline| *deadline < now) {
+            self.close(deadline, None, out)?;
         }
+        let answered = self.open.as_ref().is_some_and(|open| open.count == 2);
+        for start in self.bytes.starts.drain(..).filter(|_| answered) {
+            out.mark(BusMark::new("response", start))?;
+        }
+        ControlFlow::Continue(())
     }
 
     fn close(&mut self, end: Tick, fault: Option<Fault>, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -202,7 +239,7 @@ impl Decoder for Lin {
 
     fn begin(&mut self, at: Tick, levels: Levels) {
         self.uart.begin(at, levels);
-        (self.open, self.bytes) = (None, Vec::new());
+        (self.open, self.bytes) = (None, Bytes::default());
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::line::{Level, Levels};
 use crate::time::Tick;
 
@@ -16,8 +16,9 @@ use crate::time::Tick;
 #[derive(Clone, Debug, Default)]
 pub struct Mdio {
     levels: Levels,
-    /// Ones in a row between frames.
+    /// Ones in a row between frames, and on the line at all.
     ones: u32,
+    run: u32,
     /// Whether a preamble was seen.
     joined: bool,
     open: Option<Open>,
@@ -36,6 +37,9 @@ struct Open {
 const BITS: usize = 32;
 
 impl Mdio {
+    /// The instants of its frames.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] = &[
         "read",
@@ -50,6 +54,7 @@ impl Mdio {
         "no-answer",
         "turnaround",
         "operation",
+        "spike",
         "unknown",
         "cut-off",
     ];
@@ -61,12 +66,19 @@ impl Mdio {
 
     fn bit(&mut self, at: Tick, level: Level, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let high = level == Level::High;
+        out.look(Look::taking(at, 0).shifting(0b10));
+        let run = self.run;
+        self.run = if high { run.saturating_add(1) } else { 0 };
         match &mut self.open {
             None => {
                 if high {
                     self.ones = self.ones.saturating_add(1);
                     self.joined |= self.ones >= 32;
                 } else if self.joined {
+                    if run >= 32 {
+                        out.settled(at);
+                    }
+                    out.mark(BusMark::new("begin", at))?;
                     let (ticks, faults) = (vec![at], Vec::new());
                     self.open = Some(Open { start: at, ticks, bits: 0, faults });
                     self.ones = 0;

@@ -24,6 +24,7 @@ macro_rules! settable {
 }
 
 mod can;
+mod certain;
 mod clocked;
 mod finer;
 mod i2c;
@@ -40,9 +41,13 @@ mod registers;
 mod run;
 mod serial;
 mod spi;
+mod spikes;
 mod statistics;
 mod swd;
+mod tempo;
+mod transfers;
 mod uart;
+mod window;
 
 pub use can::{Can, CanConfig};
 pub use clocked::{Clocked, ClockedConfig};
@@ -56,9 +61,12 @@ pub use parallel::{Parallel, ParallelConfig, Strobes};
 pub use protocol::{Custom, CustomProtocol, Protocol};
 pub use pulses::{Pulses, PulsesConfig};
 pub use registers::{Access, Coding, Register, Registers};
-pub use run::{Frames, StreamDecoder, decode};
+pub use run::{StreamDecoder, decode};
 pub use serial::SerialBus;
 pub use spi::{Spi, SpiConfig, SpiData};
 pub use statistics::{FrameStatistics, Gaps};
 pub use swd::Swd;
+pub use transfers::TransferEnds;
 pub use uart::{Parity, StopBits, Uart, UartConfig};
+pub use window::Frames;
+pub(crate) use window::{Reading, Reads};

@@ -4,7 +4,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels};
 use crate::quantity::{Rational, Time};
@@ -93,6 +93,10 @@ const OVERDRIVE_SKIP: u64 = 0x3c;
 const OVERDRIVE_MATCH: u64 = 0x69;
 
 impl OneWire {
+    /// The instants of its frames: `reset` is where the line is released, `presence` where a part answers,
+    /// a frame begins with its first slot.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "reset", "presence"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] = &[
         "reset",
@@ -108,6 +112,7 @@ impl OneWire {
         "no-presence",
         "short-reset",
         "truncated",
+        "spike",
         "unknown",
         "cut-off",
     ];
@@ -145,6 +150,9 @@ impl OneWire {
     fn low(&mut self, from: Tick, to: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let length = u64::try_from(to.since(from)).unwrap_or(0);
         let speed = self.speed();
+        // With a tick more or less, the pulse would mean something else.
+        let near = |border: u64| length.abs_diff(border) <= 1;
+        let open = near(speed.one) || near(speed.slot) || near(speed.reset) || near(self.standard.reset);
         if let State::Reset { start, released, short, presence: Some(began) } = self.state {
             self.state = State::Bits(Bits::new(What::Command, to, 0));
             return out.frame(reset_frame(start, released, short, Some(began..to), to));
@@ -155,10 +163,22 @@ impl OneWire {
             if length >= self.standard.reset {
                 self.fast = false;
             }
+            // That long, it is one at either speed.
+            if length >= self.standard.reset {
+                out.settled(to);
+            }
+            if open {
+                out.doubt(to);
+            }
+            out.mark(BusMark::new("reset", to))?;
             let short = length < self.speed().reset;
             self.state = State::Reset { start: from, released: to, short, presence: None };
             return ControlFlow::Continue(());
         }
+        if open {
+            out.doubt(to);
+        }
+        out.look(Look::taking(to, 0));
         self.bit(from, to, length <= speed.one, out)
     }
 
@@ -309,6 +329,12 @@ impl Decoder for OneWire {
             (_, Level::Low) => {
                 if let State::Reset { presence, .. } = &mut self.state {
                     *presence = Some(at);
+                    out.mark(BusMark::new("presence", at))?;
+                } else if matches!(
+                    self.state,
+                    State::Bits(Bits { count: 0, what: What::Command | What::Byte, .. })
+                ) {
+                    out.mark(BusMark::new("begin", at))?;
                 }
                 ControlFlow::Continue(())
             }

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels};
 use crate::time::Tick;
@@ -89,9 +89,12 @@ impl Group {
 }
 
 impl Parallel {
+    /// The instants of its frames: a word is taken, or a strobe becomes active.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["word", "write", "read", "address", "data", "conflict", "order", "unknown", "cut-off"];
+        &["word", "write", "read", "address", "data", "conflict", "order", "spike", "unknown", "cut-off"];
 
     /// A decoder.
     ///
@@ -192,11 +195,23 @@ impl Decoder for Parallel {
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let before = std::mem::replace(&mut self.levels, levels);
         if self.latching(before) && !self.latching(levels) {
+            if self.strobe(levels).0.is_none() {
+                out.settled(at);
+            }
+            out.look(Look::telling(at, self.data().mask()));
             self.latched = self.data().value(before);
         }
         if let Strobes::Clock(rising) = self.config.strobes {
             let takes = if rising { (Level::Low, Level::High) } else { (Level::High, Level::Low) };
-            if (before.level(0), levels.level(0)) == takes && self.selected(before) {
+            let select = u64::from(self.config.select.is_some()) << 1;
+            if (before.level(0), levels.level(0)) == takes && !self.selected(before) {
+                out.look(Look::telling(at, select));
+            } else if (before.level(0), levels.level(0)) == takes {
+                if self.config.latch.is_none() {
+                    out.settled(at);
+                }
+                out.look(Look::taking(at, self.data().mask() | self.address().mask()).shifting(select));
+                out.mark(BusMark::new("begin", at))?;
                 let mut frame = self.frame("word", at, at, before, levels);
                 frame.end = Tick(at.0 + 1);
                 frame.fields.iter_mut().for_each(|field| field.end = frame.end);
@@ -207,6 +222,7 @@ impl Decoder for Parallel {
         let ((active, both), (was, _)) = (self.strobe(levels), self.strobe(before));
         if let Some((kind, start, mut faults)) = self.cycle.take() {
             if active != Some(kind) {
+                out.look(Look::taking(at, self.data().mask() | self.address().mask()));
                 let mut frame = self.frame(kind, start, at, before, levels);
                 faults.append(&mut frame.faults);
                 out.frame(Frame { faults, ..frame })?;
@@ -227,6 +243,10 @@ impl Decoder for Parallel {
             if both {
                 faults.push(Fault::new("conflict", at, "read and write are active at once"));
             }
+            if self.config.latch.is_none() {
+                out.settled(at);
+            }
+            out.mark(BusMark::new("begin", at))?;
             self.cycle = Some((kind, at, faults));
         }
         ControlFlow::Continue(())

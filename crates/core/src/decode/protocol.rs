@@ -3,7 +3,10 @@
 use std::fmt;
 use std::sync::Arc;
 
+use super::certain::Certain;
 use super::finer::Finer;
+use super::spikes::Spikes;
+use super::tempo::Beat;
 use super::{
     Can, CanConfig, Clocked, ClockedConfig, I2c, I2cConfig, I2s, I2sConfig, Jtag, JtagConfig, Lin, LinConfig,
     Mdio, OneWire, Parallel, ParallelConfig, Pulses, PulsesConfig, Spi, SpiConfig, Strobes, Swd, Uart,
@@ -11,7 +14,8 @@ use super::{
 };
 use crate::bus::Decoder;
 use crate::error::Result;
-use crate::quantity::Frequency;
+use crate::known::Precedence;
+use crate::quantity::{Frequency, Rational, Time};
 use crate::time::TimeBase;
 
 /// What is spoken on a bus, with its settings.
@@ -61,6 +65,11 @@ pub trait CustomProtocol: fmt::Debug + Send + Sync {
     /// The words that tests of its frames may use: names of fields, kinds of frames, kinds of faults.
     fn words(&self) -> &'static [&'static str];
 
+    /// The names of the instants that its decoder tells of. `end`, of any frame, needs no telling.
+    fn marks(&self) -> &'static [&'static str] {
+        &["end"]
+    }
+
     /// Bits of the widest value that a field of this name can have, where that is known: tests that ask for more are
     /// errors.
     fn widest(&self, field: &str) -> Option<u32> {
@@ -91,6 +100,7 @@ impl Eq for Custom {}
 struct Row {
     name: &'static str,
     words: &'static [&'static str],
+    marks: &'static [&'static str],
     roles: Vec<String>,
     /// Bits per second, where the time that they take is what tells them apart.
     bit_rate: Option<Frequency>,
@@ -109,40 +119,40 @@ impl Protocol {
     }
 
     fn row(&self) -> Row {
-        let row = |name, words, roles: &[&str]| {
+        let row = |name, (words, marks), roles: &[&str]| {
             let roles = roles.iter().map(ToString::to_string).collect();
-            Row { name, words, roles, bit_rate: None }
+            Row { name, words, marks, roles, bit_rate: None }
         };
         let timed = |name, words, bit_rate| Row { bit_rate, ..row(name, words, &["line"]) };
         let clocked = ["clock", "data"];
         match self {
-            Protocol::Uart(config) => timed("uart", Uart::WORDS, config.bit_rate),
-            Protocol::I2c(_) => row("i2c", I2c::WORDS, &clocked),
+            Protocol::Uart(config) => timed("uart", (Uart::WORDS, Uart::MARKS), config.bit_rate),
+            Protocol::I2c(_) => row("i2c", (I2c::WORDS, I2c::MARKS), &clocked),
             Protocol::Spi(config) => {
                 let select = config.select.map(|_| "select");
                 let roles = ["clock"].into_iter().chain(select).chain(config.data.roles().iter().copied());
-                row("spi", Spi::WORDS, &roles.collect::<Vec<_>>())
+                row("spi", (Spi::WORDS, Spi::MARKS), &roles.collect::<Vec<_>>())
             }
-            Protocol::Can(config) => timed("can", Can::WORDS, Some(config.bit_rate)),
+            Protocol::Can(config) => timed("can", (Can::WORDS, Can::MARKS), Some(config.bit_rate)),
             Protocol::Jtag(config) => {
                 let data = config.data.roles().iter().copied();
                 let roles = ["tck", "tms"].into_iter().chain(data).chain(config.reset.then_some("trst"));
-                row("jtag", Jtag::WORDS, &roles.collect::<Vec<_>>())
+                row("jtag", (Jtag::WORDS, Jtag::MARKS), &roles.collect::<Vec<_>>())
             }
-            Protocol::OneWire => row("one-wire", OneWire::WORDS, &["line"]),
+            Protocol::OneWire => row("one-wire", (OneWire::WORDS, OneWire::MARKS), &["line"]),
             Protocol::Clocked(config) => {
                 let roles = clocked.into_iter().chain(config.enable.map(|_| "enable"));
-                row("clocked", Clocked::WORDS, &roles.collect::<Vec<_>>())
+                row("clocked", (Clocked::WORDS, Clocked::MARKS), &roles.collect::<Vec<_>>())
             }
-            Protocol::Pulses(_) => row("pulses", Pulses::WORDS, &["line"]),
+            Protocol::Pulses(_) => row("pulses", (Pulses::WORDS, Pulses::MARKS), &["line"]),
             Protocol::Parallel(config) => {
-                Row { roles: parallel(config), ..row("parallel", Parallel::WORDS, &[]) }
+                Row { roles: parallel(config), ..row("parallel", (Parallel::WORDS, Parallel::MARKS), &[]) }
             }
-            Protocol::Lin(config) => timed("lin", Lin::WORDS, Some(config.bit_rate)),
-            Protocol::I2s(_) => row("i2s", I2s::WORDS, &["clock", "select", "data"]),
-            Protocol::Mdio => row("mdio", Mdio::WORDS, &clocked),
-            Protocol::Swd => row("swd", Swd::WORDS, &clocked),
-            Protocol::Custom(own) => row(own.0.name(), own.0.words(), own.0.roles()),
+            Protocol::Lin(config) => timed("lin", (Lin::WORDS, Lin::MARKS), Some(config.bit_rate)),
+            Protocol::I2s(_) => row("i2s", (I2s::WORDS, I2s::MARKS), &["clock", "select", "data"]),
+            Protocol::Mdio => row("mdio", (Mdio::WORDS, Mdio::MARKS), &clocked),
+            Protocol::Swd => row("swd", (Swd::WORDS, Swd::MARKS), &clocked),
+            Protocol::Custom(own) => row(own.0.name(), (own.0.words(), own.0.marks()), own.0.roles()),
         }
     }
 
@@ -160,6 +170,18 @@ impl Protocol {
     /// The words of its frames: kinds, fields, faults.
     pub fn words(&self) -> &'static [&'static str] {
         self.row().words
+    }
+
+    /// The names of its instants: `end` of a frame, `sample` where a bit is taken, and, depending on the
+    /// protocol, where one `begin`s, starts, stops, is selected.
+    ///
+    /// ```
+    /// use deep_tap_core::decode::{I2cConfig, Protocol};
+    ///
+    /// assert!(Protocol::I2c(I2cConfig::default()).marks().contains(&"restart"));
+    /// ```
+    pub fn marks(&self) -> &'static [&'static str] {
+        self.row().marks
     }
 
     /// Bits of the widest value that a field of this name can have with these settings; `None` where there is no such
@@ -219,9 +241,42 @@ impl Protocol {
     /// # Errors
     /// When the settings are wrong, or the record too slow for them.
     pub fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
-        match base.is_exact() {
-            true => Finer::make(base, self.bit_rate(), |base| self.decoder_of_ticks(base)),
-            false => self.decoder_of_ticks(base),
+        let decoder = match base.is_exact() {
+            true => Finer::make(base, self.bit_rate(), |base| self.decoder_of_ticks(base))?,
+            false => self.decoder_of_ticks(base)?,
+        };
+        Ok(Spikes::watch(decoder, self.beat(base), base))
+    }
+
+    /// A decoder that says which of its frames are certain, in a record whose edges have this order. With
+    /// `samples`, the places where bits are taken are marks, too.
+    pub(super) fn proving(&self, base: TimeBase, order: Precedence, samples: bool) -> Result<Certain> {
+        Ok(Certain::prove(self.decoder(base)?, self.beat(base), order, samples))
+    }
+
+    /// What the length of its shortest pulse is known from.
+    fn beat(&self, base: TimeBase) -> Beat {
+        match self {
+            Protocol::Uart(config) => config.bit_rate.map_or(Beat::Unknown, |rate| Beat::bit(rate, base)),
+            Protocol::Can(config) => Beat::bit(config.bit_rate, base),
+            Protocol::Lin(config) => Beat::bit(config.bit_rate, base),
+            // The shortest low pulse has a microsecond.
+            Protocol::OneWire => Rational::new(1, 1_000_000)
+                .map_or(Beat::Unknown, |time| Beat::time(Time::from_rational(time), base)),
+            // The shorter of the two pulses has about half of what tells them apart.
+            Protocol::Pulses(config) => match config.threshold.to_rational().checked_div(Rational::from(2)) {
+                Some(half) => Beat::time(Time::from_rational(half), base),
+                None => Beat::Unknown,
+            },
+            Protocol::Custom(_) => Beat::Unknown,
+            Protocol::I2c(_)
+            | Protocol::Spi(_)
+            | Protocol::Jtag(_)
+            | Protocol::Clocked(_)
+            | Protocol::Parallel(_)
+            | Protocol::I2s(_)
+            | Protocol::Mdio
+            | Protocol::Swd => Beat::Clock(0),
         }
     }
 

@@ -3,7 +3,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
 use crate::quantity::{Rate, Rational, Time};
@@ -61,9 +61,12 @@ pub struct Pulses {
 }
 
 impl Pulses {
+    /// The instants of its frames.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "rest"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["word", "reset", "element", "data", "truncated", "unknown", "cut-off"];
+        &["word", "reset", "element", "data", "truncated", "spike", "unknown", "cut-off"];
 
     /// A decoder for records with this time base.
     ///
@@ -141,7 +144,9 @@ impl Pulses {
         }
         let chain = std::mem::take(&mut self.element) > 0;
         self.joined = true;
+        out.settled(at);
         if chain {
+            out.mark(BusMark::new("rest", at))?;
             out.frame(Frame::new("reset", self.since..at))?;
         }
         ControlFlow::Continue(())
@@ -164,10 +169,22 @@ impl Decoder for Pulses {
         let before = std::mem::replace(&mut self.level, levels.level(0));
         let since = std::mem::replace(&mut self.since, at);
         self.unknown |= self.joined && self.level == Level::Unknown;
-        if self.joined && self.active(self.level) && self.bits == 0 {
-            self.start = at;
+        if self.joined && self.active(self.level) {
+            // With a tick more or less, the chain ends or does not.
+            if at.since(since).abs_diff(self.rest as i64) <= 1 {
+                out.doubt(at);
+            }
+            if self.bits == 0 {
+                self.start = at;
+                out.mark(BusMark::new("begin", at))?;
+            }
         }
         if self.joined && self.active(before) && !self.active(self.level) {
+            let open = at.since(since).abs_diff(self.threshold as i64) <= 1;
+            if open {
+                out.doubt(at);
+            }
+            out.look(Look::taking(at, 0));
             let one = u64::from(at.since(since) > self.threshold as i64);
             self.value = self.config.order.append(self.value, self.bits, one, 1);
             self.bits += 1;

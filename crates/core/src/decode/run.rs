@@ -2,14 +2,15 @@
 
 use std::ops::{ControlFlow, Range};
 
-use crate::bus::{Decoder, Frame, FrameSink};
+use crate::bus::{Decoder, FrameSink};
 use crate::capture::{Capture, Edges};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{Level, Levels, LineId};
 use crate::scan::{Feeder, GROUP, Plane, SPAN, Samples, Slicer, Stretch};
 use crate::time::Tick;
 
-/// Decodes a stretch of a stored capture, until the sink says stop. `lines` are those that the decoder
+/// Decodes a stretch of a stored capture as if it were all of it, until the sink says stop; what lies in a
+/// window of it, read as it is in the whole, gives [`SerialBus::decode`](super::SerialBus::decode). `lines` are those that the decoder
 /// asks for, in its order.
 ///
 /// ```
@@ -56,44 +57,6 @@ fn check_lines(decoder: &dyn Decoder, lines: usize) -> Result<()> {
         .with_help("give the lines that its documentation names, in that order"))
 }
 
-/// The frames of a stretch of a stored capture, found one after the other as they are asked for.
-/// Made by [`Frames::new`].
-pub struct Frames<'a> {
-    walk: Walk<'a>,
-    decoder: Box<dyn Decoder>,
-    ready: Vec<Frame>,
-    more: bool,
-}
-
-impl<'a> Frames<'a> {
-    /// As [`decode`], with a decoder of its own.
-    ///
-    /// # Errors
-    /// As [`decode`].
-    pub fn new(
-        capture: &'a Capture,
-        lines: &[LineId],
-        range: Range<Tick>,
-        mut decoder: Box<dyn Decoder>,
-    ) -> Result<Self> {
-        let walk = Walk::begin(capture, lines, range, &mut *decoder)?;
-        Ok(Frames { walk, decoder, ready: Vec::new(), more: true })
-    }
-}
-
-impl Iterator for Frames<'_> {
-    type Item = Frame;
-
-    fn next(&mut self) -> Option<Frame> {
-        while self.ready.is_empty() && self.more {
-            let step = self.walk.step(&mut *self.decoder, &mut self.ready);
-            self.more = step == ControlFlow::Continue(true);
-        }
-        // Nearly always there is one.
-        (!self.ready.is_empty()).then(|| self.ready.remove(0))
-    }
-}
-
 /// Edges that are fetched at a time.
 const BATCH: usize = 512;
 
@@ -136,7 +99,7 @@ impl<'a> Lane<'a> {
 }
 
 /// A decoder on its way through stored lines.
-struct Walk<'a> {
+pub(super) struct Walk<'a> {
     lanes: Vec<Lane<'a>>,
     /// The tick of each line's next edge. There are few lines: looking at all of them is faster than
     /// keeping them in order.
@@ -146,7 +109,7 @@ struct Walk<'a> {
 }
 
 impl<'a> Walk<'a> {
-    fn begin(
+    pub(super) fn begin(
         capture: &'a Capture,
         lines: &[LineId],
         range: Range<Tick>,
@@ -167,7 +130,11 @@ impl<'a> Walk<'a> {
 
     /// Goes on to the next change; `false` once the end is reached.
     #[inline]
-    fn step(&mut self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+    pub(super) fn step(
+        &mut self,
+        decoder: &mut dyn Decoder,
+        sink: &mut dyn FrameSink,
+    ) -> ControlFlow<(), bool> {
         let tick = self.next.iter().copied().min().unwrap_or(u64::MAX);
         if tick == u64::MAX {
             decoder.pass(self.end, sink)?;

@@ -2,11 +2,15 @@
 
 use std::ops::Range;
 
-use super::{Frames, Protocol};
+use super::transfers::Gathering;
+use super::window::{Reading, Reads};
+use super::{Frames, Protocol, TransferEnds};
 use crate::bus::{Decoder, FrameSink};
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::line::LineId;
+use crate::known::{Precision, Rule};
+use crate::line::{LineId, Signal};
+use crate::quantity::Voltage;
 use crate::time::{Tick, TimeBase};
 
 /// A serial bus, with a line for each role of its protocol.
@@ -15,6 +19,7 @@ pub struct SerialBus {
     name: String,
     protocol: Protocol,
     lines: Vec<LineId>,
+    ends: TransferEnds,
 }
 
 impl SerialBus {
@@ -59,7 +64,8 @@ impl SerialBus {
             let message = format!("bus '{name}' ({}) has no line for its '{role}'", protocol.name());
             return wrong(message, format!("its lines are: {}", roles.join(", ")));
         }
-        Ok(SerialBus { name, protocol, lines: placed.into_iter().flatten().collect() })
+        let lines = placed.into_iter().flatten().collect();
+        Ok(SerialBus { name, protocol, lines, ends: TransferEnds::default() })
     }
 
     /// A bus with its lines in the order of its protocol's [roles](Protocol::roles).
@@ -70,7 +76,7 @@ impl SerialBus {
         let name = name.into();
         let roles = protocol.roles();
         check_count(&name, &roles, lines.len())?;
-        Ok(SerialBus { name, protocol, lines })
+        Ok(SerialBus { name, protocol, lines, ends: TransferEnds::default() })
     }
 
     /// Its name.
@@ -88,7 +94,14 @@ impl SerialBus {
     /// # Errors
     /// When the protocol has more lines or fewer.
     pub fn with_protocol(&self, protocol: Protocol) -> Result<Self> {
-        SerialBus::of_lines(self.name.clone(), protocol, self.lines.clone())
+        let bus = SerialBus::of_lines(self.name.clone(), protocol, self.lines.clone())?;
+        Ok(bus.with_transfer_ends(self.ends))
+    }
+
+    /// The same with other ends of its transfers.
+    #[must_use]
+    pub fn with_transfer_ends(self, ends: TransferEnds) -> Self {
+        SerialBus { ends, ..self }
     }
 
     /// Its lines, in the order of its protocol's roles: that of its decoder.
@@ -110,21 +123,62 @@ impl SerialBus {
         self.protocol.decoder(base).map_err(|error| error.about(format!("bus '{}'", self.name)))
     }
 
-    /// Decodes a stretch of a stored capture, until the sink says stop.
+    /// The same for transfers: frames that belong together, each as one.
     ///
     /// # Errors
-    /// When the settings are wrong, or the record too slow for them.
-    pub fn decode(&self, capture: &Capture, range: Range<Tick>, sink: &mut dyn FrameSink) -> Result<()> {
-        let mut decoder = self.decoder(capture.base())?;
-        super::decode(capture, &self.lines, range, &mut *decoder, sink)
+    /// As [`decoder`](SerialBus::decoder).
+    pub fn transfer_decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
+        Ok(Gathering::gather(self.decoder(base)?, &self.protocol, self.ends, base))
     }
 
-    /// The frames of a stretch of a stored capture, one after the other as they are asked for.
+    /// Decodes a window of a stored capture, until the sink says stop. It gets what lies in the window:
+    /// frames at least in part, marks (`sample` excepted) with their tick, and of both whether they are
+    /// certain. A window never changes what is read: frames are those of the whole record.
     ///
     /// # Errors
     /// When the settings are wrong, or the record too slow for them.
-    pub fn frames<'a>(&self, capture: &'a Capture, range: Range<Tick>) -> Result<Frames<'a>> {
-        Frames::new(capture, &self.lines, range, self.decoder(capture.base())?)
+    pub fn decode(&self, capture: &Capture, window: Range<Tick>, sink: &mut dyn FrameSink) -> Result<()> {
+        self.reading(capture, window, Reads::Frames, sink)?.finish(sink);
+        Ok(())
+    }
+
+    /// The frames of a stored capture that lie in a window, at least in part, one after the other as they
+    /// are asked for; as [`decode`](SerialBus::decode) gives them.
+    ///
+    /// # Errors
+    /// When the settings are wrong, or the record too slow for them.
+    pub fn frames<'a>(&self, capture: &'a Capture, window: Range<Tick>) -> Result<Frames<'a>> {
+        Frames::new(|ready| self.reading(capture, window, Reads::Frames, ready))
+    }
+
+    /// The same for transfers: frames that belong together, each as one.
+    ///
+    /// # Errors
+    /// As [`frames`](SerialBus::frames).
+    pub fn transfers<'a>(&self, capture: &'a Capture, window: Range<Tick>) -> Result<Frames<'a>> {
+        Frames::new(|ready| self.reading(capture, window, Reads::Transfers, ready))
+    }
+
+    /// Begins to read a window; what is found on the way to where it can be read goes to the sink.
+    pub(crate) fn reading<'a>(
+        &self,
+        capture: &'a Capture,
+        window: Range<Tick>,
+        reads: Reads,
+        sink: &mut dyn FrameSink,
+    ) -> Result<Reading<'a>> {
+        let signals: Vec<Signal> = self.lines.iter().map(Signal::from).collect();
+        let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
+        let base = capture.base();
+        let make = || {
+            let decoder = self.protocol.proving(base, order, reads == Reads::Samples);
+            let decoder = decoder.map_err(|error| error.about(format!("bus '{}'", self.name)))?;
+            Ok(match reads {
+                Reads::Transfers => Gathering::gather(Box::new(decoder), &self.protocol, self.ends, base),
+                Reads::Frames | Reads::Samples => Box::new(decoder) as Box<dyn Decoder>,
+            })
+        };
+        Reading::begin(capture, &self.lines, window, make, sink)
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
 use crate::quantity::{Rational, Time};
@@ -90,6 +90,8 @@ pub struct Spi {
     word: Option<Word>,
     /// Whether the next word is the first one since a selection, or a gap.
     begins: bool,
+    /// Whether the clock has rested for long enough since it last took a bit.
+    rested: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -102,9 +104,13 @@ struct Word {
 }
 
 impl Spi {
+    /// The instants of its frames; `select` and `release` need a select line, `rest`, where the gap is over,
+    /// there is without one.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "select", "release", "rest"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["word", "mosi", "miso", "data", "truncated", "order", "unknown", "cut-off"];
+        &["word", "mosi", "miso", "data", "truncated", "order", "spike", "unknown", "cut-off"];
 
     /// A decoder for records with this time base.
     ///
@@ -131,7 +137,8 @@ impl Spi {
         let first = 1 + usize::from(config.select.is_some());
         let lines = config.data.roles().iter().enumerate();
         let data = lines.map(|(place, name)| (place, *name, first + place)).collect();
-        Ok(Spi { config, gap, data, levels: Levels::default(), last_edge: Tick(0), word: None, begins: true })
+        let (levels, last_edge, word) = (Levels::default(), Tick(0), None);
+        Ok(Spi { config, gap, data, levels, last_edge, word, begins: true, rested: false })
     }
 
     fn select_line(&self) -> Option<usize> {
@@ -175,15 +182,38 @@ impl Spi {
         if self.config.select.is_some() || now.since(self.last_edge) <= self.gap as i64 {
             return ControlFlow::Continue(());
         }
+        let rested = Tick(self.last_edge.0.saturating_add(self.gap).saturating_add(1));
         if self.word.is_some() {
-            let fault = self.truncated(Tick(self.last_edge.0.saturating_add(self.gap).saturating_add(1)));
+            let fault = self.truncated(rested);
             self.finish(fault, out)?;
         }
         self.begins = true;
+        match std::mem::replace(&mut self.rested, true) {
+            true => ControlFlow::Continue(()),
+            false => out.mark(BusMark::new("rest", rested)),
+        }
+    }
+
+    /// The select line, as a bit among the lines that are looked at.
+    fn select_mask(&self) -> u64 {
+        u64::from(self.config.select.is_some()) << 1
+    }
+
+    /// Takes a bit, and says so.
+    fn take(&mut self, at: Tick, before: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        if std::mem::take(&mut self.rested) && self.config.select.is_none() {
+            out.settled(at);
+        }
+        if self.word.is_none() {
+            out.mark(BusMark::new("begin", at))?;
+        }
+        let data = self.data.iter().fold(0, |all, (_, _, line)| all | 1 << line);
+        out.look(Look::taking(at, data).shifting(self.select_mask()));
+        self.bit(at, before);
         ControlFlow::Continue(())
     }
 
-    fn take(&mut self, at: Tick, before: Levels) {
+    fn bit(&mut self, at: Tick, before: Levels) {
         let word = self.word.get_or_insert(Word {
             start: at,
             last: at,
@@ -222,7 +252,8 @@ impl Decoder for Spi {
     }
 
     fn begin(&mut self, at: Tick, levels: Levels) {
-        (self.levels, self.last_edge, self.word, self.begins) = (levels, at, None, true);
+        (self.levels, self.last_edge, self.word) = (levels, at, None);
+        (self.begins, self.rested) = (true, false);
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -235,8 +266,10 @@ impl Decoder for Spi {
         // Data is taken with the rising edge in modes 0 and 3, with the falling one in 1 and 2.
         let rising = matches!(self.config.mode, 0 | 3);
         let takes = if rising { (Level::Low, Level::High) } else { (Level::High, Level::Low) };
-        if clock == takes && self.selected(before) {
-            self.take(at, before);
+        if clock == takes && !self.selected(before) {
+            out.look(Look::telling(at, self.select_mask()));
+        } else if clock == takes {
+            self.take(at, before, out)?;
             if self.word.as_ref().is_some_and(|word| word.bits == self.config.bits) {
                 self.finish(None, out)?;
             }
@@ -245,12 +278,16 @@ impl Decoder for Spi {
             let fault = self.truncated(at);
             self.finish(fault, out)?;
             self.begins = true;
+            out.mark(BusMark::new("release", at))?;
+        } else if !self.selected(before) && self.selected(levels) {
+            out.settled(at);
+            out.mark(BusMark::new("select", at))?;
         }
         ControlFlow::Continue(())
     }
 
     fn due(&self) -> Option<Tick> {
-        let waits = self.config.select.is_none() && self.word.is_some();
+        let waits = self.config.select.is_none() && !self.rested;
         waits.then(|| Tick(self.last_edge.0.saturating_add(self.gap)))
     }
 

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::line::{Level, Levels};
 use crate::time::Tick;
 
@@ -18,6 +18,8 @@ pub struct Swd {
     /// Ones, and zeros, in a row between frames.
     ones: (u32, Tick),
     zeros: u32,
+    /// Ones in a row, within frames, too, and where they began.
+    run: (u32, Tick),
     joined: bool,
     open: Option<Open>,
 }
@@ -31,11 +33,17 @@ struct Open {
     ack: Option<u64>,
 }
 
+/// Ones in a row that reset the line.
+const RESET: u32 = 50;
+
 /// Bits of a request; then a turnaround, and three bits of answer.
 const REQUEST: usize = 8;
 const ANSWERED: usize = REQUEST + 4;
 
 impl Swd {
+    /// The instants of its frames.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] = &[
         "read",
@@ -49,6 +57,7 @@ impl Swd {
         "wait",
         "refused",
         "no-answer",
+        "spike",
         "unknown",
         "cut-off",
     ];
@@ -60,6 +69,20 @@ impl Swd {
 
     fn bit(&mut self, at: Tick, level: Level, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let high = level == Level::High;
+        out.look(Look::taking(at, 0).shifting(0b10));
+        if !high {
+            self.run.0 = 0;
+        } else if self.run.0 == 0 {
+            self.run = (1, at);
+        } else {
+            self.run.0 += 1;
+        }
+        if self.run.0 == RESET {
+            // No frame has so many: whatever was begun was none.
+            (self.open, self.ones) = (None, self.run);
+            self.joined = false;
+            return ControlFlow::Continue(());
+        }
         let Some(open) = &mut self.open else { return self.between(at, high, out) };
         if level == Level::Unknown {
             open.frame.faults.push(Fault::unknown(at));
@@ -105,6 +128,7 @@ impl Swd {
             }
             self.ones.0 += 1;
             if self.joined {
+                out.mark(BusMark::new("begin", at))?;
                 let (frame, ticks) = (Frame::new("write", at..at), vec![at]);
                 self.open = Some(Open { frame, ticks, bits: 1, ack: None });
                 (self.ones.0, self.zeros) = (0, 0);
@@ -113,9 +137,11 @@ impl Swd {
         }
         let (ones, since) = std::mem::replace(&mut self.ones, (0, at));
         self.zeros = self.zeros.saturating_add(1);
-        self.joined |= ones >= 50 || self.zeros >= 8;
-        if ones >= 50 {
-            return out.frame(Frame::new("reset", since..Tick(at.0 + 1)));
+        self.joined |= ones >= RESET || self.zeros >= 8;
+        if ones >= RESET {
+            let end = Tick(at.0 + 1);
+            out.frame(Frame::new("reset", since..end))?;
+            out.settled(end);
         }
         ControlFlow::Continue(())
     }

@@ -5,7 +5,7 @@ use std::fmt;
 use std::ops::ControlFlow;
 
 use super::pace::Pace;
-use crate::bus::{Decoder, Fault, Field, FieldKind, Frame, FrameSink};
+use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
 use crate::quantity::{Frequency, Rational};
@@ -126,6 +126,8 @@ pub struct Uart {
     /// A bit in thousandths of a tick.
     bit: u64,
     level: Level,
+    /// The last edge.
+    since: Tick,
     state: State,
 }
 
@@ -155,6 +157,9 @@ struct Byte {
 }
 
 impl Uart {
+    /// The instants of its frames: `begin` is the edge of a start bit.
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample"];
+
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] = &[
         "byte",
@@ -166,6 +171,7 @@ impl Uart {
         "framing",
         "drift",
         "false-start",
+        "spike",
         "unknown",
     ];
 
@@ -190,7 +196,8 @@ impl Uart {
         let bit = base.rate().to_rational().checked_div(bit_rate.to_rational());
         let bit = bit.and_then(|bit| bit.checked_mul(Rational::from(1000))).map_or(0, Rational::floor);
         let bit = u64::try_from(bit).unwrap_or(u64::MAX).max(1);
-        Ok(Uart { config, halves, bit, level: Level::Unknown, state: State::Waiting })
+        let (level, since, state) = (Level::Unknown, Tick(0), State::Waiting);
+        Ok(Uart { config, halves, bit, level, since, state })
     }
 
     fn rests(&self, level: Level) -> bool {
@@ -233,14 +240,29 @@ impl Uart {
         1 + self.config.data_bits + u32::from(self.config.parity != Parity::None) + 1
     }
 
+    /// Ticks beside the middle of a bit within which an edge leaves open what was read, from a sender that
+    /// is off by 6 % at most: by so much its edges may have wandered past the middle of the last bit.
+    fn room(&self) -> u64 {
+        let beyond = (u64::from(self.bits()) * 6).saturating_sub(50);
+        1 + self.bit.saturating_mul(beyond) / 100_000
+    }
+
+    /// Whether nothing but a start bit can follow: the line has rested for longer than it does before an
+    /// edge within a byte, which is all data bits but one, and the parity bit.
+    fn has_rested(&self, now: Tick) -> bool {
+        now.since(self.since) >= self.halves.ticks(2 * (self.bits() - 2)) as i64
+    }
+
     /// Takes all bits whose middle lies before a tick; the level did not change meanwhile.
     fn take(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let (level, rests, last) = (self.level, self.rests(self.level), self.bits() - 1);
+        let room = self.room();
         while let State::Byte(byte) = &mut self.state {
             let middle = Tick(byte.start.0.saturating_add(self.halves.ticks(2 * byte.taken + 1)));
             if middle >= until {
                 break;
             }
+            out.look(Look::taking(middle, 0).shifting(1).room(room));
             let next = byte.bit(&self.config, level, rests, last, middle);
             if next == Next::More {
                 continue;
@@ -336,14 +358,16 @@ impl Decoder for Uart {
         1
     }
 
-    fn begin(&mut self, _: Tick, levels: Levels) {
-        self.level = levels.level(0);
+    fn begin(&mut self, at: Tick, levels: Levels) {
+        (self.level, self.since) = (levels.level(0), at);
         self.state = if self.rests(self.level) { State::Resting } else { State::Waiting };
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.take(at, out)?;
         self.drift(at);
+        let rested = self.has_rested(at);
+        let since = std::mem::replace(&mut self.since, at);
         let before = std::mem::replace(&mut self.level, levels.level(0));
         match &self.state {
             State::Resting if self.rests(before) && self.is_start(self.level) => {
@@ -356,13 +380,23 @@ impl Decoder for Uart {
                     rested: false,
                     faults: Vec::new(),
                 });
+                if rested {
+                    out.settled(at);
+                }
+                out.mark(BusMark::new("begin", at))?;
             }
             State::Break(start) if self.rests(self.level) => {
                 let frame = Frame::new("break", *start..at);
                 self.state = State::Resting;
                 out.frame(frame)?;
             }
-            State::Waiting if self.rests(self.level) => self.state = State::Resting,
+            State::Waiting if self.rests(self.level) => {
+                self.state = State::Resting;
+                // Whatever came before, so long a stretch is a break.
+                if self.is_start(before) && at.since(since) > self.halves.ticks(2 * self.bits() - 1) as i64 {
+                    out.frame(Frame::new("break", since..at))?;
+                }
+            }
             State::Resting if !self.rests(self.level) => self.state = State::Waiting,
             _ => {}
         }

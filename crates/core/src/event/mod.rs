@@ -20,15 +20,15 @@ mod syntax;
 mod timed;
 
 pub use check::{
-    Action, Arm, ArmRow, ConditionProgram, FrameTests, LineEdge, Meaning, Program, Scope, State,
-    StateMachine, StateProblem, StateReport, StateRow, StateTable, Wait,
+    Action, Arm, ArmRow, ConditionProgram, FrameMatcher, FrameTests, LineEdge, Meaning, Program, Scope,
+    State, StateMachine, StateProblem, StateReport, StateRow, StateTable, Wait,
 };
 pub use doubt::{DoubtfulHits, MarkWords, Stretch, Stretches};
 pub use hit::{Certainty, Hit, MarkWord};
 pub use run::{BusSeen, Hits, StreamSearch};
 pub(crate) use syntax::mentions;
 pub use syntax::{
-    Comparison, Condition, Direction, Event, FieldTest, KEYWORDS, Lasting, Name, Simple, SimpleKind, Step,
-    StepLimit, Test, TextSpan, ValuePattern,
+    BusUnit, Comparison, Condition, Direction, Event, FieldTest, KEYWORDS, Lasting, Name, Simple, SimpleKind,
+    Step, StepLimit, Test, TextSpan, ValuePattern,
 };
 pub use timed::TimedProgram;

@@ -40,7 +40,7 @@ impl Program {
     /// [`ErrorKind::NotShown`], when it asks who is driven of a record that was sampled.
     pub fn at(&self, base: TimeBase) -> Result<TimedProgram> {
         shown(&self.signals(), base)?;
-        self.frames().into_iter().try_for_each(|frame| frame.bus.decoder(base).map(drop))?;
+        self.frames().into_iter().try_for_each(|frame| frame.decoder(base).map(drop))?;
         Ok(TimedProgram { root: Clock(base).guarded(&self.root)?, program: self.clone(), base })
     }
 }

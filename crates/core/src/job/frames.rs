@@ -34,15 +34,34 @@ pub struct JobFrames<'a> {
 }
 
 impl Job {
-    /// The frames of these buses that begin within a part of the record, in the order of their starts.
+    /// The frames of these buses that lie in a part of the record, at least in part, in the order of their
+    /// starts. They are read as in the whole record.
     ///
     /// # Errors
     /// When a bus cannot be decoded from this record, for example because its bit rate is not known.
     pub fn frames<'a>(&'a self, buses: &[&'a SerialBus], range: Range<Tick>) -> Result<JobFrames<'a>> {
+        JobFrames::new(buses, |bus| bus.frames(&self.capture, range.clone()))
+    }
+
+    /// The same for transfers: frames that belong together, each as one.
+    ///
+    /// # Errors
+    /// As [`frames`](Job::frames).
+    pub fn transfers<'a>(&'a self, buses: &[&'a SerialBus], range: Range<Tick>) -> Result<JobFrames<'a>> {
+        JobFrames::new(buses, |bus| bus.transfers(&self.capture, range.clone()))
+    }
+}
+
+impl<'a> JobFrames<'a> {
+    fn new(
+        buses: &[&'a SerialBus],
+        read: impl Fn(&'a SerialBus) -> Result<Frames<'a>>,
+    ) -> Result<JobFrames<'a>> {
         let lane = |bus: &&'a SerialBus| {
-            let mut frames = bus.frames(&self.capture, range.clone())?;
+            let mut frames = read(bus)?;
             let next = frames.next();
-            Ok(Lane { bus, frames, next, last_end: None })
+            let last_end = frames.before();
+            Ok(Lane { bus, frames, next, last_end })
         };
         Ok(JobFrames { lanes: buses.iter().map(lane).collect::<Result<_>>()? })
     }

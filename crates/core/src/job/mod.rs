@@ -43,6 +43,8 @@ pub struct Job {
     pub remarks: Vec<String>,
     /// What it was read from.
     path: PathBuf,
+    /// Serial buses that are tried: what is asked of all buses is asked of these.
+    tried: Vec<String>,
 }
 
 impl Job {
@@ -65,6 +67,19 @@ impl Job {
     pub fn try_limits(&mut self, words: &[impl AsRef<str>]) -> Result<()> {
         let scope = self.scope();
         self.setup.get_or_insert_default().try_limits(words, &scope)
+    }
+
+    /// Adds a serial bus in the setup's words, as [`Setup::try_bus`] reads them; its name. What is asked of all
+    /// buses is asked of those that were added.
+    ///
+    /// # Errors
+    /// For what is no bus, and for lines that the record does not have.
+    pub fn try_bus(&mut self, words: &str) -> Result<String> {
+        let setup = self.setup.get_or_insert_default();
+        let name = setup.try_bus(words, &self.capture)?;
+        crate::diagnose::settle(&self.capture, setup);
+        self.tried.push(name.clone());
+        Ok(name)
     }
 
     /// The names of the record, and the buses and named events of its setup.

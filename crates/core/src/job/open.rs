@@ -7,6 +7,7 @@ use crate::capture::Capture;
 use crate::diagnose;
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::format::{self, Recognised, Source, dtap};
+use crate::line::Line;
 use crate::setup::{Import, Setup};
 
 impl Job {
@@ -86,13 +87,22 @@ impl Job {
         if let Some(setup) = &mut setup {
             diagnose::settle(&capture, setup);
         }
-        Job { capture, setup, remarks, path: name.to_path_buf() }
+        Job { capture, setup, remarks, path: name.to_path_buf(), tried: Vec::new() }
     }
 }
 
-/// A capture under another setup: its lines by their names.
+/// A capture under another setup. A line is the one that was recorded at its input, else the one of its name.
 fn relabelled(capture: Capture, setup: &Setup) -> Result<Capture> {
-    let wanted = setup.lines.iter().map(|l| (l.line.name.clone(), l.line.clone())).collect();
-    let builder = capture.into_builder().select(wanted)?;
+    let mut told = capture.history().to_vec();
+    let mut wanted = Vec::new();
+    for line in setup.lines.iter().map(|line| &line.line) {
+        let at_input = |known: &&Line| known.input.is_some() && known.input == line.input;
+        let name = capture.lines().iter().find(at_input).map_or(&line.name, |known| &known.name);
+        if *name != line.name {
+            told.push(format!("'{name}' is called '{}'", line.name));
+        }
+        wanted.push((name.clone(), line.clone()));
+    }
+    let builder = capture.into_builder().select(wanted)?.history(told);
     builder.buses(setup.buses.clone()).attachments(setup.texts.clone()).build()
 }

@@ -63,7 +63,9 @@ impl Job {
             return Err(error.with_help(help));
         }
         if names.is_empty() {
-            return Ok(serial.iter().collect());
+            let asked =
+                |bus: &&SerialBus| self.tried.is_empty() || self.tried.iter().any(|t| t == bus.name());
+            return Ok(serial.iter().filter(asked).collect());
         }
         let find = |name: &str| {
             serial.iter().find(|bus| bus.name() == name).ok_or_else(|| {

@@ -136,7 +136,10 @@ impl<'a> Precision<'a> {
         // Of any two of them, those that are known least well.
         let mut own: Vec<_> = signals.iter().map(|signal| self.own_blur(*signal, level_error)).collect();
         own.sort_unstable_by(|a, b| b.cmp(a));
-        let all = [self.resolution.extra.to_rational(), self.resolution.skew.to_rational()];
+        // Edges of one input are not skewed against each other.
+        let one = signals.iter().all(|signal| Some(signal) == signals.first());
+        let skew = if one { Rational::ZERO } else { self.resolution.skew.to_rational() };
+        let all = [self.resolution.extra.to_rational(), skew];
         let blur = self.sum(all.into_iter().chain(own.into_iter().take(2)));
         let ticks = self.base.ticks_in(Time::from_rational(blur));
         let faster = Rational::ONE.checked_sub(self.resolution.accuracy.to_fraction());

@@ -5,6 +5,7 @@ use super::row::{BindError, Limit, LimitBuilder};
 use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::event::{ConditionProgram, Meaning, Program, Scope, TimedProgram};
+use crate::known::Precision;
 use crate::line::{AnalogId, Crossing, LineId, Signal};
 use crate::quantity::{Frequency, Time};
 use crate::time::TimeBase;
@@ -180,10 +181,12 @@ impl BoundLimit {
         self.events().into_iter().filter_map(Program::shortest_duration).min()
     }
 
-    /// Whether one of its events is of several parts, or a frame: what a sampled record does not show of
-    /// those may still have happened.
-    pub fn is_composite(&self) -> bool {
-        self.events().into_iter().any(|event| !event.is_simple())
+    /// Whether what a record with this precision does not show of its events may still have happened: of
+    /// those that are of several parts, and of frames on lines that may hide pulses.
+    pub(super) fn is_open(&self, precision: &Precision<'_>) -> bool {
+        let hides = |event: &Program| event.is_of_frames() && precision.may_hide(&event.signals());
+        let open = |event: &Program| event.is_composite() || hides(event);
+        !precision.is_exact() && self.events().into_iter().any(open)
     }
 
     /// All lines and crossings that it looks at, each once.

@@ -77,7 +77,7 @@ impl BoundLimit {
         let hidden = hides.condition
             || hides.leave_open(kind, required, false, false)
             || asks_for_granted(kind, required, self.granted(precision));
-        let composite = (self.is_composite() && !precision.is_exact()) || hides.condition;
+        let composite = self.is_open(precision) || hides.condition;
         let (can_fail, hidden) = (can_fail && !composite && judge.can_fail(), hidden || composite);
         let can_pass = passing.start() <= passing.end() && !hidden;
         let apart = |ticks: i64, limit: Time| {

@@ -233,7 +233,7 @@ impl Tally<'_> {
             reason = Some(Reason::Occurrence(Doubt::Hidden));
         }
         // What is found of such events is neither all that happened nor certain.
-        if bound.is_composite() && !precision.is_exact() && worst.is_some() {
+        if bound.is_open(&precision) && worst.is_some() {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::Composite);
         }

@@ -6,6 +6,7 @@ use crate::limit::{Answer, Events, Kind, Limit, Mark, Part, Pin, Required, Which
 use crate::quantity::{Frequency, Percent, Rational};
 
 use super::figures::{Figures, Row};
+use super::section::serial::{DraftSerial, read_serial};
 use crate::reader::{NamedText, OneOrEach, Placed, Reader, Section, moved};
 
 /// A part as its file has it, its figures not worked out yet.
@@ -14,6 +15,8 @@ pub(super) struct ReadPart {
     /// What the conditions are in words, by name; one without a name where there is one set of figures.
     conditions: Vec<(Option<String>, String)>,
     pub(super) figures: Figures,
+    /// Serial buses of its pins.
+    pub(super) buses: Vec<DraftSerial>,
     /// Per limit, the place of each event field and of the limit itself.
     pub(super) places: Vec<Places>,
 }
@@ -61,6 +64,22 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
         let names = conditions.iter().filter_map(|(name, _)| name.clone()).collect();
         let mut figures =
             Figures { values: top.map("values").unwrap_or_default(), conditions: names, rows: Vec::new() };
+        let mut buses: Vec<DraftSerial> = Vec::new();
+        for section in top.sections("bus", "name") {
+            match section.text("kind") {
+                Some(kind) => buses.extend(read_serial(&section, &kind)),
+                None => section.missing("kind", "kind = \"i2c\""),
+            }
+            section.finish();
+        }
+        for (number, bus) in buses.iter().enumerate() {
+            let name = &bus.name.value;
+            let before = buses[..number].iter().any(|other| other.name.value == *name);
+            if before || pins.iter().any(|pin| pin.name == *name) {
+                let message = format!("something else is called '{name}'");
+                top.refuse(&bus.name.place, message, "give the bus a name of its own");
+            }
+        }
         let mut limits: Vec<Limit> = Vec::new();
         let mut places = Vec::new();
         for section in top.sections("limit", "symbol") {
@@ -81,7 +100,7 @@ pub(super) fn read_part(name: &str, text: &str) -> (ReadPart, Vec<Error>) {
         }
         let source = source.map(|p| p.value).unwrap_or_default();
         let part = Part { name: part_name, source, conditions: None, made_up, pins, limits };
-        ReadPart { part, conditions, figures, places }
+        ReadPart { part, conditions, figures, buses, places }
     });
     (read, reader.into_problems())
 }

@@ -1,10 +1,15 @@
-//! Limits in a line of words, tried without any file: `width of WE_N low, min 35 ns`.
+//! What is tried without any file: limits in a line of words, `width of WE_N low, min 35 ns`, and serial buses
+//! in the setup's own, `kind = "spi", clock = "L3", …`.
 
 use super::Setup;
 use super::section::limit::{OwnLimit, resolve_limits};
+use super::section::line::LineIds;
+use super::section::serial::read_serial;
+use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, suggest};
 use crate::event::{Event, Scope};
 use crate::limit::Kind;
+use crate::line::LineId;
 use crate::reader::Reader;
 
 /// What may follow the events, each with a value.
@@ -51,6 +56,78 @@ impl Setup {
         self.parts.extend(part);
         Ok(())
     }
+}
+
+/// What a bus is called that says no name.
+const TRIED: &str = "tried";
+
+impl Setup {
+    /// Adds a serial bus that is said in the words of a `[[bus]]` section, separated by commas, on lines of a
+    /// capture; it is called `tried` where it says no name, and takes the place of another of its name. Its name.
+    ///
+    /// ```
+    /// use deep_tap_core::capture::{Capture, Trace};
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::setup::Setup;
+    /// use deep_tap_core::time::TimeBase;
+    ///
+    /// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+    /// let capture = Capture::builder(base, 100).line("L3", Trace::toggling(Level::High, [], 100)?).build()?;
+    /// let mut setup = Setup::default();
+    /// let name = setup.try_bus("kind = \"uart\", line = \"L3\", bit-rate = \"9600 Hz\"", &capture)?;
+    /// assert_eq!((name.as_str(), setup.serial.len()), ("tried", 1));
+    /// let error = setup.try_bus("kind = \"uart\", line = \"L4\"", &capture).unwrap_err();
+    /// assert!(error.to_string().contains("bit-rate"), "{error}");
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
+    ///
+    /// # Errors
+    /// With the place in the words, for what is no bus, and for lines that the capture does not have.
+    pub fn try_bus(&mut self, words: &str, capture: &Capture) -> Result<String> {
+        let named = words.split(',').any(|word| {
+            let key = word.split('=').next().unwrap_or("").trim();
+            key == "name"
+        });
+        let head = if named { "bus = [{ ".to_string() } else { format!("bus = [{{ name = \"{TRIED}\", ") };
+        let text = format!("{head}{words} }}]");
+        let lines = capture.lines().iter().enumerate();
+        let known = LineIds::of(lines.map(|(number, line)| (line.name.as_str(), LineId(number))));
+        let reader = Reader::new("", &text, ErrorKind::Setup);
+        let draft = reader.read(|top| {
+            let sections = top.sections("bus", "name");
+            let section = sections.first()?;
+            let kind = section.required("kind", "kind = \"spi\"");
+            let draft = kind.and_then(|kind| read_serial(section, &kind));
+            section.finish();
+            draft
+        });
+        let mut problems = reader.into_problems();
+        let bus =
+            draft.filter(|_| problems.is_empty()).and_then(|bus| bus.resolve(&known, &[], &mut problems));
+        match (Error::many(problems), bus) {
+            (None, Some(bus)) => {
+                let name = bus.name().to_string();
+                self.serial.retain(|other| other.name() != name);
+                self.serial.push(bus);
+                Ok(name)
+            }
+            (Some(error), _) => Err(in_words(&error, words, head.len())),
+            (None, None) => {
+                Err(wrong(words, 0..words.len(), "this is no bus", "write it as in a [[bus]] section"))
+            }
+        }
+    }
+}
+
+/// An error in words that stand in a text behind so many bytes, at its place in the words.
+fn in_words(error: &Error, words: &str, head: usize) -> Error {
+    let span = match error.place() {
+        Some(Place::Text(at)) => at.span.start.saturating_sub(head)..at.span.end.saturating_sub(head),
+        _ => 0..words.len(),
+    };
+    let inside = span.start < span.end && span.end <= words.len() && words.is_char_boundary(span.start);
+    let span = if inside && words.is_char_boundary(span.end) { span } else { 0..words.len() };
+    wrong(words, span, error.message(), error.help().unwrap_or(""))
 }
 
 /// The limit that words say, and the section that they were made into.

@@ -33,9 +33,9 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
         args::Rule::Measured => Rule::Measured,
     };
     let source = |file: &PathBuf| args::Source {
-        file: file.clone(),
         setup: args.setup.clone(),
         stated: args.stated.clone(),
+        ..args::Source::of(file.clone())
     };
     // What cannot be written should be known before hours of checking.
     let junit = args.junit.as_deref().map(|path| Pending::create(path, args.table.replace)).transpose()?;

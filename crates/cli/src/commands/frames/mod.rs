@@ -4,14 +4,16 @@ mod beside;
 mod rows;
 mod summary;
 mod table;
+mod transfer;
 
 use std::path::Path;
 
 use deep_tap::bus::{Field, FieldKind};
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
-use deep_tap::event::FrameTests;
+use deep_tap::event::{FrameMatcher, FrameTests};
 use deep_tap::job::{Job, JobFrame, JobFrames};
+use deep_tap::time::Tick;
 
 use crate::Outcome;
 use crate::args::{self, Values};
@@ -28,7 +30,10 @@ struct Listing<'a> {
     /// Ticks that are looked at.
     ticks: u64,
     frames: JobFrames<'a>,
-    tests: Option<FrameTests>,
+    /// The tests, for each of the buses.
+    tests: Option<Vec<FrameMatcher>>,
+    /// What ends before this was read only to know what came before.
+    from: Tick,
     left: u64,
 }
 
@@ -36,10 +41,21 @@ impl<'a> Listing<'a> {
     fn new(args: &'a args::Frames, loaded: &'a Job, buses: Vec<&'a SerialBus>) -> Result<Self, Failure> {
         let range = args.window.of(loaded)?;
         let ticks = range.end.0 - range.start.0;
-        let frames = loaded.frames(&buses, range)?;
+        let from = range.start;
         let tests = args.has.as_deref().map(FrameTests::parse).transpose()?;
+        // Values in a row may have begun before.
+        let begin = if tests.as_ref().is_some_and(FrameTests::look_back) { Tick(0) } else { from };
+        let frames = match args.transfers {
+            true => loaded.transfers(&buses, begin..range.end)?,
+            false => loaded.frames(&buses, begin..range.end)?,
+        };
+        let matching = |tests: FrameTests| {
+            let stream = |bus: &&SerialBus| bus.protocol().is_stream() && !args.transfers;
+            buses.iter().map(|bus| tests.matching(stream(bus))).collect()
+        };
+        let tests = tests.map(matching);
         let left = args.first.unwrap_or(u64::MAX);
-        Ok(Listing { args, capture: &loaded.capture, buses, ticks, frames, tests, left })
+        Ok(Listing { args, capture: &loaded.capture, buses, ticks, frames, tests, from, left })
     }
 }
 
@@ -50,10 +66,12 @@ impl<'a> Iterator for Listing<'a> {
         if self.left == 0 {
             return None;
         }
-        let (tests, faults) = (&self.tests, self.args.faults);
-        let found = self.frames.find(|JobFrame { frame, .. }| {
-            tests.as_ref().is_none_or(|tests| tests.are_met_by(frame))
-                && (!faults || !frame.faults.is_empty())
+        let (tests, buses, faults, from) = (&mut self.tests, &self.buses, self.args.faults, self.from);
+        let found = self.frames.find(|JobFrame { bus, frame, .. }| {
+            let place = buses.iter().position(|own| std::ptr::eq(*own, *bus)).unwrap_or(0);
+            let met = tests.as_mut().is_none_or(|tests| tests[place].meets(frame));
+            let inside = frame.end > from || frame.start >= from;
+            met && inside && (!faults || !frame.faults.is_empty())
         })?;
         self.left -= 1;
         Some(found)
@@ -81,8 +99,8 @@ pub(crate) fn list<'a>(
         () if args.table.is_some() => {
             let path = args.table.as_deref().unwrap_or(Path::new(""));
             let count = table::write(listing, path, args.replace)?;
-            let frames = if count == 1 { "frame" } else { "frames" };
-            out.line(format!("{count} {frames} saved to {}", path.display()))?;
+            let frames = counted(args, count);
+            out.line(format!("{frames} saved to {}", path.display()))?;
             count
         }
         () if args.summary => summary::write(listing, out)?,
@@ -104,7 +122,11 @@ fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a S
     let mut unknown = None;
     let mut known = Vec::new();
     for bus in buses {
-        match tests.check(bus.protocol()) {
+        let checked = match args.transfers {
+            true => tests.check_transfers(bus.protocol()),
+            false => tests.check(bus.protocol()),
+        };
+        match checked {
             Ok(()) => known.push(bus),
             Err(error) => unknown = unknown.or(Some(error)),
         }
@@ -113,6 +135,12 @@ fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a S
         Some(error) => Err(error.into()),
         None => Ok(known),
     }
+}
+
+/// So many frames, or transfers, in words.
+fn counted(args: &args::Frames, count: u64) -> String {
+    let what = if args.transfers { "transfer" } else { "frame" };
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
 /// A field in words: its name and value, and the character that a byte may be.

@@ -5,9 +5,9 @@ use deep_tap::quantity::Time;
 use deep_tap::time::Tick;
 use serde::Serialize;
 
-use super::{JobFrame, Listing, told, value};
+use super::{JobFrame, Listing, counted, told, value};
 use crate::args::{self, Format};
-use crate::contract::frames::FrameRow;
+use crate::contract::frames::{FrameRow, TransferRow};
 use crate::contract::{Document, Rows};
 use crate::errors::Failure;
 use crate::output::{Out, not_json};
@@ -20,10 +20,11 @@ struct Row<'a> {
     at_s: Time,
     until_s: Time,
     fields: String,
+    certain: bool,
     faults: Vec<&'a str>,
 }
 
-const COLUMNS: &[&str] = &["bus", "kind", "at_s", "until_s", "fields", "faults"];
+const COLUMNS: &[&str] = &["bus", "kind", "at_s", "until_s", "fields", "certain", "faults"];
 
 /// Writes frames as they come; how many.
 pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
@@ -31,33 +32,43 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
     let longest = listing.buses.iter().map(|bus| bus.name().chars().count()).max().unwrap_or(0).max(3);
     let at = time_width(capture);
     match args.format {
+        Format::Text if args.transfers => {
+            let (lasts, bus) = ("lasts", "bus");
+            out.line(format!("{:>at$}  {:>at$}  {lasts:>at$}  {bus:<longest$}  transfer", "at", "gap"))?;
+        }
         Format::Text => out.line(format!("{:>at$}  {:>at$}  {:<longest$}  frame", "at", "gap", "bus"))?,
         Format::Csv | Format::Json => {}
     }
     let mut rows = Rows::new(COLUMNS)?;
-    let (mut count, mut faulty) = (0u64, 0u64);
+    let (mut count, mut faulty, mut open) = (0u64, 0u64, 0u64);
     for listed in listing {
         count += 1;
         faulty += u64::from(!listed.frame.faults.is_empty());
+        open += u64::from(!listed.frame.certain);
         match args.format {
             Format::Text => out.line(text(args, capture, &listed, (at, longest)))?,
             Format::Csv => {
                 rows.row(&row(args, capture, &listed))?;
                 out.writer().write_all(&rows.take()?)?;
             }
-            Format::Json => json_line(capture, &listed, out)?,
+            Format::Json => json_line(args, capture, &listed, out)?,
         }
     }
     if count == 0 && args.format == Format::Csv {
         out.writer().write_all(&rows.take()?)?;
     }
     if args.format == Format::Text {
-        let frames = if count == 1 { "frame" } else { "frames" };
+        let frames = counted(args, count);
         let faults = match faulty {
             0 => "none with a fault".to_string(),
             faulty => format!("{faulty} with a fault"),
         };
-        out.line(format!("\n{count} {frames}, {faults}"))?;
+        let open = match open {
+            0 => String::new(),
+            1 => ", 1 not certain (marked ?)".to_string(),
+            open => format!(", {open} not certain (marked ?)"),
+        };
+        out.line(format!("\n{frames}, {faults}{open}"))?;
     }
     Ok(count)
 }
@@ -77,10 +88,22 @@ fn text(
     let JobFrame { bus, frame, gap, .. } = listed;
     let tick = capture.base().tick();
     let gap = gap.map_or("-".to_string(), |gap| capture.base().length_of(gap).rounded(tick));
-    let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
     let faults: String = frame.faults.iter().map(|fault| format!("  !! {}", fault.what)).collect();
-    let (when, fields) = (capture.base().text_of(frame.start), fields.join(" "));
-    let line = format!("{when:>at$}  {gap:>at$}  {:<longest$}  {} {fields}{faults}", bus.name(), frame.kind);
+    let when = capture.base().text_of(frame.start);
+    let sure = if frame.certain { "" } else { "?" };
+    let (name, kind) = (bus.name(), frame.kind);
+    let line = match args.transfers {
+        true => {
+            let lasts = capture.base().length_of(frame.carried_until().since(frame.start)).rounded(tick);
+            let carried = super::transfer::carried(frame, args.values);
+            format!("{when:>at$}  {gap:>at$}  {lasts:>at$}  {name:<longest$}  {kind}{sure} {carried}{faults}")
+        }
+        false => {
+            let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
+            let fields = fields.join(" ");
+            format!("{when:>at$}  {gap:>at$}  {name:<longest$}  {kind}{sure} {fields}{faults}")
+        }
+    };
     line.trim_end().to_string()
 }
 
@@ -93,11 +116,24 @@ fn row<'a>(args: &args::Frames, capture: &Capture, listed: &'a JobFrame<'_>) -> 
         at_s: capture.base().time_of(frame.start),
         until_s: capture.base().time_of(frame.end),
         fields: fields.collect::<Vec<_>>().join(" "),
+        certain: frame.certain,
         faults: frame.faults.iter().map(|fault| fault.kind).collect(),
     }
 }
 
-fn json_line(capture: &Capture, listed: &JobFrame<'_>, out: &mut Out) -> Result<(), Failure> {
-    let row = FrameRow::new(listed.bus.name(), &listed.frame, capture.base());
-    out.line(serde_json::to_string(&Document::new("frame", &row)).map_err(not_json)?)
+fn json_line(
+    args: &args::Frames,
+    capture: &Capture,
+    listed: &JobFrame<'_>,
+    out: &mut Out,
+) -> Result<(), Failure> {
+    let (name, frame, base) = (listed.bus.name(), &listed.frame, capture.base());
+    let line = match args.transfers {
+        true => {
+            let row = TransferRow::new(name, frame, listed.gap, base);
+            serde_json::to_string(&Document::new("transfer", &row))
+        }
+        false => serde_json::to_string(&Document::new("frame", &FrameRow::new(name, frame, base))),
+    };
+    out.line(line.map_err(not_json)?)
 }

@@ -18,6 +18,7 @@ const COLUMNS: Columns = &[
     ("bits", Kind::Whole),
     ("field_at_s", Kind::Number),
     ("field_until_s", Kind::Number),
+    ("certain", Kind::Flag),
     ("faults", Kind::Text),
 ];
 
@@ -49,6 +50,7 @@ pub(super) fn write(listing: Listing<'_>, path: &Path, replace: bool) -> Result<
                 Cell::Whole(Some(i64::from(field.bits))),
                 seconds(field.start),
                 seconds(field.end),
+                Cell::Flag(frame.certain),
                 Cell::Text(&faults),
             ];
             table.row(&[&head[..], &cells].concat())?;
@@ -62,6 +64,7 @@ pub(super) fn write(listing: Listing<'_>, path: &Path, replace: bool) -> Result<
                 nothing,
                 no_time.clone(),
                 no_time,
+                Cell::Flag(frame.certain),
                 Cell::Text(&faults),
             ];
             table.row(&[&head[..], &cells].concat())?;

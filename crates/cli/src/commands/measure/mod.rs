@@ -54,9 +54,9 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
         return Err(error.with_help(help).at(Place::File(args.file.clone())).into());
     }
     let loaded = load(&args::Source {
-        file: args.file.clone(),
         setup: args.setup.clone(),
         stated: args.stated.clone(),
+        ..args::Source::of(args.file.clone())
     })?;
     if let Some(name) = &args.limit {
         histogram::of_limit(args, &loaded, name, out)?;

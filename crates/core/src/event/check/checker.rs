@@ -2,11 +2,11 @@
 
 use super::condition::{Test3, both};
 use super::form::{Form, Guarded, Stage, Tree, plain_levels};
-use super::frames::{FrameForm, FrameTests};
+use super::frames::{Asked, FrameForm, FrameTests};
 use super::names::{Meaning, Scope};
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, suggest};
 use crate::event::syntax::{
-    Comparison, Condition, Direction, Event, Name, Simple, SimpleKind, StepLimit, Test, TextSpan,
+    BusUnit, Comparison, Condition, Direction, Event, Name, Simple, SimpleKind, StepLimit, Test, TextSpan,
     ValuePattern, located,
 };
 use crate::line::{LineId, Side, Signal};
@@ -107,11 +107,24 @@ impl Checker<'_> {
                 let side = if *direction == Direction::Falls { Side::Above } else { Side::Below };
                 Form::Edge(self.scope.find_crossing(self.text, name, *level, side)?.into(), *direction)
             }
-            SimpleKind::Frame(name, tests) => {
+            SimpleKind::Frame(name, unit, tests) => {
                 let bus = self.scope.find_frames(self.text, name)?.clone();
                 let tests = FrameTests::new(tests.clone(), self.text);
-                tests.check(bus.protocol())?;
-                Form::Frame(FrameForm { bus, tests })
+                match unit {
+                    BusUnit::Frame => tests.check(bus.protocol())?,
+                    BusUnit::Transfer => tests.check_transfers(bus.protocol())?,
+                }
+                Form::Frame(Box::new(FrameForm { bus, asked: Asked::Units(*unit, tests) }))
+            }
+            SimpleKind::Mark(name, mark) => {
+                let bus = self.scope.find_frames(self.text, name)?.clone();
+                let marks = bus.protocol().marks();
+                let Some(known) = marks.iter().find(|known| **known == mark.text) else {
+                    let help = suggest(&mark.text, marks.iter().copied(), "instant of this bus");
+                    let message = format!("'{}' has no instant '{}'", name.text, mark.text);
+                    return self.refuse(&mark.span, message, &help);
+                };
+                Form::Frame(Box::new(FrameForm { asked: Asked::Mark(known), bus }))
             }
         };
         Ok(Guarded { tree: Tree::Simple(form), guard })
@@ -186,6 +199,14 @@ impl Checker<'_> {
             Ok(value.bits)
         };
         Ok(match test {
+            Test::Row(row) => {
+                let span = row.first().map_or(name.span.clone(), |value| value.span.clone());
+                return self.refuse(
+                    &span,
+                    "only frames have values in a row",
+                    "compare the bus with one value",
+                );
+            }
             Test::In(low, high) => {
                 let (from, to) = (exact(low)?, exact(high)?);
                 if from > to {

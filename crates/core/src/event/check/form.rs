@@ -13,7 +13,7 @@ pub(crate) enum Form<T = Time> {
     Changes(Vec<Signal>),
     When(Test3),
     Lasting(Test3, Lasting<T>),
-    Frame(FrameForm),
+    Frame(Box<FrameForm>),
 }
 
 /// An event with what must hold at its instant.

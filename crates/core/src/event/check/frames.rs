@@ -1,15 +1,22 @@
 //! What is asked of the frames of a serial bus.
 
-use crate::bus::{Fault, Frame};
-use crate::decode::{Protocol, SerialBus};
+use std::collections::VecDeque;
+use std::ops::Range;
+
+use crate::bus::{Decoder, Fault, FieldKind, Frame, FrameSink};
+use crate::capture::Capture;
+use crate::decode::{Protocol, Reading, Reads, SerialBus};
 use crate::error::{Result, suggest};
-use crate::event::syntax::{Comparison, FieldTest, Test, ValuePattern, field_tests, located};
+use crate::event::syntax::{BusUnit, Comparison, FieldTest, Test, ValuePattern, field_tests, located};
+use crate::time::{Tick, TimeBase};
 
 /// What a frame must have: `address == 0x51, data in 1 .. 9, nack`. All of it must be met.
 ///
 /// A name alone is met by a frame of that kind, with such a field, or with such a fault; `fault` by
 /// any fault. A name with a value is met when a field of that name has such a value; of several, one
-/// is enough.
+/// is enough, but for `data[1]`, which counts them from 0. `length` is the number of values, where it is
+/// no field. `text "ready"` and `bytes "08 10 xx"` are met by values in a row, `mosi bytes "9f"` by those of
+/// one name.
 ///
 /// ```
 /// use deep_tap_core::bus::{Field, FieldKind, Frame};
@@ -53,51 +60,188 @@ impl FrameTests {
     /// [`ErrorKind::Event`](crate::ErrorKind::Event) with the column of a name that it does not know, of a range that
     /// nothing lies in, or of a value that the field has no bits for.
     pub fn check(&self, protocol: &Protocol) -> Result<()> {
-        let words = protocol.words();
-        for FieldTest { field, test } in &self.tests {
-            if field.text != "fault" && !words.contains(&field.text.as_str()) {
-                let help = suggest(&field.text, words.iter().copied(), "field, kind or fault of this bus");
-                let message = format!("this bus has no '{}'", field.text);
-                return Err(located(&self.text, field.span.clone(), message, Some(help)));
-            }
-            if field.text == "fault" && test.is_some() {
-                let help = Some("write 'fault' alone, or the name of one".to_string());
-                let message = "a fault has no value".to_string();
-                return Err(located(&self.text, field.span.clone(), message, help));
-            }
-            if let Some(Test::In(low, high)) = test
-                && low.bits > high.bits
-            {
-                let help = Some(format!("write 'in {:#x} .. {:#x}'", high.bits, low.bits));
-                let message = "the range is upside down".to_string();
-                return Err(located(&self.text, low.span.start..high.span.end, message, help));
-            }
-            let most =
-                protocol.widest(&field.text).filter(|bits| *bits < 64).map(|bits| (bits, (1 << bits) - 1));
-            if let (Some((bits, most)), Some(test)) = (most, test)
-                && let Some(pattern) = test.beyond(most)
-            {
-                let has = if bits == 1 { "1 bit".to_string() } else { format!("{bits} bits") };
-                let message = format!("'{}' has {has} on this bus, which is {most:#x} at most", field.text);
-                let help = protocol.meant(&field.text, pattern.bits);
-                let help =
-                    help.unwrap_or_else(|| "no frame can meet this: give a value that it can have".into());
-                return Err(located(&self.text, pattern.span.clone(), message, Some(help)));
-            }
+        self.tests.iter().try_for_each(|test| self.check_one(test, protocol, protocol.words()))
+    }
+
+    /// The same for transfers of this protocol, which have kinds of their own.
+    ///
+    /// # Errors
+    /// As [`check`](FrameTests::check).
+    pub fn check_transfers(&self, protocol: &Protocol) -> Result<()> {
+        let words = protocol.words().iter().chain(protocol.transfer_kinds()).copied();
+        let words: Vec<&str> = words.collect();
+        self.tests.iter().try_for_each(|test| self.check_one(test, protocol, &words))
+    }
+
+    fn check_one(&self, test: &FieldTest, protocol: &Protocol, words: &[&str]) -> Result<()> {
+        let FieldTest { field, place, test } = test;
+        let any_data = matches!((field.text.as_str(), test), ("text" | "bytes", Some(Test::Row(_))));
+        let counts = field.text == LENGTH && test.is_some();
+        if field.text != "fault" && !words.contains(&field.text.as_str()) && !any_data && !counts {
+            let help = suggest(&field.text, words.iter().copied(), "field, kind or fault of this bus");
+            let message = format!("this bus has no '{}'", field.text);
+            return Err(located(&self.text, field.span.clone(), message, Some(help)));
+        }
+        if field.text == "fault" && (test.is_some() || place.is_some()) {
+            let help = Some("write 'fault' alone, or the name of one".to_string());
+            let message = "a fault has no value".to_string();
+            return Err(located(&self.text, field.span.clone(), message, help));
+        }
+        if let Some(Test::In(low, high)) = test
+            && low.bits > high.bits
+        {
+            let help = Some(format!("write 'in {:#x} .. {:#x}'", high.bits, low.bits));
+            let message = "the range is upside down".to_string();
+            return Err(located(&self.text, low.span.start..high.span.end, message, help));
+        }
+        let widest = match any_data {
+            true => DATA.iter().filter_map(|name| protocol.widest(name)).max(),
+            false => protocol.widest(&field.text),
+        };
+        let most = widest.filter(|bits| *bits < 64).map(|bits| (bits, (1 << bits) - 1));
+        if let (Some((bits, most)), Some(test)) = (most, test)
+            && let Some(pattern) = test.beyond(most)
+        {
+            let has = if bits == 1 { "1 bit".to_string() } else { format!("{bits} bits") };
+            let what = if any_data { "data" } else { field.text.as_str() };
+            let message = format!("'{what}' has {has} on this bus, which is {most:#x} at most");
+            let help = match test {
+                Test::Row(_) => Some("leave spaces between the values: \"08 10 xx\"".to_string()),
+                _ => protocol.meant(&field.text, pattern.bits),
+            };
+            let help = help.unwrap_or_else(|| "no frame can meet this: give a value that it can have".into());
+            return Err(located(&self.text, pattern.span.clone(), message, Some(help)));
         }
         Ok(())
     }
 
-    /// Whether a frame meets all tests.
+    /// Whether a frame meets all tests; values in a row are looked for in this frame alone.
     pub fn are_met_by(&self, frame: &Frame) -> bool {
-        let named = |name: &str| {
-            let fault = |fault: &Fault| name == "fault" || fault.kind == name;
-            frame.kind == name || frame.field(name).is_some() || frame.faults.iter().any(fault)
-        };
-        self.tests.iter().all(|FieldTest { field, test }| match test {
-            None => named(&field.text),
-            Some(test) => frame.fields.iter().any(|f| f.name == field.text && test.is_met(f.value)),
-        })
+        self.matching(false).meets(frame)
+    }
+
+    /// Tests frame after frame. Where data goes on from frame to frame (`is_stream`), values in a row may
+    /// begin in one and end in another; elsewhere, in frames of one transfer. See
+    /// [`Protocol::is_stream`](crate::decode::Protocol::is_stream).
+    pub fn matching(&self, is_stream: bool) -> FrameMatcher {
+        let longest = |tests: &FieldTest| tests.row().map_or(0, <[ValuePattern]>::len);
+        let longest = self.tests.iter().map(longest).max().unwrap_or(0);
+        FrameMatcher { tests: self.tests.clone(), is_stream, longest, rows: Vec::new() }
+    }
+
+    /// Whether they look at frames before the one that meets them.
+    pub fn look_back(&self) -> bool {
+        self.tests.iter().any(|test| test.row().is_some())
+    }
+}
+
+/// What asks for the number of values, where it is no field.
+const LENGTH: &str = "length";
+
+/// Names of fields that carry data.
+const DATA: [&str; 5] = ["data", "mosi", "miso", "tdi", "tdo"];
+
+impl FieldTest {
+    fn row(&self) -> Option<&[ValuePattern]> {
+        match &self.test {
+            Some(Test::Row(row)) => Some(row),
+            _ => None,
+        }
+    }
+}
+
+/// Tests on their way from frame to frame of one bus. Made by [`FrameTests::matching`].
+#[derive(Clone, Debug)]
+pub struct FrameMatcher {
+    tests: Vec<FieldTest>,
+    is_stream: bool,
+    /// Values of the longest row.
+    longest: usize,
+    /// The last data of each name.
+    rows: Vec<Row>,
+}
+
+/// The last data of one name, each with whether it is certain.
+#[derive(Clone, Debug)]
+struct Row {
+    name: &'static str,
+    last: VecDeque<(u64, bool)>,
+}
+
+impl Row {
+    /// Whether the row's last values are these.
+    fn ends_with(&self, wanted: &[ValuePattern]) -> bool {
+        let fits = |((value, _), wanted): (&(u64, bool), &ValuePattern)| wanted.fits(*value);
+        self.last.len() >= wanted.len() && self.last.iter().rev().zip(wanted.iter().rev()).all(fits)
+    }
+}
+
+impl FrameMatcher {
+    /// Whether this frame, the next one on its bus, meets all tests.
+    pub fn meets(&mut self, frame: &Frame) -> bool {
+        self.meets_for_sure(frame).0
+    }
+
+    /// The same, and whether all frames that it depends on are certain.
+    pub(crate) fn meets_for_sure(&mut self, frame: &Frame) -> (bool, bool) {
+        let mut certain = frame.certain;
+        if self.longest == 0 {
+            return (self.tests.iter().all(|test| test.is_met_by(frame)), certain);
+        }
+        let has_data = frame.fields.iter().any(|field| field.kind == FieldKind::Data);
+        if !has_data || (frame.begins && !self.is_stream) {
+            self.rows.clear();
+        }
+        let mut met: Vec<bool> =
+            self.tests.iter().map(|test| test.row().is_none() && test.is_met_by(frame)).collect();
+        for field in frame.fields.iter().filter(|field| field.kind == FieldKind::Data) {
+            let place = self.rows.iter().position(|row| row.name == field.name).unwrap_or(self.rows.len());
+            if place == self.rows.len() {
+                self.rows.push(Row { name: field.name, last: VecDeque::new() });
+            }
+            let row = &mut self.rows[place];
+            if row.last.len() == self.longest {
+                row.last.pop_front();
+            }
+            row.last.push_back((field.value, frame.certain));
+            for (test, met) in self.tests.iter().zip(&mut met) {
+                let own =
+                    matches!(test.field.text.as_str(), "text" | "bytes") || test.field.text == field.name;
+                let Some(wanted) = test.row().filter(|_| own && !*met) else { continue };
+                *met = row.ends_with(wanted);
+                certain &= row.last.iter().rev().take(wanted.len()).all(|(_, certain)| *certain);
+            }
+        }
+        (met.iter().all(|met| *met), certain)
+    }
+}
+
+impl FieldTest {
+    /// Whether a frame meets it; a row is another matter.
+    fn is_met_by(&self, frame: &Frame) -> bool {
+        let FieldTest { field, place, test } = self;
+        let named = || frame.fields.iter().filter(|own| own.name == field.text);
+        match (test, place) {
+            (Some(Test::Row(_)), _) => false,
+            (None, None) => {
+                let fault = |fault: &Fault| field.text == "fault" || fault.kind == field.text;
+                frame.kind == field.text || named().next().is_some() || frame.faults.iter().any(fault)
+            }
+            (test, Some(place)) => {
+                let value = usize::try_from(*place).ok().and_then(|place| named().nth(place));
+                value.is_some_and(|own| test.as_ref().is_none_or(|test| test.is_met(own.value)))
+            }
+            (Some(test), None) if field.text == LENGTH && named().next().is_none() => {
+                test.is_met(frame.length() as u64)
+            }
+            (Some(test), None) => named().any(|own| test.is_met(own.value)),
+        }
+    }
+}
+
+impl ValuePattern {
+    fn fits(&self, value: u64) -> bool {
+        (value ^ self.bits) & !self.open == 0
     }
 }
 
@@ -109,6 +253,7 @@ impl Test {
             Test::Compare(Comparison::Equal, to) => (to, to.bits & !to.open & !most != 0),
             Test::Compare(Comparison::Greater, to) => (to, to.bits >= most),
             Test::Compare(Comparison::GreaterOrEqual, to) => (to, to.bits > most),
+            Test::Row(row) => return row.iter().find(|value| value.bits & !value.open & !most != 0),
             Test::Compare(Comparison::NotEqual | Comparison::Less | Comparison::LessOrEqual, _) => {
                 return None;
             }
@@ -118,11 +263,11 @@ impl Test {
 
     /// Whether a value passes.
     pub fn is_met(&self, value: u64) -> bool {
-        let fits = |pattern: &ValuePattern| (value ^ pattern.bits) & !pattern.open == 0;
         match self {
+            Test::Row(row) => matches!(row.as_slice(), [one] if one.fits(value)),
             Test::In(low, high) => (low.bits..=high.bits).contains(&value),
-            Test::Compare(Comparison::Equal, to) => fits(to),
-            Test::Compare(Comparison::NotEqual, to) => !fits(to),
+            Test::Compare(Comparison::Equal, to) => to.fits(value),
+            Test::Compare(Comparison::NotEqual, to) => !to.fits(value),
             Test::Compare(Comparison::Less, to) => value < to.bits,
             Test::Compare(Comparison::LessOrEqual, to) => value <= to.bits,
             Test::Compare(Comparison::Greater, to) => value > to.bits,
@@ -131,9 +276,53 @@ impl Test {
     }
 }
 
-/// A bus and what its frames must have.
+/// What is asked of a bus.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Asked {
+    /// Frames, or transfers, that meet tests.
+    Units(BusUnit, FrameTests),
+    /// An instant of this name.
+    Mark(&'static str),
+}
+
+/// A bus and what is asked of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct FrameForm {
     pub(crate) bus: SerialBus,
-    pub(crate) tests: FrameTests,
+    pub(crate) asked: Asked,
+}
+
+impl FrameForm {
+    /// A decoder that finds what is asked for.
+    pub(crate) fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
+        match self.asked {
+            Asked::Units(BusUnit::Transfer, _) => self.bus.transfer_decoder(base),
+            Asked::Units(BusUnit::Frame, _) | Asked::Mark(_) => self.bus.decoder(base),
+        }
+    }
+
+    /// Reads a window of a record, with how certain everything in it is.
+    pub(crate) fn read<'a>(
+        &self,
+        capture: &'a Capture,
+        window: Range<Tick>,
+        sink: &mut dyn FrameSink,
+    ) -> Result<Reading<'a>> {
+        match self.asked {
+            Asked::Units(BusUnit::Transfer, _) => self.bus.reading(capture, window, Reads::Transfers, sink),
+            Asked::Mark("sample") => self.bus.reading(capture, window, Reads::Samples, sink),
+            Asked::Units(BusUnit::Frame, _) | Asked::Mark(_) => {
+                self.bus.reading(capture, window, Reads::Frames, sink)
+            }
+        }
+    }
+
+    /// Whether it happens between two ticks, not with an edge.
+    pub(crate) fn is_between_ticks(&self) -> bool {
+        let timed = self.bus.protocol().bit_rate().is_some();
+        match self.asked {
+            Asked::Units(..) | Asked::Mark("end" | "rest") => true,
+            Asked::Mark(name) => timed && name == "sample",
+        }
+    }
 }

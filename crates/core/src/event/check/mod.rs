@@ -12,8 +12,8 @@ mod table;
 
 pub(in crate::event) use condition::Test3;
 pub(in crate::event) use form::{Form, Guarded, MachineArm, Stage, Tree};
-pub(in crate::event) use frames::FrameForm;
-pub use frames::FrameTests;
+pub(in crate::event) use frames::{Asked, FrameForm};
+pub use frames::{FrameMatcher, FrameTests};
 pub use machine::StateProblem;
 pub use names::{Meaning, Scope};
 pub use program::{ConditionProgram, LineEdge, Program};

@@ -224,6 +224,10 @@ impl Scope {
 fn frames_instead(text: &str, name: &Name, bus: &SerialBus) -> Error {
     let message = format!("'{}' is a serial bus: it has frames, no levels and no value", name.text);
     let words = bus.protocol().words().join(", ");
-    let help = format!("write '{0} has …' with one of: fault, {words}; or name one of its lines", name.text);
+    let marks = bus.protocol().marks().join(", ");
+    let help = format!(
+        "write '{0} has …' with one of: fault, {words}; '{0} at …' with one of: {marks}; or name one of its lines",
+        name.text
+    );
     located(text, name.span.clone(), message, Some(help))
 }

@@ -106,7 +106,10 @@ impl Program {
     /// What its instants are read from.
     pub fn instants(&self) -> Instants {
         let ends_between = match &self.root.tree {
-            Tree::Simple(form) => matches!(form, Form::Lasting(_, Lasting::Over(_)) | Form::Frame(_)),
+            Tree::Simple(form) => match form {
+                Form::Frame(frame) => frame.is_between_ticks(),
+                form => matches!(form, Form::Lasting(_, Lasting::Over(_))),
+            },
             Tree::Any(_) | Tree::Sequence(_) | Tree::Machine(_) => true,
         };
         let edges = Instants::edges(self.event_signals()).between_ticks(ends_between);
@@ -146,6 +149,17 @@ impl Program {
     /// Whether it is one edge, change, `when` or `for`, with or without a `while`.
     pub fn is_simple(&self) -> bool {
         matches!(&self.root.tree, Tree::Simple(form) if !matches!(form, Form::Frame(_)))
+    }
+
+    /// Whether it is of several parts: alternatives, counts, sequences. What a sampled record does not show
+    /// of those may still have happened.
+    pub fn is_composite(&self) -> bool {
+        !matches!(&self.root.tree, Tree::Simple(_))
+    }
+
+    /// Whether it asks a serial bus.
+    pub fn is_of_frames(&self) -> bool {
+        matches!(&self.root.tree, Tree::Simple(Form::Frame(_)))
     }
 
     /// The lines and crossings whose edges make it happen, sorted.

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use super::frames::Framed;
 use super::lengths::Lengths;
 use super::marks::Marks;
 use super::stretches::{Stretches, settled};
@@ -17,7 +18,7 @@ use crate::time::Tick;
 
 impl TimedProgram {
     /// All occurrences, also those that may only have happened; see [`Certainty`]. Of an
-    /// event that is not [simple](crate::event::Program::is_simple), those that the record shows: certain in an exact
+    /// event of [several parts](crate::event::Program::is_composite), those that the record shows: certain in an exact
     /// record whose levels are all known, doubtful in any other, which may hide more of them.
     pub fn hits_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> DoubtfulHits<'a> {
         DoubtfulHits::new(self, capture, range)
@@ -68,7 +69,9 @@ enum Source<'a> {
     Edges(Merged<'a>, &'a Form<u64>),
     Starts(Stretches<'a>),
     Lasting(Stretches<'a>, Lengths),
-    /// Anything that is not simple: the recorded occurrences, each of them as sure as this.
+    /// Frames and instants of a bus.
+    Framed(Box<Framed<'a>>),
+    /// Anything that is of several parts: the recorded occurrences, each of them as sure as this.
     Recorded(Hits<'a>, Certainty),
 }
 
@@ -94,7 +97,10 @@ impl<'a> DoubtfulHits<'a> {
                 let lengths = program.program().lasting().map(|lasting| Lengths::new(lasting, test, capture));
                 Source::Lasting(stretches, lengths.unwrap_or(Lengths::Never))
             }
-            Form::Frame(_) => return recorded(range),
+            Form::Frame(form) => match Framed::new(form, capture, range.clone()) {
+                Some(framed) => Source::Framed(Box::new(framed)),
+                None => return recorded(range),
+            },
         };
         let guard = program.root().guard.as_ref().map(|test| {
             let precision = Precision::of(capture, Rule::Proven);
@@ -112,6 +118,7 @@ impl<'a> DoubtfulHits<'a> {
                 let certainty = *certainty;
                 hits.next().map(|hit| Hit { certainty, ..hit })
             }
+            Source::Framed(framed) => framed.next(),
             Source::Edges(merged, form) => loop {
                 let before = merged.levels().first().copied();
                 let tick = merged.step()?;

@@ -5,24 +5,38 @@ use std::fmt;
 use std::ops::ControlFlow;
 
 use super::window::{NONE, Window};
-use crate::bus::{Decoder, Frame, FrameSink};
-use crate::event::check::{FrameForm, FrameTests};
+use crate::bus::{BusMark, Decoder, Frame, FrameSink, Look};
+use crate::event::check::{Asked, FrameForm, FrameMatcher};
 use crate::line::Signal;
 use crate::scan::{Feeder, GROUP, Plane, Stretch};
 use crate::time::{Tick, TimeBase};
 
-/// Ends of the frames that meet some tests.
-struct Ends {
-    tests: FrameTests,
-    found: Vec<Tick>,
+/// Ends of the frames that meet some tests, or the instants of one name.
+struct Found {
+    tests: Option<FrameMatcher>,
+    mark: &'static str,
+    ticks: Vec<Tick>,
 }
 
-impl FrameSink for Ends {
+impl FrameSink for Found {
     fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
-        if self.tests.are_met_by(&frame) {
-            self.found.push(frame.end);
+        if self.tests.as_mut().map_or(self.mark == "end", |tests| tests.meets(&frame)) {
+            self.ticks.push(frame.end);
         }
         ControlFlow::Continue(())
+    }
+
+    fn mark(&mut self, mark: BusMark) -> ControlFlow<()> {
+        if mark.name == self.mark {
+            self.ticks.push(mark.at);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn look(&mut self, look: Look) {
+        if look.takes && self.mark == "sample" {
+            self.ticks.push(look.at);
+        }
     }
 }
 
@@ -33,7 +47,7 @@ pub(super) struct FramePart {
     feeder: Feeder,
     /// Ends of frames that were found and lie ahead.
     ahead: BTreeSet<u64>,
-    ends: Ends,
+    found: Found,
 }
 
 impl fmt::Debug for FramePart {
@@ -45,11 +59,15 @@ impl fmt::Debug for FramePart {
 impl FramePart {
     pub(super) fn new(form: &FrameForm, slots: &[Signal], base: TimeBase) -> Self {
         let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
+        let (tests, mark) = match &form.asked {
+            Asked::Units(_, tests) => (Some(tests.matching(form.bus.protocol().is_stream())), ""),
+            Asked::Mark(name) => (None, *name),
+        };
         FramePart {
-            decoder: form.bus.decoder(base).ok(),
+            decoder: form.decoder(base).ok(),
             feeder: Feeder::new(form.bus.lines().iter().map(|line| slot(&line.into())).collect()),
             ahead: BTreeSet::new(),
-            ends: Ends { tests: form.tests.clone(), found: Vec::new() },
+            found: Found { tests, mark, ticks: Vec::new() },
         }
     }
 
@@ -62,12 +80,12 @@ impl FramePart {
         }
         // The sink never says stop.
         let _ = self.feeder.feed(stretch, |tick, levels| {
-            decoder.change(Tick(window.start + tick as u64), levels, &mut self.ends)
+            decoder.change(Tick(window.start + tick as u64), levels, &mut self.found)
         });
         let end = window.start + u64::from(window.len);
-        let _ = decoder.pass(Tick(end), &mut self.ends);
-        // A frame is found at its end at the latest, and perhaps before.
-        self.ahead.extend(self.ends.found.drain(..).map(|tick| tick.0.max(window.start)));
+        let _ = decoder.pass(Tick(end), &mut self.found);
+        // It is found at its tick at the latest, and perhaps before.
+        self.ahead.extend(self.found.ticks.drain(..).map(|tick| tick.0.max(window.start)));
         let mut hits = NONE;
         while let Some(tick) = self.ahead.first().copied().filter(|tick| *tick < end) {
             self.ahead.pop_first();

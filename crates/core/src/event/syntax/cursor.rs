@@ -111,9 +111,10 @@ impl<'a> Parser<'a> {
         };
         let misspelt = match self.peek() {
             // 'through' is no reserved word: it only means something after 'rises' and 'falls'.
-            Token::Word(word) if !KEYWORDS.contains(&word.as_str()) => {
-                nearest(word, KEYWORDS.into_iter().chain(["through", "floats", "driven", "floating"]))
-            }
+            Token::Word(word) if !KEYWORDS.contains(&word.as_str()) => nearest(
+                word,
+                KEYWORDS.into_iter().chain(["through", "floats", "driven", "floating", "at", "transfer"]),
+            ),
             _ => None,
         };
         let help = match (misspelt, self.peek()) {
@@ -223,6 +224,68 @@ impl<'a> Parser<'a> {
             _ => Err(self.unexpected("a value such as 12, 0x2A, 0b1x0 or \"A\"")),
         }
     }
+}
+
+/// Most values in a row.
+const LONGEST_ROW: usize = 4096;
+
+impl Parser<'_> {
+    /// The values in a row that stand in quotes: characters, or hexadecimal numbers with `x` for any digit.
+    pub(super) fn row(&mut self, is_text: bool) -> Attempt<Vec<ValuePattern>> {
+        let span = self.span();
+        let Token::Quoted(quoted) = self.peek().clone() else {
+            return Err(self.unexpected("what it is, in quotes, such as \"08 10 xx\""));
+        };
+        self.advance();
+        let whole = |bits| ValuePattern { bits, open: 0, span: span.clone() };
+        let row = match is_text {
+            true => unescaped(&quoted).map(|bytes| bytes.into_iter().map(whole).collect::<Vec<_>>()),
+            false => quoted
+                .split([' ', ',', '\t'])
+                .filter(|number| !number.is_empty())
+                .map(|number| {
+                    let number = number.to_lowercase();
+                    let digits = number.strip_prefix("0x").unwrap_or(&number);
+                    let (bits, open) = pattern(&format!("0x{digits}"))?;
+                    Some(ValuePattern { bits, open, span: span.clone() })
+                })
+                .collect(),
+        };
+        match row {
+            Some(row) if (1..=LONGEST_ROW).contains(&row.len()) => Ok(row),
+            Some(row) if row.is_empty() => self.fail(span, "nothing is asked for", None),
+            Some(_) => self.fail(span, format!("more than {LONGEST_ROW} values in a row"), None),
+            None if is_text => {
+                let help = "write \\r, \\n, \\t, \\\\ or \\x1b for what cannot be printed";
+                self.fail(span, "a backslash begins nothing that is known", Some(help.into()))
+            }
+            None => {
+                let help = "write hexadecimal numbers with spaces between, and x for any digit: \"08 10 xx\"";
+                self.fail(span, "these are no bytes", Some(help.into()))
+            }
+        }
+    }
+}
+
+/// The bytes of a text in UTF-8 in which `\n`, `\r`, `\t`, `\\` and `\x1b` stand for what they mean.
+fn unescaped(text: &str) -> Option<Vec<u64>> {
+    let mut bytes = Vec::new();
+    let mut rest = text.chars();
+    while let Some(first) = rest.next() {
+        if first != '\\' {
+            bytes.extend(first.encode_utf8(&mut [0; 4]).bytes().map(u64::from));
+            continue;
+        }
+        bytes.push(match rest.next()? {
+            'n' => 0x0a,
+            'r' => 0x0d,
+            't' => 0x09,
+            '\\' => 0x5c,
+            'x' => u64::from(rest.next()?.to_digit(16)? << 4 | rest.next()?.to_digit(16)?),
+            _ => return None,
+        });
+    }
+    Some(bytes)
 }
 
 /// The bits given and the bits left open of a number in any base; `None` beyond 64 bits.

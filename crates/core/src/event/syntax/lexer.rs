@@ -18,7 +18,7 @@ pub(super) enum Token {
     End,
 }
 
-const SIGNS: [&str; 11] = ["==", "!=", "<=", ">=", "..", "<", ">", "(", ")", ",", "%"];
+const SIGNS: [&str; 13] = ["==", "!=", "<=", ">=", "..", "<", ">", "(", ")", "[", "]", ",", "%"];
 
 /// Splits an expression into tokens with their places; the last one is [`Token::End`].
 pub(super) fn tokens(text: &str) -> Vec<(Token, TextSpan)> {

@@ -9,8 +9,8 @@ pub use cursor::KEYWORDS;
 pub(in crate::event) use cursor::located;
 pub(in crate::event) use parser::field_tests;
 pub use tree::{
-    Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Step, StepLimit,
-    Test, TextSpan, ValuePattern,
+    BusUnit, Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Step,
+    StepLimit, Test, TextSpan, ValuePattern,
 };
 
 /// Whether an expression uses a name, as a word of its own.

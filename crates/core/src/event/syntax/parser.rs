@@ -139,7 +139,16 @@ impl Parser<'_> {
             }
         }
         if self.take_word("has") {
-            return Ok(SimpleKind::Frame(name, self.field_tests()?));
+            return Ok(SimpleKind::Frame(name, BusUnit::Frame, self.field_tests()?));
+        }
+        if self.take_word("transfer") {
+            return match self.take_word("has") {
+                true => Ok(SimpleKind::Frame(name, BusUnit::Transfer, self.field_tests()?)),
+                false => Err(self.unexpected("'has'")),
+            };
+        }
+        if self.take_word("at") {
+            return Ok(SimpleKind::Mark(name, self.name("the name of an instant, such as 'begin'")?));
         }
         if ["high", "low", "floating"].iter().any(|word| self.is_word(word)) || self.comparison_follows() {
             return Err(condition_alone(name.span.start..self.span().end));
@@ -157,7 +166,7 @@ impl Parser<'_> {
         if continues {
             Ok(SimpleKind::Named(name))
         } else {
-            Err(self.unexpected("'rises', 'falls', 'changes', 'floats', 'driven' or 'has'"))
+            Err(self.unexpected("'rises', 'falls', 'changes', 'floats', 'driven', 'has' or 'at'"))
         }
     }
 
@@ -171,8 +180,35 @@ impl Parser<'_> {
 
     fn field_test(&mut self) -> Attempt<FieldTest> {
         let field = self.name("the name of a field")?;
+        if matches!(field.text.as_str(), "text" | "bytes") && matches!(self.peek(), Token::Quoted(_)) {
+            let row = self.row(field.text == "text")?;
+            return Ok(FieldTest { field, place: None, test: Some(Test::Row(row)) });
+        }
+        for (word, is_text) in [("text", true), ("bytes", false)] {
+            if self.take_word(word) {
+                let row = self.row(is_text)?;
+                return Ok(FieldTest { field, place: None, test: Some(Test::Row(row)) });
+            }
+        }
+        let place = if self.take_sign("[") { Some(self.place()?) } else { None };
         let test = if self.comparison_follows() { Some(self.test()?) } else { None };
-        Ok(FieldTest { field, test })
+        Ok(FieldTest { field, place, test })
+    }
+
+    /// What stands in `[ ]`, and its end.
+    fn place(&mut self) -> Attempt<u64> {
+        let span = self.span();
+        let place = match self.advance() {
+            Token::Number(number) => number.parse::<u64>().ok(),
+            _ => None,
+        };
+        let Some(place) = place else {
+            return self.fail(span, "a place is a whole number, counted from 0", None);
+        };
+        if !self.take_sign("]") {
+            return Err(self.unexpected("']'"));
+        }
+        Ok(place)
     }
 
     fn comparison_follows(&self) -> bool {

@@ -72,8 +72,10 @@ pub enum SimpleKind {
     When(Condition),
     /// `CONDITION for > 20 ns`.
     Lasting(Condition, Lasting),
-    /// `BUS has FIELD == VALUE, …`.
-    Frame(Name, Vec<FieldTest>),
+    /// `BUS has FIELD == VALUE, …`, `BUS transfer has …`.
+    Frame(Name, BusUnit, Vec<FieldTest>),
+    /// `BUS at MARK`.
+    Mark(Name, Name),
     /// `LINE floats` (`false`), `LINE driven` (`true`): that it begins, of a bus with all its lines.
     Driven(Name, bool),
     /// A whole event in parentheses.
@@ -104,11 +106,22 @@ pub enum Lasting<T = Time> {
     Between(T, T),
 }
 
+/// What is asked for on a serial bus.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum BusUnit {
+    /// One frame.
+    Frame,
+    /// Frames that belong together, as one.
+    Transfer,
+}
+
 /// A test of one field of a frame.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FieldTest {
-    /// The field.
+    /// The field; `text` or `bytes` for data of any name.
     pub field: Name,
+    /// `data[1]`: which of several of that name, from 0.
+    pub place: Option<u64>,
     /// What its value must be; `None` when it only must be there.
     pub test: Option<Test>,
 }
@@ -120,6 +133,8 @@ pub enum Test {
     Compare(Comparison, ValuePattern),
     /// `in A .. B`, both included.
     In(ValuePattern, ValuePattern),
+    /// `text "…"`, `bytes "…"`: these values in a row, at least one.
+    Row(Vec<ValuePattern>),
 }
 
 /// A comparison operator.

@@ -267,7 +267,7 @@ impl<'a> Walk<'a> {
         let precision = Precision::of(capture, rule);
         let span = limit.span_within(&precision);
         let (judge, together) = (Judge::new(limit.limit.required, &span)?, limit.together(&span)?);
-        let open_events = limit.is_composite() && !precision.is_exact();
+        let open_events = limit.is_open(&precision);
         let ever_unknown = |signal: &Signal| capture.trace(*signal).is_ever_unknown();
         let unknown = limit.involved().into_iter().filter(ever_unknown).collect();
         let hides = limit.hides(&precision);

@@ -117,6 +117,14 @@ impl<'a> LineIds<'a> {
         LineIds { names, ids }
     }
 
+    /// Lines by names of their own, such as the pins of a part.
+    pub(in crate::setup) fn of(named: impl Iterator<Item = (&'a str, LineId)>) -> Self {
+        let ids: HashMap<&'a str, LineId> = named.collect();
+        let mut names: Vec<&str> = ids.keys().copied().collect();
+        names.sort_unstable();
+        LineIds { names, ids }
+    }
+
     pub(in crate::setup) fn name(&self, line: LineId) -> &'a str {
         self.names.get(line.0).copied().unwrap_or_default()
     }

@@ -1,5 +1,7 @@
 //! The sections of parts: their limits files, bound to the lines of the board.
 
+use super::line::LineIds;
+use super::serial::DraftSerial;
 use crate::capture::Attachment;
 use crate::error::{Error, ErrorKind, TextPlace, suggest};
 use crate::event::{Meaning, Scope, mentions};
@@ -64,6 +66,7 @@ impl DraftPart {
         self.check_values(&read.figures, &mut files.problems);
         let places: Vec<_> =
             read.figures.rows.iter().map(|row| row.symbol.clone()).zip(read.places.clone()).collect();
+        let buses = read.buses.clone();
         let (part, problems) = read.resolve(condition.as_deref(), &self.values);
         let broken = broken || !problems.is_empty();
         files.report_once(problems);
@@ -72,13 +75,14 @@ impl DraftPart {
             let unknown = self.pins.iter().filter(|(pin, _)| part.pins.iter().all(|p| p.name != pin.value));
             problems.extend(unknown.map(|(pin, _)| unknown_pin(&part, pin)));
         }
-        let pins = self.wired(board, problems);
+        let mut pins = self.wired(board, problems);
         self.check_bound(&part, problems)?;
+        let unwired = self.add_buses(&buses, &mut pins, problems);
         if !broken {
             self.check_only(&part, problems);
         }
         let (limits, not_wired) =
-            if broken { Default::default() } else { self.bind(&part, &pins, &places, problems) };
+            if broken { Default::default() } else { self.bind(&part, (&pins, &unwired), &places, problems) };
         Some(PlacedPart { reference: self.reference.clone(), part, limits, not_wired })
     }
 
@@ -131,6 +135,30 @@ impl DraftPart {
         pins
     }
 
+    /// Adds the part's own buses to what its pins are; the names of pins that are not wired, and of buses that
+    /// need one of them.
+    fn add_buses(&self, buses: &[DraftSerial], pins: &mut Scope, problems: &mut Vec<Error>) -> Vec<String> {
+        let unwired = self.pins.iter().filter(|(_, line)| line.value.is_none());
+        let mut unwired: Vec<String> = unwired.map(|(pin, _)| pin.value.clone()).collect();
+        let lines = pins.names().filter_map(|pin| match pins.get(pin) {
+            Some(Meaning::Line(line)) => Some((pin.to_string(), *line)),
+            _ => None,
+        });
+        let lines: Vec<(String, LineId)> = lines.collect();
+        let known = LineIds::of(lines.iter().map(|(pin, line)| (pin.as_str(), *line)));
+        for bus in buses {
+            if bus.names().any(|pin| unwired.contains(pin)) {
+                unwired.push(bus.name.value.clone());
+                continue;
+            }
+            // A pin that is a bus, or an analog line, is told at the pin of the limits file.
+            if let Some(bus) = bus.resolve(&known, &[], problems) {
+                pins.define(bus.name().to_string(), Meaning::Frames(bus));
+            }
+        }
+        unwired
+    }
+
     /// Tells pins of the part that nothing is said about.
     fn check_bound(&self, part: &Part, problems: &mut Vec<Error>) -> Option<()> {
         let bound = |name: &str| self.pins.iter().any(|(pin, _)| pin.value == name);
@@ -160,17 +188,16 @@ impl DraftPart {
     fn bind(
         &self,
         part: &Part,
-        pins: &Scope,
+        (pins, unwired): (&Scope, &[String]),
         places: &[(String, Places)],
         problems: &mut Vec<Error>,
     ) -> (Vec<BoundLimit>, Vec<String>) {
-        let unwired = || self.pins.iter().filter(|(_, line)| line.value.is_none()).map(|(pin, _)| &pin.value);
         let chosen = |limit: &&Limit| {
             self.only.as_ref().is_none_or(|only| only.iter().any(|o| o.value == limit.symbol))
         };
         let (mut limits, mut not_wired) = (Vec::new(), Vec::new());
         for limit in part.limits.iter().filter(chosen) {
-            if unwired().any(|pin| limit_mentions(limit, pin)) {
+            if unwired.iter().any(|name| limit_mentions(limit, name)) {
                 not_wired.push(limit.symbol.clone());
                 continue;
             }

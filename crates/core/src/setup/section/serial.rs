@@ -5,7 +5,7 @@ use super::line::LineIds;
 use crate::decode::{
     CanConfig, ClockedConfig, I2cAddresses, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig,
     ParallelConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits, Strobes,
-    UartConfig,
+    TransferEnds, UartConfig,
 };
 use crate::error::{Error, suggest};
 use crate::line::{BitOrder, Level};
@@ -23,6 +23,7 @@ pub(in crate::setup) struct DraftSerial {
     /// Of a parallel bus, its data lines and its address lines: names of lines or of buses, most
     /// significant first.
     pub(in crate::setup) groups: [Vec<Placed<String>>; 2],
+    pub(in crate::setup) ends: TransferEnds,
 }
 
 /// The levels that a key can name.
@@ -42,6 +43,11 @@ const LOWEST_FIRST: [(&str, BitOrder); 2] =
     [("lowest-first", BitOrder::LowestFirst), ("highest-first", BitOrder::HighestFirst)];
 
 impl DraftSerial {
+    /// The names of its lines and groups.
+    pub(in crate::setup) fn names(&self) -> impl Iterator<Item = &String> {
+        self.lines.iter().chain(self.groups.iter().flatten()).map(|name| &name.value)
+    }
+
     /// The bus on the board's lines. Groups may be named by a parallel bus.
     pub(in crate::setup) fn resolve(
         &self,
@@ -86,7 +92,7 @@ impl DraftSerial {
             }
         }
         match SerialBus::of_lines(self.name.value.clone(), protocol, lines) {
-            Ok(bus) => Some(bus),
+            Ok(bus) => Some(bus.with_transfer_ends(self.ends)),
             Err(error) => {
                 problems.push(wrong(&self.name.place, error.message(), error.help().unwrap_or_default()));
                 None
@@ -157,7 +163,34 @@ pub(in crate::setup) fn read_serial(section: &Section<'_>, kind: &Placed<String>
             return None;
         }
     };
-    Some(DraftSerial { name: name?, protocol, lines, groups })
+    let ends = read_transfer_ends(section);
+    Some(DraftSerial { name: name?, protocol, lines, groups, ends })
+}
+
+/// What ends a transfer, beside what does so by its protocol.
+fn read_transfer_ends(section: &Section<'_>) -> TransferEnds {
+    let mut ends = TransferEnds::default();
+    if let Some(gap) = section.parsed::<Time>("transfer-gap") {
+        if gap.value <= Time::ZERO {
+            section.refuse(&gap.place, "this gap is none", "give the longest rest within a transfer");
+        }
+        ends = ends.gap(gap.value);
+    }
+    if let Some(value) = section.count("transfer-end") {
+        ends = ends.value(value.value);
+    }
+    if let Some(length) = section.count("transfer-length") {
+        let known = u32::try_from(length.value).ok().filter(|length| *length > 0);
+        if known.is_none() {
+            section.refuse(
+                &length.place,
+                "a transfer has one value or more",
+                "give the number of its values",
+            );
+        }
+        ends = ends.length(known.unwrap_or(1));
+    }
+    ends
 }
 
 /// One of two levels, or none where the key is not given.

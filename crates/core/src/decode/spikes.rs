@@ -1,0 +1,200 @@
+//! Pulses that are far shorter than a bus's own: they shift bits, and no decoder can tell.
+
+use std::ops::ControlFlow;
+
+use super::tempo::{Beat, Tempo};
+use crate::bus::{BusMark, Decoder, Fault, Frame, FrameSink, Look};
+use crate::line::Levels;
+use crate::time::{Tick, TimeBase};
+
+/// The kind of fault that a spike is.
+pub(super) const SPIKE: &str = "spike";
+
+/// Most pulses that are kept until it is known which frame they belong to.
+const MOST: usize = 16;
+
+/// A decoder whose frames have the faults that spikes are.
+///
+/// A spike on the line that times a bus counts always, one on another line only where a level was looked
+/// at, or an edge told from another, during it.
+#[derive(Debug)]
+pub(super) struct Spikes {
+    decoder: Box<dyn Decoder>,
+    levels: Levels,
+    /// The last edge of each line.
+    last: Vec<Tick>,
+    seen: Seen,
+}
+
+#[derive(Debug)]
+struct Seen {
+    base: TimeBase,
+    tempo: Tempo,
+    /// Short pulses that no frame has yet: where they begin, and how long they are.
+    short: Vec<(Tick, u64)>,
+    looked: Tick,
+}
+
+impl Spikes {
+    pub(super) fn watch(decoder: Box<dyn Decoder>, beat: Beat, base: TimeBase) -> Box<dyn Decoder> {
+        if beat == Beat::Unknown {
+            return decoder;
+        }
+        let last = vec![Tick(0); decoder.lines()];
+        let seen = Seen { base, tempo: Tempo::new(beat), short: Vec::new(), looked: Tick(0) };
+        Box::new(Spikes { decoder, levels: Levels::default(), last, seen })
+    }
+
+    /// Looks at the pulses that end at this tick.
+    fn pulses(&mut self, at: Tick, changed: u64, out: &mut dyn FrameSink) {
+        let clock = self.seen.tempo.clock();
+        let mut left = changed;
+        while left != 0 {
+            let line = left.trailing_zeros() as usize;
+            left &= left - 1;
+            let Some(last) = self.last.get_mut(line) else { break };
+            let since = std::mem::replace(last, at);
+            let pulse = at.0.saturating_sub(since.0);
+            match clock {
+                Some(clock) if clock == line => {
+                    let known = self.seen.tempo.is_known();
+                    self.seen.tempo.edge(at);
+                    if self.seen.tempo.is_known() && !known {
+                        self.seen.doubt_all(out);
+                    }
+                }
+                Some(_) if self.seen.looked < since => continue,
+                _ => {}
+            }
+            // Before it is known how long pulses are, all of them may turn out to be short.
+            if self.seen.may_be_spike(pulse) {
+                self.seen.doubt(since, pulse, out);
+                self.seen.keep(since, pulse);
+            } else if !self.seen.tempo.is_known() {
+                self.seen.keep(since, pulse);
+            }
+        }
+    }
+}
+
+impl Seen {
+    /// Keeps a pulse among the shortest: when a frame is whole, it is known how long its pulses are.
+    fn keep(&mut self, since: Tick, pulse: u64) {
+        if self.short.len() == MOST {
+            let longest = self.short.iter().enumerate().max_by_key(|(_, (_, pulse))| *pulse);
+            match longest {
+                Some((place, (_, longest))) if *longest > pulse => self.short.remove(place),
+                _ => return,
+            };
+        }
+        self.short.push((since, pulse));
+    }
+
+    fn may_be_spike(&self, pulse: u64) -> bool {
+        match self.base.is_exact() {
+            true => self.tempo.is_spike(pulse),
+            false => self.tempo.may_be_spike(pulse),
+        }
+    }
+
+    /// A spike leaves open what ended with its first edge, and what began with its second.
+    fn doubt(&self, since: Tick, pulse: u64, out: &mut dyn FrameSink) {
+        out.doubt(since);
+        out.doubt(Tick(since.0.saturating_add(pulse)));
+    }
+
+    /// The first pulses of a clock were seen before it was known how long they are.
+    fn doubt_all(&self, out: &mut dyn FrameSink) {
+        let may_be = self.short.iter().filter(|(_, pulse)| self.may_be_spike(*pulse));
+        may_be.for_each(|(since, pulse)| self.doubt(*since, *pulse, out));
+    }
+
+    /// The first spike that touches a frame, and how many there are; those before it are forgotten.
+    fn spikes_of(&mut self, frame: &Frame) -> Option<(Tick, u64, usize)> {
+        if self.short.is_empty() || !self.tempo.is_known() {
+            return None;
+        }
+        let own = |(start, pulse): &(Tick, u64)| {
+            self.tempo.is_spike(*pulse) && start.0.saturating_add(*pulse) >= frame.start.0
+        };
+        let within = self.short.iter().filter(|spike| own(spike) && spike.0 <= frame.end);
+        let (first, count) = (within.clone().next().copied(), within.count());
+        self.short.retain(|(start, _)| *start > frame.end);
+        first.map(|(start, pulse)| (start, pulse, count))
+    }
+}
+
+/// Gives on what the decoder says, with the faults.
+struct Noting<'a> {
+    seen: &'a mut Seen,
+    out: &'a mut dyn FrameSink,
+}
+
+impl FrameSink for Noting<'_> {
+    fn frame(&mut self, mut frame: Frame) -> ControlFlow<()> {
+        if let Some((at, pulse, count)) = self.seen.spikes_of(&frame) {
+            let length = |ticks: u64| self.seen.base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
+            let own = self.seen.tempo.shortest().unwrap_or(0);
+            let more = if count > 1 { format!(" ({count} of them)") } else { String::new() };
+            let what = format!(
+                "a pulse of {}{more}, where the bus's own take {}: noise, crosstalk or a poor edge; bits may be shifted",
+                length(pulse),
+                length(own),
+            );
+            frame.faults.push(Fault::new(SPIKE, at, what));
+        }
+        self.out.frame(frame)
+    }
+
+    fn mark(&mut self, mark: BusMark) -> ControlFlow<()> {
+        self.seen.looked = mark.at;
+        self.out.mark(mark)
+    }
+
+    fn look(&mut self, look: Look) {
+        self.seen.looked = look.at;
+        self.out.look(look);
+    }
+
+    fn doubt(&mut self, at: Tick) {
+        self.out.doubt(at);
+    }
+
+    fn settled(&mut self, at: Tick) {
+        self.out.settled(at);
+    }
+}
+
+impl Decoder for Spikes {
+    fn lines(&self) -> usize {
+        self.decoder.lines()
+    }
+
+    fn begin(&mut self, at: Tick, levels: Levels) {
+        self.levels = levels;
+        self.last.fill(at);
+        self.seen.tempo.restart();
+        (self.seen.short, self.seen.looked) = (Vec::new(), at);
+        self.decoder.begin(at, levels);
+    }
+
+    fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let before = std::mem::replace(&mut self.levels, levels);
+        let changed = (before.high ^ levels.high) | (before.unknown ^ levels.unknown);
+        // A pulse that begins at the record's first tick is cut off by it.
+        self.pulses(at, changed, out);
+        self.decoder.change(at, levels, &mut Noting { seen: &mut self.seen, out })
+    }
+
+    fn due(&self) -> Option<Tick> {
+        self.decoder.due()
+    }
+
+    fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.decoder.pass(until, &mut Noting { seen: &mut self.seen, out })
+    }
+
+    fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        self.decoder.end(at, &mut Noting { seen: &mut self.seen, out })
+    }
+}
