@@ -2,10 +2,13 @@
 
 use std::ops::ControlFlow;
 
+use deep_tap::bench::connect;
+use deep_tap::capture::Capture;
 use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
 use deep_tap::instrument::{Acquisition, Capabilities, Configuration, Instrument, Progress, Sink, Status};
 use deep_tap::line::LineId;
 use deep_tap::scan::{SampleBlock, SampleWidth, Samples};
+use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::{Tick, TimeBase};
 use deep_tap::{Error, ErrorKind, Result};
 
@@ -126,4 +129,69 @@ fn an_instrument_is_stopped_when_its_samples_cannot_be_taken() {
     let (outcome, _, stopped) = run("CLK rises", 2_000_000, usize::MAX);
     assert_eq!(outcome.unwrap_err().message(), "the disk is full");
     assert!(stopped);
+}
+
+/// What the setup of all buses waits for.
+const EVENT: &str = "event = \"rtc has write, address == 0x51\"";
+
+fn buses() -> String {
+    std::fs::read_to_string(crate::support::root().join("setups/buses.toml")).unwrap()
+}
+
+/// Records the demo board by a setup like that of all buses.
+fn waited(text: &str) -> (Setup, deep_tap::Result<Capture>) {
+    let folder = tempfile::tempdir().unwrap();
+    let parts = crate::support::root().join("parts");
+    let text = text.replace("../parts", &parts.display().to_string());
+    std::fs::write(folder.path().join("s.toml"), text).unwrap();
+    let setup = Setup::from_file(&folder.path().join("s.toml")).unwrap();
+    let mut instrument = connect("bench:tide-gauge", folder.path()).unwrap();
+    let recorded = crate::support::record(&setup, &mut *instrument, RecordOptions::default());
+    (setup, recorded)
+}
+
+#[test]
+fn a_trigger_on_frames_that_does_not_come_says_which_came() {
+    let told = |event: &str, from: &str, to: &str| {
+        let text = buses().replace("time-out = \"1 s\"", "time-out = \"30 ms\"").replace(from, to);
+        let error = waited(&text.replace(EVENT, &format!("event = {event:?}"))).1.unwrap_err();
+        assert_eq!(error.message(), "the trigger did not come within 30 ms");
+        error.help().unwrap().to_string()
+    };
+    let help = told("rtc has address == 0x52", "", "");
+    assert!(help.contains("rtc: 18 write, 6 read\n    address was 0x51 24 times"), "{help}");
+    let help = told("gnss has text \"FIX 2D\"", "", "");
+    assert!(help.contains("gnss: 33 byte\n    data was 0x30 9 times, 0x20 4 times"), "{help}");
+    let help = told("gnss has data == 0x40", "57.6 kHz", "5.6 kHz");
+    assert!(help.contains("faults: 5 spike, 4 drift, 2 framing"), "{help}");
+    let help = told("rtc has write, data[0] == 0x09 then rtc at stop", "", "");
+    assert!(help.contains("step 1:\n  on 'rtc has write, data[0] == 0x09': never came"), "{help}");
+    assert!(help.contains("step 2: never reached\n  on 'rtc at stop': came 18 times"), "{help}");
+    let help = told("RTC_SCL falls then RTC_SCL falls within 1 us then RTC_SDA rises", "", "");
+    assert!(help.contains("step 2: reached 564 times\n  on 'RTC_SCL falls': came 564 times"), "{help}");
+}
+
+/// Unless the setup says how much is kept, the record has all of what the trigger is about: searching it finds
+/// the trigger again.
+#[test]
+fn the_trigger_keeps_what_it_was_about() {
+    let text = buses().replace("before-trigger = \"100 us\"\n", "");
+    let events = [
+        "rtc has write, address == 0x51",
+        "rtc transfer has write-read",
+        "gnss has text \"FIX 3D\"",
+        "rtc at restart then rtc at stop",
+        "RTC_SDA falls then RTC_SCL falls 9 times then RTC_SCL rises",
+        "RTC_SCL low for > 1 us",
+        "RTC_SCL falls",
+    ];
+    for event in events {
+        let (setup, recorded) = waited(&text.replace(EVENT, &format!("event = {event:?}")));
+        let (capture, options) = (recorded.unwrap(), RecordOptions::default());
+        let program = setup.trigger_program(options).unwrap().unwrap();
+        let zero = capture.base().zero();
+        assert!(zero.0 >= 1, "{event}");
+        let hit = program.at(capture.base()).unwrap().hits(&capture, capture.range()).next();
+        assert_eq!(hit.map(|hit| hit.tick), Some(zero), "{event}");
+    }
 }

@@ -21,8 +21,8 @@ const MOST: usize = 16;
 pub(super) struct Spikes {
     decoder: Box<dyn Decoder>,
     levels: Levels,
-    /// The last edge of each line.
-    last: Vec<Tick>,
+    /// The last edge of each line; a pulse that the record's beginning cuts off has no length.
+    last: Vec<Option<Tick>>,
     seen: Seen,
 }
 
@@ -40,7 +40,7 @@ impl Spikes {
         if beat == Beat::Unknown {
             return decoder;
         }
-        let last = vec![Tick(0); decoder.lines()];
+        let last = vec![None; decoder.lines()];
         let seen = Seen { base, tempo: Tempo::new(beat), short: Vec::new(), looked: Tick(0) };
         Box::new(Spikes { decoder, levels: Levels::default(), last, seen })
     }
@@ -53,19 +53,21 @@ impl Spikes {
             let line = left.trailing_zeros() as usize;
             left &= left - 1;
             let Some(last) = self.last.get_mut(line) else { break };
-            let since = std::mem::replace(last, at);
-            let pulse = at.0.saturating_sub(since.0);
-            match clock {
-                Some(clock) if clock == line => {
-                    let known = self.seen.tempo.is_known();
-                    self.seen.tempo.edge(at);
-                    if self.seen.tempo.is_known() && !known {
-                        self.seen.doubt_all(out);
-                    }
+            let since = last.replace(at);
+            if clock == Some(line) {
+                let known = self.seen.tempo.is_known();
+                self.seen.tempo.edge(at);
+                if self.seen.tempo.is_known() && !known {
+                    self.seen.doubt_all(out);
                 }
-                Some(_) if self.seen.looked < since => continue,
-                _ => {}
             }
+            // On a line that only carries data, nobody looks at most pulses.
+            let Some(since) =
+                since.filter(|since| clock.is_none_or(|clock| clock == line) || self.seen.looked >= *since)
+            else {
+                continue;
+            };
+            let pulse = at.0.saturating_sub(since.0);
             // Before it is known how long pulses are, all of them may turn out to be short.
             if self.seen.may_be_spike(pulse) {
                 self.seen.doubt(since, pulse, out);
@@ -172,7 +174,7 @@ impl Decoder for Spikes {
 
     fn begin(&mut self, at: Tick, levels: Levels) {
         self.levels = levels;
-        self.last.fill(at);
+        self.last.fill(None);
         self.seen.tempo.restart();
         (self.seen.short, self.seen.looked) = (Vec::new(), at);
         self.decoder.begin(at, levels);
@@ -181,7 +183,6 @@ impl Decoder for Spikes {
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let before = std::mem::replace(&mut self.levels, levels);
         let changed = (before.high ^ levels.high) | (before.unknown ^ levels.unknown);
-        // A pulse that begins at the record's first tick is cut off by it.
         self.pulses(at, changed, out);
         self.decoder.change(at, levels, &mut Noting { seen: &mut self.seen, out })
     }

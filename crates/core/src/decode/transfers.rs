@@ -54,7 +54,7 @@ impl TransferEnds {
 
 impl Protocol {
     /// The instants that end a transfer; `None` where every frame is one.
-    fn closing(&self) -> Option<&'static [&'static str]> {
+    pub(crate) fn closing(&self) -> Option<&'static [&'static str]> {
         match self {
             Protocol::I2c(_) => Some(&["stop"]),
             Protocol::Spi(_) | Protocol::Pulses(_) => Some(&["release", "rest"]),

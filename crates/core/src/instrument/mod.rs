@@ -32,8 +32,11 @@ pub struct Configuration {
     pub rate: Rate,
     /// Samples to record, those before the trigger included.
     pub samples: u64,
-    /// Samples to keep from before the trigger.
+    /// Samples to keep from before the trigger, at least.
     pub before: u64,
+    /// Whether the host keeps more of them, in a stream, where what the trigger ends began earlier; the end of the
+    /// record comes by so much earlier.
+    pub beginning: bool,
     /// The inputs to record; the place in this list is the bit in each sample.
     pub inputs: Vec<ConfiguredInput>,
     /// The analog inputs to record.
@@ -60,6 +63,7 @@ impl Configuration {
             rate,
             samples,
             before: 0,
+            beginning: false,
             inputs: inputs.into_iter().map(Into::into).collect(),
             analog: Vec::new(),
             analog_every: 0,

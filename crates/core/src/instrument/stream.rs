@@ -5,6 +5,7 @@ use std::ops::ControlFlow;
 use super::Status;
 use super::acquisition::{Acquisition, Progress, Recorded, Sink, short_of_past, stopped_waiting};
 use crate::error::{Error, ErrorKind, Result};
+use crate::event::StreamSearch;
 use crate::quantity::{Rate, Rational, Time};
 use crate::scan::SampleBlock;
 use crate::time::Tick;
@@ -31,7 +32,6 @@ impl Acquisition<'_> {
         instrument.arm()?;
         let mut ring = Ring::new(configuration.before);
         let mut block = SampleBlock::default();
-        let after = configuration.samples.saturating_sub(configuration.before);
         // The trigger, the first sample kept, and the one after the last.
         let mut kept = search.is_none().then_some((None, 0, configuration.samples));
         if kept.is_some() {
@@ -55,14 +55,22 @@ impl Acquisition<'_> {
                     && let Some(search) = &mut search
                     && let Some(hit) = search.push(block.samples()).first()
                 {
-                    let first = hit.0.saturating_sub(configuration.before);
+                    let began = search.began().filter(|_| configuration.beginning);
+                    let own = began.map_or(0, |began| hit.since(began).unsigned_abs().saturating_add(1));
+                    let before = configuration.before.max(own.min(configuration.samples.saturating_sub(1)));
+                    let first = hit.0.saturating_sub(before).max(ring.first().unwrap_or(start));
+                    let after = configuration.samples.saturating_sub(before);
                     sink.begin(Some(Tick(hit.0 - first)))?;
                     ring.drain(first, |samples| sink.push(samples))?;
                     kept = Some((Some(Tick(hit.0 - first)), first, hit.0 + after));
                 }
                 match kept {
                     Some((_, first, last)) => sink.push(cut(&block, start, first..last))?,
-                    None => ring.push(start, std::mem::take(&mut block)),
+                    None => {
+                        let since = search.as_ref().filter(|_| configuration.beginning);
+                        let since = since.and_then(StreamSearch::since).map(|tick| tick.0);
+                        ring.push(start, std::mem::take(&mut block), since);
+                    }
                 }
             }
             let seen = elapsed(configuration.rate, position);

@@ -1,7 +1,7 @@
 //! What fits, but is unwise.
 
 use super::{Plan, Wanted, WantedBus, WantedInput};
-use crate::quantity::{Rate, Rational, Voltage};
+use crate::quantity::{Rate, Rational, Time, Voltage};
 
 /// Something that can be done, but should not.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,7 +23,32 @@ const SAMPLES_PER_BIT: i64 = 8;
 pub fn advice(wanted: &Wanted, plan: &Plan) -> Vec<Advice> {
     let inputs = wanted.inputs.iter();
     let inputs = inputs.flat_map(|input| too_slow(input, plan).into_iter().chain(off_the_middle(input)));
-    inputs.chain(wanted.buses.iter().filter_map(|bus| few_per_bit(bus, plan))).collect()
+    let buses = wanted.buses.iter().filter_map(|bus| few_per_bit(bus, plan));
+    inputs.chain(buses).chain(without_its_beginning(wanted, plan)).collect()
+}
+
+/// A part before the trigger that is shorter than what the trigger is about.
+fn without_its_beginning(wanted: &Wanted, plan: &Plan) -> Option<Advice> {
+    let about = wanted.about.filter(|_| !plan.beginning)?;
+    let tick = plan.rate.period()?.to_rational();
+    let kept = tick.checked_mul(Rational::new(i128::from(plan.before), 1)?)?;
+    if plan.before > 0 && kept >= about.to_rational() {
+        return None;
+    }
+    let (message, least) = match about > Time::ZERO {
+        true => {
+            let kept = Time::from_rational(kept);
+            let message = format!(
+                "what the trigger ends takes {about} or more, and {kept} before it are kept: its beginning is lost"
+            );
+            (message, format!("before-trigger = \"{about}\" or more"))
+        }
+        false => {
+            let message = "nothing before the trigger is kept: the record does not show its edge".to_string();
+            (message, "a time of one sample or more".to_string())
+        }
+    };
+    Some(Advice { message, help: format!("leave 'before-trigger' out, or give {least}") })
 }
 
 /// Fewer than eight samples per bit of a bus without a clock.

@@ -41,6 +41,9 @@ pub enum Before {
     Share(Percent),
     /// A length of time.
     Time(Time),
+    /// What the trigger is about: a sample before an edge; of a stream, everything since the frame or the
+    /// sequence began that it ends.
+    Beginning,
 }
 
 /// What a setup asks of an input.
@@ -87,6 +90,9 @@ pub struct Wanted {
     pub length: Length,
     /// How much of it before the trigger.
     pub before: Before,
+    /// How long what the trigger ends takes at least: nothing for an edge, which takes a sample before it; `None`
+    /// without a trigger.
+    pub about: Option<Time>,
     /// The inputs.
     pub inputs: Vec<WantedInput>,
     /// The buses that are decoded without a clock.
@@ -108,8 +114,10 @@ pub struct Plan {
     pub rate: Rate,
     /// Samples in all.
     pub samples: u64,
-    /// Samples before the trigger.
+    /// Samples before the trigger, at least.
     pub before: u64,
+    /// Whether more of them are kept where what the trigger ends began earlier.
+    pub beginning: bool,
     /// The rates this instrument has for this many inputs.
     pub rates: Vec<Rate>,
     /// Whether the samples are streamed: the trigger or the length is beyond what is on board.
@@ -161,6 +169,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
             Rational::new(i128::from(samples), 1).and_then(|s| s.checked_mul(share.to_fraction()))
         }
         Before::Time(time) => ticks(rate, time),
+        Before::Beginning => Some(Rational::from(i64::from(samples > 1))),
     };
     let before = before.map_or(-1, Rational::round);
     let before = u64::try_from(before).ok().filter(|before| *before <= samples);
@@ -184,7 +193,9 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     }
     match before {
         Some(before) if problems.is_empty() => {
-            Ok(Plan { rate, samples, before, rates, stream, memory: mode.memory, analog, analog_every })
+            let beginning = stream && wanted.before == Before::Beginning;
+            let memory = mode.memory;
+            Ok(Plan { rate, samples, before, beginning, rates, stream, memory, analog, analog_every })
         }
         _ => Err(problems),
     }

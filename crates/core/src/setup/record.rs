@@ -58,7 +58,7 @@ impl Setup {
         let program = self.trigger_program(options)?;
         let able = instrument.capabilities();
         Ok(Wanted {
-            stream: program.is_some_and(|program| !waits_on_board(&program, &able)),
+            stream: program.as_ref().is_some_and(|program| !waits_on_board(program, &able)),
             speed: options.rate.map_or(sampling.speed, Speed::Rate),
             length: sampling.length,
             before: if options.now || self.trigger.is_none() {
@@ -66,6 +66,7 @@ impl Setup {
             } else {
                 sampling.before
             },
+            about: program.as_ref().map(Program::about),
             inputs: self.lines.iter().map(wanted_input).collect(),
             buses: self.serial.iter().filter_map(wanted_bus).collect(),
             analog: self.analog.iter().map(wanted_analog).collect(),
@@ -144,6 +145,7 @@ impl Setup {
         });
         let configuration = Configuration {
             before: plan.before,
+            beginning: plan.beginning,
             analog: self.configured_analog(&plan.analog),
             analog_every: plan.analog_every,
             stimuli: self.stimuli_for(options),

@@ -1,7 +1,7 @@
 //! What was seen instead when a trigger never came, a line each.
 
 use super::edge::{QualifiedEdge, Seen};
-use crate::event::{Direction, StreamSearch};
+use crate::event::{Direction, FramesSeen, StreamSearch};
 use crate::line::Level;
 
 /// What a search saw that had no hit: on its lines, which are the inputs of these names.
@@ -29,11 +29,21 @@ pub(crate) fn search_report(search: &StreamSearch, names: &[&str]) -> String {
         let told = if told.is_empty() { "nothing".to_string() } else { told.join(", ") };
         help.push_str(&format!("\n  {} {what}: {told}", bus.name));
     }
-    for state in search.states() {
+    for seen in search.frames_seen() {
+        help.push_str(&frames_report(&seen));
+    }
+    for (number, state) in search.states().into_iter().enumerate() {
         let here = if state.present { ", and is the present state" } else { "" };
-        help.push_str(&format!("\nstate {}: entered {}{here}", state.name, times(state.entered)));
+        match state.name.strip_prefix("step ") {
+            // The first one is always waited for.
+            Some(_) if number == 0 => help.push_str(&format!("\n{}:", state.name)),
+            Some(_) if state.entered == 0 => help.push_str(&format!("\n{}: never reached", state.name)),
+            Some(_) => help.push_str(&format!("\n{}: reached {}", state.name, times(state.entered))),
+            None => help.push_str(&format!("\nstate {}: entered {}{here}", state.name, times(state.entered))),
+        }
         for (wait, seen) in state.arms {
             match seen {
+                Some(0) => help.push_str(&format!("\n  {wait}: never came")),
                 Some(seen) => help.push_str(&format!("\n  {wait}: came {} in all", times(seen))),
                 None => help.push_str(&format!("\n  {wait}")),
             }
@@ -42,8 +52,42 @@ pub(crate) fn search_report(search: &StreamSearch, names: &[&str]) -> String {
     help
 }
 
+/// Most values of a field, and kinds of faults, that are told.
+const MOST_TOLD: usize = 6;
+
+/// What came on a serial bus.
+fn frames_report(seen: &FramesSeen) -> String {
+    let counted = |of: &[(String, u64)]| -> String {
+        let told: Vec<String> =
+            of.iter().take(MOST_TOLD).map(|(what, count)| format!("{count} {what}")).collect();
+        let more = of.len().saturating_sub(MOST_TOLD);
+        if more > 0 { format!("{} and {more} other kinds", told.join(", ")) } else { told.join(", ") }
+    };
+    let mut told = match seen.kinds.is_empty() {
+        true => format!(
+            "\n  {}: no frame came: it is idle, or not read as it is meant (its rate, its mode, its lines)",
+            seen.bus
+        ),
+        false => format!("\n  {}: {}", seen.bus, counted(&seen.kinds)),
+    };
+    if !seen.faults.is_empty() {
+        told.push_str(&format!("; faults: {}", counted(&seen.faults)));
+    }
+    for (name, values, others) in &seen.values {
+        let most = values.iter().take(MOST_TOLD).map(|(value, count)| format!("{value} {}", times(*count)));
+        let rest = values.iter().skip(MOST_TOLD).map(|(_, count)| count).sum::<u64>() + others;
+        let rest = (rest > 0).then(|| format!("others {}", times(rest)));
+        let all: Vec<String> = most.chain(rest).collect();
+        if !all.is_empty() {
+            told.push_str(&format!("\n    {name} was {}", all.join(", ")));
+        }
+    }
+    told
+}
+
 fn times(count: u64) -> String {
     match count {
+        0 => "never".to_string(),
         1 => "once".to_string(),
         2 => "twice".to_string(),
         n => format!("{n} times"),

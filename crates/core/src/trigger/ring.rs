@@ -6,6 +6,9 @@ use std::ops::Range;
 use crate::error::Result;
 use crate::scan::{SampleBlock, Samples};
 
+/// Most samples that are kept because they may belong to the trigger: 1 GiB of the widest.
+const MOST_SAMPLES: u64 = 1 << 27;
+
 /// The blocks that the part before the trigger may need.
 pub(crate) struct Ring {
     blocks: VecDeque<(u64, SampleBlock)>,
@@ -18,14 +21,22 @@ impl Ring {
         Ring { blocks: VecDeque::new(), before }
     }
 
-    /// Takes the block that begins at this position, and forgets what is older than needed.
-    pub(crate) fn push(&mut self, start: u64, block: SampleBlock) {
+    /// Takes the block that begins at this position, and forgets what is older than needed: by the part
+    /// before the trigger, or because something began at `since` that may yet be the trigger.
+    pub(crate) fn push(&mut self, start: u64, block: SampleBlock, since: Option<u64>) {
         let end = start + block.len() as u64;
         self.blocks.push_back((start, block));
         let oldest = end.saturating_sub(self.before);
+        let oldest = since.map_or(oldest, |since| since.saturating_sub(1).min(oldest));
+        let oldest = oldest.max(end.saturating_sub(self.before.max(MOST_SAMPLES)));
         while self.blocks.front().is_some_and(|(at, b)| at + b.len() as u64 <= oldest) {
             self.blocks.pop_front();
         }
+    }
+
+    /// The first sample that is kept.
+    pub(crate) fn first(&self) -> Option<u64> {
+        self.blocks.front().map(|(start, _)| *start)
     }
 
     /// Hands over the samples from `first` on.

@@ -163,6 +163,30 @@ pub(in crate::event) fn plain_levels(test: &Test3, levels: &mut Vec<(Signal, boo
 }
 
 impl Guarded {
+    /// How long what it ends takes at least.
+    pub(super) fn about(&self) -> Time {
+        let sum = |a: Time, b: Time| {
+            let sum = a.to_rational().checked_add(b.to_rational());
+            sum.map_or(a, Time::from_rational)
+        };
+        match &self.tree {
+            Tree::Simple(Form::Lasting(_, Lasting::Over(time) | Lasting::Between(time, _))) => *time,
+            Tree::Simple(Form::Frame(frame)) => frame.shortest(),
+            Tree::Simple(_) => Time::ZERO,
+            Tree::Any(any) => any.iter().map(Guarded::about).min().unwrap_or(Time::ZERO),
+            Tree::Sequence(stages) => {
+                let waits = stages.iter().map(|stage| match stage.limit {
+                    Some(StepLimit::After(time)) => time,
+                    Some(StepLimit::Within(time)) if stage.absent => time,
+                    _ => Time::ZERO,
+                });
+                let first = stages.first().map_or(Time::ZERO, |stage| stage.event.about());
+                waits.fold(first, sum)
+            }
+            Tree::Machine(_) => Time::ZERO,
+        }
+    }
+
     /// The shortest duration that must be told from nothing.
     pub(super) fn shortest_duration(&self) -> Option<Time> {
         match &self.tree {

@@ -8,6 +8,7 @@ use crate::capture::Capture;
 use crate::decode::{Protocol, Reading, Reads, SerialBus};
 use crate::error::{Result, suggest};
 use crate::event::syntax::{BusUnit, Comparison, FieldTest, Test, ValuePattern, field_tests, located};
+use crate::quantity::{Rational, Time};
 use crate::time::{Tick, TimeBase};
 
 /// What a frame must have: `address == 0x51, data in 1 .. 9, nack`. All of it must be met.
@@ -124,14 +125,32 @@ impl FrameTests {
     /// begin in one and end in another; elsewhere, in frames of one transfer. See
     /// [`Protocol::is_stream`](crate::decode::Protocol::is_stream).
     pub fn matching(&self, is_stream: bool) -> FrameMatcher {
+        FrameMatcher { tests: self.tests.clone(), is_stream, longest: self.longest_row(), rows: Vec::new() }
+    }
+
+    /// The fields whose values are asked for, each once.
+    pub(crate) fn tested_fields(&self) -> Vec<String> {
+        let tested = self.tests.iter().filter(|test| test.test.is_some());
+        let mut fields: Vec<String> = tested
+            .map(|test| match test.field.text.as_str() {
+                "text" | "bytes" => "data".to_string(),
+                name => name.to_string(),
+            })
+            .collect();
+        fields.sort_unstable();
+        fields.dedup();
+        fields
+    }
+
+    /// The number of values of the longest row that they ask for.
+    pub(crate) fn longest_row(&self) -> usize {
         let longest = |tests: &FieldTest| tests.row().map_or(0, <[ValuePattern]>::len);
-        let longest = self.tests.iter().map(longest).max().unwrap_or(0);
-        FrameMatcher { tests: self.tests.clone(), is_stream, longest, rows: Vec::new() }
+        self.tests.iter().map(longest).max().unwrap_or(0)
     }
 
     /// Whether they look at frames before the one that meets them.
     pub fn look_back(&self) -> bool {
-        self.tests.iter().any(|test| test.row().is_some())
+        self.longest_row() > 0
     }
 }
 
@@ -299,6 +318,24 @@ impl FrameForm {
             Asked::Units(BusUnit::Transfer, _) => self.bus.transfer_decoder(base),
             Asked::Units(BusUnit::Frame, _) | Asked::Mark(_) => self.bus.decoder(base),
         }
+    }
+
+    /// How long the shortest of what is asked for takes, where its bits have a known rate.
+    pub(super) fn shortest(&self) -> Time {
+        let (protocol, asked) = (self.bus.protocol(), &self.asked);
+        let bits = match (protocol, asked) {
+            (_, Asked::Mark(_)) => 0,
+            (Protocol::Uart(config), Asked::Units(_, tests)) => {
+                (config.data_bits as usize + 2) * tests.longest_row().max(1)
+            }
+            // A frame without data, up to its last bit (ISO 11898-1, 10.4.2), and a LIN header with a byte.
+            (Protocol::Can(_), Asked::Units(..)) => 44,
+            (Protocol::Lin(_), Asked::Units(..)) => 54,
+            _ => 0,
+        };
+        let bit = protocol.bit_rate().and_then(|rate| rate.to_rational().recip());
+        let time = bit.and_then(|bit| bit.checked_mul(Rational::from(bits as i64)));
+        time.map_or(Time::ZERO, Time::from_rational)
     }
 
     /// Reads a window of a record, with how certain everything in it is.

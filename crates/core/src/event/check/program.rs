@@ -138,6 +138,12 @@ impl Program {
         self.root.shortest_duration()
     }
 
+    /// How long what it ends takes at least: a condition that must last, a frame whose bits have a known rate, steps
+    /// that come after a time; nothing for an edge.
+    pub(crate) fn about(&self) -> Time {
+        self.root.about()
+    }
+
     /// How long its condition must last, if that is what it is.
     pub(in crate::event) fn lasting(&self) -> Option<Lasting> {
         match &self.root.tree {

@@ -1,8 +1,9 @@
 //! Which values a bus had, for the message when a trigger never comes.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use super::window::{NONE, Window};
+use crate::bus::Frame;
 use crate::event::check::Guarded;
 use crate::line::{Bus, Radix, Signal, Value};
 use crate::scan::Plane;
@@ -22,6 +23,75 @@ pub struct BusSeen {
     pub values: Vec<(String, u64)>,
     /// How often other values were seen, or values that are partly unknown.
     pub others: u64,
+}
+
+/// What came on a serial bus.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FramesSeen {
+    /// The bus.
+    pub bus: String,
+    /// Kinds of frames and how often each came, the most frequent first.
+    pub kinds: Vec<(String, u64)>,
+    /// The same of faults.
+    pub faults: Vec<(String, u64)>,
+    /// For each field that was asked for, the values that it had and how often, the most frequent first, and
+    /// how often it had others.
+    pub values: Vec<(String, Vec<(String, u64)>, u64)>,
+}
+
+/// Counts the frames of one serial bus.
+#[derive(Clone, Debug, Default)]
+pub(super) struct FrameCensus {
+    kinds: BTreeMap<&'static str, u64>,
+    faults: BTreeMap<&'static str, u64>,
+    /// Per field that is asked for: its name, its values, and others.
+    values: Vec<(String, HashMap<(u64, u32), u64>, u64)>,
+}
+
+impl FrameCensus {
+    pub(super) fn of(fields: impl Iterator<Item = String>) -> FrameCensus {
+        let values = fields.map(|field| (field, HashMap::new(), 0)).collect();
+        FrameCensus { values, ..FrameCensus::default() }
+    }
+
+    pub(super) fn count(&mut self, frame: &Frame) {
+        *self.kinds.entry(frame.kind).or_default() += 1;
+        frame.faults.iter().for_each(|fault| *self.faults.entry(fault.kind).or_default() += 1);
+        for (name, values, others) in &mut self.values {
+            for field in frame.fields.iter().filter(|field| field.name == name.as_str()) {
+                let value = (field.value, field.bits);
+                match values.len() {
+                    MOST_VALUES.. if !values.contains_key(&value) => *others += 1,
+                    _ => *values.entry(value).or_default() += 1,
+                }
+            }
+        }
+    }
+
+    pub(super) fn report(&self, bus: &str) -> FramesSeen {
+        fn sorted<K: Ord + Copy>(
+            counts: impl Iterator<Item = (K, u64)>,
+            show: impl Fn(K) -> String,
+        ) -> Vec<(String, u64)> {
+            let mut counts: Vec<(K, u64)> = counts.collect();
+            counts.sort_unstable_by_key(|(key, count)| (std::cmp::Reverse(*count), *key));
+            counts.into_iter().map(|(key, count)| (show(key), count)).collect()
+        }
+        let words = |of: &BTreeMap<&'static str, u64>| {
+            sorted(of.iter().map(|(word, count)| (*word, *count)), str::to_string)
+        };
+        let hex =
+            |(value, bits): (u64, u32)| format!("0x{value:0digits$X}", digits = bits.div_ceil(4) as usize);
+        let values = self.values.iter().map(|(name, values, others)| {
+            (name.clone(), sorted(values.iter().map(|(value, count)| (*value, *count)), hex), *others)
+        });
+        FramesSeen {
+            bus: bus.to_string(),
+            kinds: words(&self.kinds),
+            faults: words(&self.faults),
+            values: values.collect(),
+        }
+    }
 }
 
 /// Counts the values of one bus.

@@ -1,9 +1,10 @@
 //! Frames of a serial bus.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, VecDeque};
 use std::fmt;
 use std::ops::ControlFlow;
 
+use super::census::{FrameCensus, FramesSeen};
 use super::window::{NONE, Window};
 use crate::bus::{BusMark, Decoder, Frame, FrameSink, Look};
 use crate::event::check::{Asked, FrameForm, FrameMatcher};
@@ -16,10 +17,27 @@ struct Found {
     tests: Option<FrameMatcher>,
     mark: &'static str,
     ticks: Vec<Tick>,
+    /// Where the frames began that a row of data may reach back to, and the one under way.
+    starts: VecDeque<Tick>,
+    reach: usize,
+    begun: Option<Tick>,
+    /// The instants that end a transfer: what is under way is all of it.
+    closes: &'static [&'static str],
+    census: FrameCensus,
 }
 
 impl FrameSink for Found {
     fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        self.census.count(&frame);
+        if self.closes.is_empty() {
+            self.begun = None;
+        }
+        if self.reach > 0 {
+            self.starts.push_back(frame.start);
+            if self.starts.len() > self.reach {
+                self.starts.pop_front();
+            }
+        }
         if self.tests.as_mut().map_or(self.mark == "end", |tests| tests.meets(&frame)) {
             self.ticks.push(frame.end);
         }
@@ -27,6 +45,11 @@ impl FrameSink for Found {
     }
 
     fn mark(&mut self, mark: BusMark) -> ControlFlow<()> {
+        if self.closes.contains(&mark.name) {
+            self.begun = None;
+        } else if mark.name == "begin" {
+            self.begun = self.begun.or(Some(mark.at));
+        }
         if mark.name == self.mark {
             self.ticks.push(mark.at);
         }
@@ -44,6 +67,7 @@ impl FrameSink for Found {
 pub(super) struct FramePart {
     /// `None` for a clock at which the bus cannot be decoded; that is refused before.
     decoder: Option<Box<dyn Decoder>>,
+    bus: String,
     feeder: Feeder,
     /// Ends of frames that were found and lie ahead.
     ahead: BTreeSet<u64>,
@@ -59,15 +83,33 @@ impl fmt::Debug for FramePart {
 impl FramePart {
     pub(super) fn new(form: &FrameForm, slots: &[Signal], base: TimeBase) -> Self {
         let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
-        let (tests, mark) = match &form.asked {
-            Asked::Units(_, tests) => (Some(tests.matching(form.bus.protocol().is_stream())), ""),
-            Asked::Mark(name) => (None, *name),
+        let (tests, mark, reach) = match &form.asked {
+            Asked::Units(_, tests) => {
+                (Some(tests.matching(form.bus.protocol().is_stream())), "", tests.longest_row())
+            }
+            Asked::Mark(name) => (None, *name, 0),
         };
+        let closes = form.bus.protocol().closing().unwrap_or_default();
+        let fields = match &form.asked {
+            Asked::Units(_, tests) => tests.tested_fields(),
+            Asked::Mark(_) => Vec::new(),
+        };
+        let census = FrameCensus::of(fields.into_iter());
         FramePart {
             decoder: form.decoder(base).ok(),
+            bus: form.bus.name().to_string(),
             feeder: Feeder::new(form.bus.lines().iter().map(|line| slot(&line.into())).collect()),
             ahead: BTreeSet::new(),
-            found: Found { tests, mark, ticks: Vec::new() },
+            found: Found {
+                tests,
+                mark,
+                ticks: Vec::new(),
+                starts: VecDeque::new(),
+                reach,
+                begun: None,
+                closes,
+                census,
+            },
         }
     }
 
@@ -93,6 +135,15 @@ impl FramePart {
             hits[at / GROUP] |= 1 << (at % GROUP);
         }
         hits
+    }
+
+    /// What came on the bus.
+    pub(super) fn seen(&self) -> FramesSeen {
+        self.found.census.report(&self.bus)
+    }
+
+    pub(super) fn since(&self) -> Option<u64> {
+        self.found.starts.front().copied().into_iter().chain(self.found.begun).map(|tick| tick.0).min()
     }
 
     pub(super) fn wake(&self) -> Option<u64> {

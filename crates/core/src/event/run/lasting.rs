@@ -102,6 +102,10 @@ impl LastingPart {
         }
     }
 
+    pub(super) fn since(&self) -> Option<u64> {
+        self.open.map(|open| open.start)
+    }
+
     pub(super) fn wake(&self) -> Option<u64> {
         match (self.open, self.wanted) {
             (Some(open), Wanted::Over(Some(over))) if !open.fired => open.start.checked_add(over),

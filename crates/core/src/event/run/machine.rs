@@ -10,6 +10,8 @@ pub(super) struct Machine<P> {
     current: usize,
     /// The tick at which the present state was entered.
     entered: u64,
+    /// The tick at which it left its first state.
+    began: Option<u64>,
     /// Per arm of the present state, how often its event came since.
     counts: Vec<u64>,
     /// Per state, how often it was entered.
@@ -46,7 +48,7 @@ impl<P: Running> Machine<P> {
             *first = 1;
         }
         let counts = vec![0; states.first().map_or(0, Vec::len)];
-        Machine { states, current: 0, entered: 0, counts, visits, masks: Vec::new() }
+        Machine { states, current: 0, entered: 0, began: None, counts, visits, masks: Vec::new() }
     }
 
     pub(super) fn advance(&mut self, window: &Window<'_>) -> Plane {
@@ -113,14 +115,24 @@ impl<P: Running> Machine<P> {
         let Some((fire, go)) = winner else { return false };
         self.current = go;
         self.entered = tick;
+        self.began = if go == 0 || fire { None } else { self.began.or(Some(tick)) };
         self.counts = vec![0; self.states[go].len()];
         self.visits[go] += 1;
         fire
     }
 
+    pub(super) fn since(&self) -> Option<u64> {
+        let events = self.states.iter().flatten().filter_map(|arm| arm.event.as_ref());
+        events.filter_map(P::since).chain(self.began).min()
+    }
+
     pub(super) fn wake(&self) -> Option<u64> {
         let events = self.states.iter().flatten().filter_map(|a| a.event.as_ref());
         events.filter_map(P::wake).chain(self.deadline()).min()
+    }
+
+    pub(super) fn parts(&self) -> impl Iterator<Item = &P> {
+        self.states.iter().flatten().filter_map(|arm| arm.event.as_ref())
     }
 
     /// How far it has come, with the words that `table` has for states and arms.

@@ -1,12 +1,13 @@
 //! The parts of a running event.
 
+use super::census::FramesSeen;
 use super::framing::FramePart;
 use super::lasting::LastingPart;
 use super::machine::Machine;
 use super::mask::MaskTest;
 use super::sequence::Sequence;
 use super::window::{NONE, Running, Window};
-use crate::event::check::{Form, Guarded, Tree};
+use crate::event::check::{Form, Guarded, StateReport, StateTable, Tree};
 use crate::event::syntax::Direction;
 use crate::line::Signal;
 use crate::scan::Plane;
@@ -49,6 +50,41 @@ impl Part {
         match &event.guard {
             Some(guard) => Part::Guard(Box::new(part), MaskTest::new(guard, slots)),
             None => part,
+        }
+    }
+}
+
+impl Part {
+    /// What came on each serial bus that it looks at.
+    pub(super) fn frames_seen(&self, seen: &mut Vec<FramesSeen>) {
+        match self {
+            Part::Edge(..) | Part::Changes(_) | Part::When(..) | Part::Lasting(_) => {}
+            Part::Frame(frames) => {
+                let more = frames.seen();
+                match seen.iter_mut().find(|known| known.bus == more.bus) {
+                    Some(known) => {
+                        let new = more.values.into_iter();
+                        let new =
+                            new.filter(|(name, ..)| known.values.iter().all(|(other, ..)| other != name));
+                        known.values.extend(new.collect::<Vec<_>>());
+                    }
+                    None => seen.push(more),
+                }
+            }
+            Part::Any(any) => any.iter().for_each(|part| part.frames_seen(seen)),
+            Part::Guard(part, _) => part.frames_seen(seen),
+            Part::Sequence(sequence) => sequence.parts().for_each(|part| part.frames_seen(seen)),
+            Part::Machine(machine) => machine.parts().for_each(|part| part.frames_seen(seen)),
+        }
+    }
+
+    /// How far a state machine or a sequence has come, with the words that `table` has; nothing for anything else.
+    pub(super) fn report(&self, table: &StateTable) -> Vec<StateReport> {
+        match self {
+            Part::Machine(machine) => machine.report(table),
+            Part::Sequence(sequence) => sequence.report(table),
+            Part::Guard(part, _) => part.report(table),
+            _ => Vec::new(),
         }
     }
 }
@@ -112,6 +148,27 @@ impl Running for Part {
             Part::Guard(part, _) => part.wake(),
             Part::Sequence(sequence) => sequence.wake(),
             Part::Machine(machine) => machine.wake(),
+        }
+    }
+
+    fn is_instant(&self) -> bool {
+        match self {
+            Part::Edge(..) | Part::Changes(_) | Part::When(..) => true,
+            Part::Any(any) => any.iter().all(Running::is_instant),
+            Part::Guard(part, _) => part.is_instant(),
+            Part::Lasting(_) | Part::Frame(_) | Part::Sequence(_) | Part::Machine(_) => false,
+        }
+    }
+
+    fn since(&self) -> Option<u64> {
+        match self {
+            Part::Edge(..) | Part::Changes(_) | Part::When(..) => None,
+            Part::Lasting(lasting) => lasting.since(),
+            Part::Frame(frames) => frames.since(),
+            Part::Any(any) => any.iter().filter_map(Running::since).min(),
+            Part::Guard(part, _) => part.since(),
+            Part::Sequence(sequence) => sequence.since(),
+            Part::Machine(machine) => machine.since(),
         }
     }
 }

@@ -8,7 +8,7 @@
 use std::collections::VecDeque;
 
 use super::window::{NONE, Running, Window};
-use crate::event::check::{self, Guarded};
+use crate::event::check::{self, Guarded, StateReport, StateRow, StateTable};
 use crate::event::syntax::StepLimit;
 use crate::scan::Plane;
 
@@ -17,6 +17,8 @@ pub(super) struct Sequence<P> {
     stages: Vec<Stage<P>>,
     /// Per stage, where its event happens in a window, and where what ends an attempt does.
     masks: Vec<(Plane, Plane)>,
+    /// Where what the first stage waits for began, if it is not an instant of itself.
+    first_began: Option<u64>,
 }
 
 #[derive(Debug)]
@@ -28,8 +30,12 @@ struct Stage<P> {
     /// Ticks since the attempt arrived here, at most and at least.
     within: Option<u64>,
     after: Option<u64>,
-    /// Occurrences of the event so far.
+    /// Occurrences of the event so far, and of those that are counted together the tick of the first.
     count: u64,
+    first: u64,
+    /// How often an attempt arrived here, and how often the event came at all.
+    arrivals: u64,
+    seen: u64,
     /// The attempts that wait here, in order of arrival.
     waiting: VecDeque<Attempt>,
 }
@@ -40,6 +46,8 @@ struct Attempt {
     arrived: u64,
     /// Occurrences of the stage's event before that.
     count: u64,
+    /// The tick at which it began, at the first stage.
+    began: u64,
 }
 
 impl<P: Running> Stage<P> {
@@ -57,12 +65,16 @@ impl<P: Running> Stage<P> {
             within,
             after,
             count: 0,
+            first: 0,
+            arrivals: 0,
+            seen: 0,
             waiting: VecDeque::new(),
         }
     }
 
-    fn arrive(&mut self, tick: u64) {
-        let attempt = Attempt { arrived: tick, count: self.count };
+    fn arrive(&mut self, tick: u64, began: u64) {
+        self.arrivals += 1;
+        let attempt = Attempt { arrived: tick, count: self.count, began };
         // A later attempt with the same count to go can do whatever an earlier one could, and has
         // more time left; unless it must wait, or each has its own moment of giving up.
         if !self.absent && self.after.is_none() && self.waiting.back().is_some_and(|a| a.count == self.count)
@@ -78,11 +90,11 @@ impl<P: Running> Stage<P> {
         self.waiting.front()?.arrived.checked_add(within)?.checked_add(1)
     }
 
-    /// The event comes: how many attempts go on.
-    fn event_at(&mut self, tick: u64) -> usize {
+    /// The event comes: where the last of the attempts began that go on.
+    fn event_at(&mut self, tick: u64) -> Option<u64> {
         if self.absent {
             self.waiting.clear();
-            return 0;
+            return None;
         }
         self.count += 1;
         if let Some(within) = self.within {
@@ -90,14 +102,15 @@ impl<P: Running> Stage<P> {
                 self.waiting.pop_front();
             }
         }
-        let mut done = 0;
+        let mut done = None;
         while let Some(attempt) = self.waiting.front() {
+            let began = attempt.began;
             let early = self.after.is_some_and(|after| tick - attempt.arrived < after);
             if early || self.count - attempt.count < self.times {
                 break;
             }
             self.waiting.pop_front();
-            done += 1;
+            done = Some(began);
         }
         done
     }
@@ -105,10 +118,15 @@ impl<P: Running> Stage<P> {
 
 impl<P: Running> Sequence<P> {
     pub(super) fn new(stages: &[check::Stage<u64>], part: impl Fn(&Guarded<u64>) -> P) -> Self {
-        Sequence { stages: stages.iter().map(|s| Stage::new(s, &part)).collect(), masks: Vec::new() }
+        Sequence {
+            stages: stages.iter().map(|s| Stage::new(s, &part)).collect(),
+            masks: Vec::new(),
+            first_began: None,
+        }
     }
 
     pub(super) fn advance(&mut self, window: &Window<'_>) -> Plane {
+        self.first_began = self.stages.first().and_then(|first| first.event.began_by(window.start));
         let mut masks = std::mem::take(&mut self.masks);
         masks.clear();
         masks.extend(self.stages.iter_mut().map(|stage| {
@@ -145,27 +163,58 @@ impl<P: Running> Sequence<P> {
             if unless & bit != 0 {
                 stage.waiting.clear();
             }
-            let mut done = 0;
+            let mut done = None;
             while stage.deadline().is_some_and(|d| d <= tick) {
-                stage.waiting.pop_front();
-                done += 1;
+                done = stage.waiting.pop_front().map(|attempt| attempt.began).or(done);
             }
             if event & bit != 0 {
+                stage.seen += 1;
                 if number == 0 {
+                    if stage.count.is_multiple_of(stage.times) {
+                        stage.first = self.first_began.unwrap_or(tick);
+                    }
                     stage.count += 1;
-                    done += usize::from(stage.count.is_multiple_of(stage.times));
+                    done = stage.count.is_multiple_of(stage.times).then_some(stage.first);
                 } else {
-                    done += stage.event_at(tick);
+                    done = stage.event_at(tick).or(done);
                 }
             }
-            if done > 0 {
-                match self.stages.get_mut(number + 1) {
-                    Some(next) => next.arrive(tick),
-                    None => through = true,
-                }
+            let Some(began) = done else { continue };
+            match self.stages.get_mut(number + 1) {
+                Some(next) => next.arrive(tick, began),
+                None => through = true,
             }
         }
         through
+    }
+
+    pub(super) fn parts(&self) -> impl Iterator<Item = &P> {
+        self.stages.iter().flat_map(|stage| stage.unless.iter().chain([&stage.event]))
+    }
+
+    /// How far it has come, step by step, with the words that `table` has for them.
+    pub(super) fn report(&self, table: &StateTable) -> Vec<StateReport> {
+        let report = |(stage, row): (&Stage<P>, &StateRow)| StateReport {
+            name: row.name.clone(),
+            present: false,
+            entered: stage.arrivals,
+            // Its own event comes after what ends an attempt.
+            arms: row
+                .arms
+                .iter()
+                .rfind(|arm| arm.when.starts_with("on "))
+                .map(|arm| (arm.when.clone(), Some(stage.seen)))
+                .into_iter()
+                .collect(),
+        };
+        self.stages.iter().zip(&table.states).map(report).collect()
+    }
+
+    pub(super) fn since(&self) -> Option<u64> {
+        let inner = self.stages.iter().flat_map(|s| s.unless.iter().chain([&s.event])).filter_map(P::since);
+        let waiting = self.stages.iter().flat_map(|stage| &stage.waiting).map(|attempt| attempt.began);
+        let counted = self.stages.first().filter(|first| !first.count.is_multiple_of(first.times));
+        inner.chain(waiting).chain(counted.map(|first| first.first)).min()
     }
 
     pub(super) fn wake(&self) -> Option<u64> {

@@ -1,6 +1,6 @@
 //! Arriving samples, searched window by window.
 
-use super::census::{BusSeen, Census};
+use super::census::{BusSeen, Census, FramesSeen};
 use super::part::Part;
 use super::window::{NONE, Running, Window};
 use crate::capture::Extremes;
@@ -46,6 +46,8 @@ pub struct StreamSearch {
     unknown: Vec<Plane>,
     before: Vec<(bool, bool)>,
     position: u64,
+    /// Where began what the first hit ended.
+    began: Option<u64>,
     last: Option<(u64, u64)>,
     /// The bits of a sample that matter.
     mask: u64,
@@ -122,6 +124,7 @@ impl StreamSearch {
             lines,
             table: program.program().state_table().clone(),
             position: 0,
+            began: None,
             last: None,
             mask,
         }
@@ -160,6 +163,16 @@ impl StreamSearch {
         seen
     }
 
+    /// The first tick of what is under way and may yet be a hit, such as a frame or an attempt at a sequence.
+    pub fn since(&self) -> Option<Tick> {
+        self.part.since().map(Tick)
+    }
+
+    /// Where began what the first hit ended, or a little before that; `None` without a hit.
+    pub fn began(&self) -> Option<Tick> {
+        self.began.map(Tick)
+    }
+
     /// What was seen so far on the lines that the event looks at: changes, and the last level.
     pub fn activity(&self) -> Vec<(Signal, u64, Level)> {
         let (level, unknown) = self.last.unwrap_or((0, u64::MAX));
@@ -178,12 +191,16 @@ impl StreamSearch {
         self.buses.iter().map(|bus| bus.report(self.at_event)).collect()
     }
 
-    /// For a state machine, how far it has come; nothing for anything else.
+    /// What came so far on the serial buses that it looks at.
+    pub fn frames_seen(&self) -> Vec<FramesSeen> {
+        let mut seen = Vec::new();
+        self.part.frames_seen(&mut seen);
+        seen
+    }
+
+    /// For a state machine or a sequence, how far it has come; nothing for anything else.
     pub fn states(&self) -> Vec<StateReport> {
-        match &self.part {
-            Part::Machine(machine) => machine.report(&self.table),
-            _ => Vec::new(),
-        }
+        self.part.report(&self.table)
     }
 
     /// The hits in the next samples.
@@ -219,6 +236,8 @@ impl StreamSearch {
 
     fn window(&mut self, samples: Samples<'_>, hits: &mut Vec<Tick>) {
         let (start, count, width) = (self.position, samples.len(), samples.width());
+        // Within a window, it is not known where something begins.
+        let since = self.part.began_by(start);
         self.position += count as u64;
         let (levels, unknown) = self.last.unwrap_or(samples.get(0));
         let mut open = unknown & self.mask != 0;
@@ -280,6 +299,9 @@ impl StreamSearch {
                 hits.push(Tick(window.ticks(word).0 + u64::from(found.trailing_zeros())));
                 found &= found - 1;
             }
+        }
+        if let (None, Some(first)) = (self.began, hits.first()) {
+            self.began = Some(since.unwrap_or(first.0));
         }
     }
 }

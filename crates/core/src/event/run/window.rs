@@ -120,4 +120,15 @@ pub(in crate::event) trait Running: std::fmt::Debug {
 
     /// The next tick at which it may happen although no line changes.
     fn wake(&self) -> Option<u64>;
+
+    /// The first tick of what is under way and may yet happen: a frame, an attempt at a sequence, a stretch.
+    fn since(&self) -> Option<u64>;
+
+    /// Whether it has no beginning before its instant.
+    fn is_instant(&self) -> bool;
+
+    /// The tick by which something had begun that happens in the window from `start` on; `None` for an instant.
+    fn began_by(&self, start: u64) -> Option<u64> {
+        (!self.is_instant()).then(|| self.since().map_or(start, |since| since.min(start)))
+    }
 }

@@ -58,7 +58,7 @@ impl DraftSampling {
             }
             return None;
         };
-        let before = self.before.unwrap_or(Before::Share(Percent::ZERO));
+        let before = self.before.unwrap_or(Before::Beginning);
         Some(Sampling { speed: speed.value, length, before, analog_rate: self.analog_rate })
     }
 }
