@@ -155,6 +155,15 @@ fn one_wire_parts_say_that_they_are_there_and_who_they_are() {
     let wrong = frames(&record(&device("").replace("0xb8", "0xb9")), &Protocol::OneWire);
     assert_eq!(faults(&wrong), ["crc"]);
     assert_eq!(data(&seen), [0xbe, 0x50]);
+    // Its memory, as data sheets of such parts print it, ends with a checksum.
+    let memory = "0xbe, 0x50, 0x05, 0x4b, 0x46, 0x7f, 0xff, 0x0c, 0x10, 0x1c";
+    let whole = |memory: &str| {
+        let device = device("").replace("0xbe, 0x50", memory);
+        frames(&crate::decode::board_for("IO", &device, "2 MS/s", 3, "19 ms"), &Protocol::OneWire)
+    };
+    let seen = whole(memory);
+    assert_eq!((fields(seen.last().unwrap()), faults(&seen)), (vec![("crc", 0x1c)], vec![]));
+    assert_eq!(faults(&whole(&memory.replace("0x4b", "0x4c"))), ["crc"]);
     let absent = frames(&record(&device(", present = false")), &Protocol::OneWire);
     assert_eq!((kinds(&absent), faults(&absent)), (vec!["reset"], vec!["no-presence"]));
 }

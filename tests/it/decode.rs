@@ -176,6 +176,9 @@ fn ten_bit_addresses_general_calls_and_broken_transfers_by_hand() {
         (vec![("address", 0x253), ("ack", 0), ("data", 0x41), ("nack", 1)], "read")
     );
     assert_eq!(frames[0].field("address").unwrap().bits, 10);
+    // Nobody has these two bits: of the address there is its first byte, and no more.
+    let frames = read("S111101011P");
+    assert_eq!((fields(&frames[0]), faults(&frames)), (vec![("address", 0x7a), ("nack", 1)], vec![]));
     let frames = read("S000000000000001100P");
     assert_eq!((frames[0].kind, fields(&frames[0])[2]), ("general-call", ("data", 0x06)));
     let frames = read("S10100010010P");
@@ -248,9 +251,25 @@ fn without_a_select_line_a_gap_parts_words() {
     assert!(frames.iter().all(|f| f.fields[0].bits == 8 && f.faults[0].kind == "truncated"));
     let frames = read(config(16, "1 ms"));
     assert!(frames[..20].iter().all(|f| f.fields[0].value == 0xa5a5));
+    // A clock more than the words need, as at a stop, is no word.
+    let clock: Vec<u64> = [100, 110, 120, 130].into_iter().chain([150, 300, 310, 320]).collect();
+    let toggles: Vec<u64> = clock.iter().flat_map(|at| [*at, at + 4]).collect();
+    let stray = capture_of_two(&toggles);
+    let bits = config(2, "15 us");
+    let frames = stored(&stray, &mut Spi::new(bits, stray.base()).unwrap());
+    assert_eq!(faults(&frames), ["truncated"], "alone after a rest, it is one");
+    let clock: Vec<u64> = [100, 110, 120, 300, 310, 320].into_iter().flat_map(|at| [at, at + 4]).collect();
+    let stray = capture_of_two(&clock);
+    let frames = stored(&stray, &mut Spi::new(bits, stray.base()).unwrap());
+    assert_eq!((frames.len(), faults(&frames)), (2, vec![]), "after whole words, one is not");
     let none = SpiConfig::new(0).select(None).gap(None);
     assert!(Spi::new(none, capture.base()).unwrap_err().message().contains("where a word begins"));
     assert!(Spi::new(SpiConfig::new(4), capture.base()).is_err());
+}
+
+/// A clock with these edges, and data that rests.
+fn capture_of_two(clock: &[u64]) -> Capture {
+    capture("1 MS/s", Resolution::EXACT, 600, &[("CLK", clock), ("DATA", &[])])
 }
 
 fn uart(capture: &Capture, change: impl FnOnce(&mut UartConfig)) -> Uart {

@@ -44,11 +44,11 @@ fn rate_inputs_and_memory_trade_against_each_other() {
     // As fast as this length allows: 20 ms at 50 MS/s are a million samples, at 100 MS/s too many.
     let (plan, _) = planned("EX-B16", "rate = \"max\"\nlength = \"20 ms\"", &lines(16)).unwrap();
     assert_eq!((plan.rate.to_f64(), plan.samples), (50e6, 1_000_000));
-    // A link of 48 MB/s: a byte per sample up to 8 inputs, two above.
+    // A link of 70 MB/s: a byte per sample up to 8 inputs, two above.
     let (plan, _) = planned("EX-S16", "rate = \"max\"\nlength = \"10 s\"", &lines(8)).unwrap();
-    assert_eq!((plan.rate.to_f64(), plan.stream), (48e6, true));
-    let (_, told) = refused("EX-S16", "rate = \"48 MS/s\"\nlength = \"10 s\"", &lines(9));
-    assert!(told.contains("nearest: 24 MS/s"), "{told}");
+    assert_eq!((plan.rate.to_f64(), plan.stream), (70e6, true));
+    let (_, told) = refused("EX-S16", "rate = \"70 MS/s\"\nlength = \"10 s\"", &lines(9));
+    assert!(told.contains("nearest: 35 MS/s"), "{told}");
     let (_, told) = refused("EX-S16", "rate = \"max\"\nlength = \"max\"", &lines(8));
     assert!(told.contains("a stream has no end"), "{told}");
     let (_, told) = refused("EX-B16", "rate = \"200 MS/s\"\nlength = \"1 ms\"", &lines(11));
@@ -66,7 +66,7 @@ fn inputs_are_checked_against_their_bank() {
     let (_, told) = refused("EX-B16", sampling, &["threshold = \"1.402 V\""]);
     assert!(told.contains("nearest: 1.4 V or 1.405 V"), "{told}");
     let (_, told) = refused("EX-S16", sampling, &["threshold = \"1.65 V\""]);
-    assert!(told.contains("it is fixed at 1.4 V"), "{told}");
+    assert!(told.contains("it is fixed at 1.25 V"), "{told}");
     let mut lines = vec![""; 8];
     lines.extend(["threshold = \"1.5 V\"", "threshold = \"2.5 V\""]);
     let (_, told) = refused("EX-B16", sampling, &lines);

@@ -13,7 +13,7 @@ pub enum Model {
     /// EX-D32: 32 inputs with a deep memory, 16 of them at its highest rate; streams up to 200 MS/s.
     #[default]
     D32,
-    /// EX-S16: 16 inputs, no memory and no trigger of its own; a link of 48 megabytes a second.
+    /// EX-S16: 16 inputs, no memory and no trigger of its own; a link of 70 megabytes a second.
     S16,
     /// EX-B16: two banks of 8 inputs, one for low voltages with finely set thresholds, one that
     /// stands 30 V; a small memory, and no stream.
@@ -48,10 +48,10 @@ impl Model {
                 (banks, modes, OnBoardTrigger::edge(32))
             }
             Model::S16 => {
-                let rates = mega(&[1, 2, 4, 8, 12, 16, 24, 48]);
+                let rates = mega(&[1, 3, 7, 14, 35, 70]);
                 let mut mode = Mode::streaming(16, rates, 1 << 40);
-                mode.link = Some(48_000_000);
-                (vec![bank("A", 16, (1400, 1400), 0, false, 5000)], vec![mode], OnBoardTrigger::default())
+                mode.link = Some(70_000_000);
+                (vec![bank("A", 16, (1250, 1250), 0, false, 4000)], vec![mode], OnBoardTrigger::default())
             }
             Model::B16 => {
                 let slow = mega(&[1, 2, 5, 10, 20, 50, 100]);
@@ -93,7 +93,7 @@ impl Model {
             }
             Model::M16 => {
                 let both = |name| output(name, frequency(10_000_000), frequency(2_000_000));
-                vec![both("W1"), both("W2")]
+                vec![both("OUT1"), both("OUT2")]
             }
             Model::S16 | Model::B16 => Vec::new(),
         };

@@ -72,6 +72,8 @@ pub struct Clocked {
     word: Option<Word>,
     /// Whether the clock has rested for long enough since it last took a bit.
     rested: bool,
+    /// Whether a whole word was taken since then.
+    whole: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -106,8 +108,8 @@ impl Clocked {
             let help = "give the enable line, a start bit, or a gap longer than a tick";
             return wrong("nothing says where a word begins", help);
         }
-        let (levels, last_edge, word, rested) = (Levels::default(), Tick(0), None, false);
-        Ok(Clocked { config, gap, levels, last_edge, word, rested })
+        let (levels, last_edge, word) = (Levels::default(), Tick(0), None);
+        Ok(Clocked { config, gap, levels, last_edge, word, rested: false, whole: false })
     }
 
     fn enabled(&self, levels: Levels) -> bool {
@@ -141,6 +143,11 @@ impl Clocked {
             return ControlFlow::Continue(());
         };
         let over = Tick(self.last_edge.0.saturating_add(gap).saturating_add(1));
+        // A single clock after whole words is a stop, or a line that turns around, and no word.
+        let single = self.word.as_ref().is_some_and(|word| word.taken == 1);
+        if std::mem::take(&mut self.whole) && single {
+            self.word = None;
+        }
         if self.word.is_some() {
             let fault = self.truncated(over);
             self.finish(fault, out)?;
@@ -211,7 +218,8 @@ impl Decoder for Clocked {
     }
 
     fn begin(&mut self, at: Tick, levels: Levels) {
-        (self.levels, self.last_edge, self.word, self.rested) = (levels, at, None, false);
+        (self.levels, self.last_edge, self.word) = (levels, at, None);
+        (self.rested, self.whole) = (false, false);
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -238,6 +246,7 @@ impl Decoder for Clocked {
                 out.mark(BusMark::new("begin", at))?;
             }
             if whole {
+                self.whole = true;
                 self.finish(None, out)?;
             }
         }

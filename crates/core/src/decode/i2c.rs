@@ -60,7 +60,8 @@ impl I2cAddresses {
 ///
 /// A frame goes from a start or repeated start to the next, or to a stop (3.1.4). Its kind is
 /// `write`, `read`, `general-call` (3.1.13), or `partial` where it ends within its address; its fields are `address` (7 bits, 8 with the
-/// direction if that is asked for, or 10 where they are used, 3.1.11), `data` for each byte, and after each of them `ack` or `nack` (3.1.6). Faults are
+/// direction if that is asked for, or 10 where they are used, 3.1.11; its first byte alone, 0x78 to 0x7B, where nobody
+/// acknowledges that), `data` for each byte, and after each of them `ack` or `nack` (3.1.6). Faults are
 /// `incomplete` (a start or stop within a byte), `unknown`, `order` (data and clock change too close
 /// to each other to tell) and `cut-off`.
 #[derive(Clone, Debug, Default)]
@@ -147,6 +148,12 @@ impl I2c {
             return;
         }
         let (name, value) = if level == Level::Low { ("ack", 0) } else { ("nack", 1) };
+        // Nobody has these first two bits of a ten-bit address: its other bits do not come.
+        if let Some((high, start)) = open.high_address.filter(|_| level != Level::Low) {
+            open.high_address = None;
+            let value = 0b11110 << 2 | high;
+            open.fields.push(Field::new(FieldKind::Address, "address", start..at, value, 7));
+        }
         open.fields.push(Field::new(FieldKind::Control, name, at..Tick(at.0 + 1), value, 1));
         (open.byte, open.bits, open.value) = (None, 0, 0);
     }

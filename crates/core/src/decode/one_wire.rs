@@ -26,6 +26,7 @@ pub struct OneWire {
     since: Tick,
     state: State,
     unknown: bool,
+    function: Option<Function>,
 }
 
 /// The limits of one speed, in ticks.
@@ -139,6 +140,7 @@ impl OneWire {
             since: Tick(0),
             state: State::Joining,
             unknown: false,
+            function: None,
         })
     }
 
@@ -159,6 +161,7 @@ impl OneWire {
         }
         if length > speed.slot {
             // What is under way is over.
+            self.function = None;
             self.truncate(to, out)?;
             if length >= self.standard.reset {
                 self.fast = false;
@@ -218,6 +221,17 @@ impl OneWire {
             return ControlFlow::Continue(());
         }
         let mut frame = done.frame(to);
+        if done.what == What::Byte
+            && let Some(wanted) = Function::byte(&mut self.function, done.value)
+            && let Some(field) = frame.fields.first_mut()
+        {
+            (field.name, field.kind) = ("crc", FieldKind::Check);
+            if done.value != wanted {
+                let what =
+                    format!("the checksum is {:#04X}, of these bytes it would be {wanted:#04X}", done.value);
+                frame.faults.push(Fault::new("crc", done.since, what));
+            }
+        }
         if unknown {
             frame.faults.push(Fault::unknown(done.since));
         }
@@ -272,6 +286,39 @@ fn reset_frame(
     frame
 }
 
+/// The checksum over so many more bits: x^8 + x^5 + x^4 + 1, the lowest bit first.
+fn checksum(crc: u64, bits: u64, count: u32) -> u64 {
+    (0..count).fold(crc, |crc, place| {
+        let out = (crc ^ bits >> place) & 1;
+        crc >> 1 ^ if out == 1 { 0x8c } else { 0 }
+    })
+}
+
+/// What reads eight bytes of a part's memory, and their checksum.
+const READ_MEMORY: u64 = 0xbe;
+
+/// What follows after a part was chosen: its command, the bytes since, and the checksum over them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Function {
+    command: u64,
+    bytes: u32,
+    crc: u64,
+}
+
+impl Function {
+    /// The next byte; the checksum that it must be, where it is one.
+    fn byte(this: &mut Option<Function>, value: u64) -> Option<u64> {
+        let Some(function) = this else {
+            *this = Some(Function { command: value, bytes: 0, crc: 0 });
+            return None;
+        };
+        function.bytes = function.bytes.saturating_add(1);
+        let wanted = function.crc;
+        function.crc = checksum(function.crc, value, 8);
+        (function.command == READ_MEMORY && function.bytes == 9).then_some(wanted)
+    }
+}
+
 impl Bits {
     fn kind(&self) -> &'static str {
         match self.what {
@@ -294,11 +341,7 @@ impl Bits {
                 let serial = field(FieldKind::Address, "serial", self.value >> 8 & 0xffff_ffff_ffff, 48);
                 let crc = field(FieldKind::Check, "crc", self.value >> 56, 8);
                 frame.fields.extend([command, family, serial, crc]);
-                // x^8 + x^5 + x^4 + 1, the lowest bit first, over family and serial number.
-                let crc = (0..56).fold(0u64, |crc, place| {
-                    let out = (crc ^ self.value >> place) & 1;
-                    crc >> 1 ^ if out == 1 { 0x8c } else { 0 }
-                });
+                let crc = checksum(0, self.value, 56);
                 if crc != self.value >> 56 {
                     let is = self.value >> 56;
                     let what = format!("the checksum is {is:#04X}, of this number it would be {crc:#04X}");
@@ -317,7 +360,7 @@ impl Decoder for OneWire {
 
     fn begin(&mut self, at: Tick, levels: Levels) {
         (self.level, self.since, self.state) = (levels.level(0), at, State::Joining);
-        (self.fast, self.unknown) = (false, false);
+        (self.fast, self.unknown, self.function) = (false, false, None);
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {

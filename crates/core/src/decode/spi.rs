@@ -92,6 +92,8 @@ pub struct Spi {
     begins: bool,
     /// Whether the clock has rested for long enough since it last took a bit.
     rested: bool,
+    /// Whether a whole word was taken since then.
+    whole: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -138,7 +140,7 @@ impl Spi {
         let lines = config.data.roles().iter().enumerate();
         let data = lines.map(|(place, name)| (place, *name, first + place)).collect();
         let (levels, last_edge, word) = (Levels::default(), Tick(0), None);
-        Ok(Spi { config, gap, data, levels, last_edge, word, begins: true, rested: false })
+        Ok(Spi { config, gap, data, levels, last_edge, word, begins: true, rested: false, whole: false })
     }
 
     fn select_line(&self) -> Option<usize> {
@@ -183,6 +185,11 @@ impl Spi {
             return ControlFlow::Continue(());
         }
         let rested = Tick(self.last_edge.0.saturating_add(self.gap).saturating_add(1));
+        // A single clock after whole words is a stop, or a line that turns around, and no word.
+        let single = self.word.as_ref().is_some_and(|word| word.bits == 1);
+        if std::mem::take(&mut self.whole) && single {
+            self.word = None;
+        }
         if self.word.is_some() {
             let fault = self.truncated(rested);
             self.finish(fault, out)?;
@@ -253,7 +260,7 @@ impl Decoder for Spi {
 
     fn begin(&mut self, at: Tick, levels: Levels) {
         (self.levels, self.last_edge, self.word) = (levels, at, None);
-        (self.begins, self.rested) = (true, false);
+        (self.begins, self.rested, self.whole) = (true, false, false);
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
@@ -271,6 +278,7 @@ impl Decoder for Spi {
         } else if clock == takes {
             self.take(at, before, out)?;
             if self.word.as_ref().is_some_and(|word| word.bits == self.config.bits) {
+                self.whole = true;
                 self.finish(None, out)?;
             }
         }

@@ -209,7 +209,15 @@ impl Patient<'_> {
         );
         let bits = (1..=64u64).rev().find(|bits| counts.keys().all(|count| count % bits == 0)).unwrap_or(1);
         let sureness = if odd == all { Sureness::Likely } else { Sureness::Possible };
-        self.find("word-length", sureness, what, format!("bits = {bits}, or a divisor of it"));
+        let remedy = match bits {
+            // Nothing has words of one, two or three bits.
+            0..4 => {
+                "no word length fits: parts with other words share the select, or clocks are lost or added"
+                    .into()
+            }
+            bits => format!("bits = {bits}, or a divisor of it"),
+        };
+        self.find("word-length", sureness, what, remedy);
     }
 
     pub(super) fn clocked(&mut self, config: ClockedConfig) {

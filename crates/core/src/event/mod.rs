@@ -25,7 +25,7 @@ pub use check::{
 };
 pub use doubt::{DoubtfulHits, MarkWords, Stretch, Stretches};
 pub use hit::{Certainty, Hit, MarkWord};
-pub use run::{BusSeen, FramesSeen, Hits, StreamSearch};
+pub use run::{BusSeen, FieldSeen, FramesSeen, Hits, StreamSearch};
 pub(crate) use syntax::mentions;
 pub use syntax::{
     BusUnit, Comparison, Condition, Direction, Event, FieldTest, KEYWORDS, Lasting, Name, Simple, SimpleKind,

@@ -1,7 +1,7 @@
 //! What was seen instead when a trigger never came, a line each.
 
 use super::edge::{QualifiedEdge, Seen};
-use crate::event::{Direction, FramesSeen, StreamSearch};
+use crate::event::{Direction, FieldSeen, FramesSeen, StreamSearch};
 use crate::line::Level;
 
 /// What a search saw that had no hit: on its lines, which are the inputs of these names.
@@ -73,7 +73,7 @@ fn frames_report(seen: &FramesSeen) -> String {
     if !seen.faults.is_empty() {
         told.push_str(&format!("; faults: {}", counted(&seen.faults)));
     }
-    for (name, values, others) in &seen.values {
+    for FieldSeen { name, values, others } in &seen.fields {
         let most = values.iter().take(MOST_TOLD).map(|(value, count)| format!("{value} {}", times(*count)));
         let rest = values.iter().skip(MOST_TOLD).map(|(_, count)| count).sum::<u64>() + others;
         let rest = (rest > 0).then(|| format!("others {}", times(rest)));

@@ -34,9 +34,27 @@ pub struct FramesSeen {
     pub kinds: Vec<(String, u64)>,
     /// The same of faults.
     pub faults: Vec<(String, u64)>,
-    /// For each field that was asked for, the values that it had and how often, the most frequent first, and
-    /// how often it had others.
-    pub values: Vec<(String, Vec<(String, u64)>, u64)>,
+    /// For each field that was asked for, the values that it had.
+    pub fields: Vec<FieldSeen>,
+}
+
+/// The values that a field had.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FieldSeen {
+    /// The field.
+    pub name: String,
+    /// Each value in hexadecimal and how often it was seen, the most frequent first.
+    pub values: Vec<(String, u64)>,
+    /// How often other values were seen.
+    pub others: u64,
+}
+
+/// Counts the values of a field, which may have several widths.
+#[derive(Clone, Debug, Default)]
+struct FieldCensus {
+    name: String,
+    values: HashMap<(u64, u32), u64>,
+    others: u64,
 }
 
 /// Counts the frames of one serial bus.
@@ -44,25 +62,25 @@ pub struct FramesSeen {
 pub(super) struct FrameCensus {
     kinds: BTreeMap<&'static str, u64>,
     faults: BTreeMap<&'static str, u64>,
-    /// Per field that is asked for: its name, its values, and others.
-    values: Vec<(String, HashMap<(u64, u32), u64>, u64)>,
+    /// Those that are asked for.
+    fields: Vec<FieldCensus>,
 }
 
 impl FrameCensus {
     pub(super) fn of(fields: impl Iterator<Item = String>) -> FrameCensus {
-        let values = fields.map(|field| (field, HashMap::new(), 0)).collect();
-        FrameCensus { values, ..FrameCensus::default() }
+        let fields = fields.map(|name| FieldCensus { name, ..FieldCensus::default() }).collect();
+        FrameCensus { fields, ..FrameCensus::default() }
     }
 
     pub(super) fn count(&mut self, frame: &Frame) {
         *self.kinds.entry(frame.kind).or_default() += 1;
         frame.faults.iter().for_each(|fault| *self.faults.entry(fault.kind).or_default() += 1);
-        for (name, values, others) in &mut self.values {
-            for field in frame.fields.iter().filter(|field| field.name == name.as_str()) {
+        for census in &mut self.fields {
+            for field in frame.fields.iter().filter(|field| field.name == census.name.as_str()) {
                 let value = (field.value, field.bits);
-                match values.len() {
-                    MOST_VALUES.. if !values.contains_key(&value) => *others += 1,
-                    _ => *values.entry(value).or_default() += 1,
+                match census.values.len() {
+                    MOST_VALUES.. if !census.values.contains_key(&value) => census.others += 1,
+                    _ => *census.values.entry(value).or_default() += 1,
                 }
             }
         }
@@ -82,14 +100,16 @@ impl FrameCensus {
         };
         let hex =
             |(value, bits): (u64, u32)| format!("0x{value:0digits$X}", digits = bits.div_ceil(4) as usize);
-        let values = self.values.iter().map(|(name, values, others)| {
-            (name.clone(), sorted(values.iter().map(|(value, count)| (*value, *count)), hex), *others)
+        let fields = self.fields.iter().map(|field| FieldSeen {
+            name: field.name.clone(),
+            values: sorted(field.values.iter().map(|(value, count)| (*value, *count)), hex),
+            others: field.others,
         });
         FramesSeen {
             bus: bus.to_string(),
             kinds: words(&self.kinds),
             faults: words(&self.faults),
-            values: values.collect(),
+            fields: fields.collect(),
         }
     }
 }

@@ -20,7 +20,7 @@ mod stored;
 mod stream;
 mod window;
 
-pub use census::{BusSeen, FramesSeen};
+pub use census::{BusSeen, FieldSeen, FramesSeen};
 pub(in crate::event) use mask::MaskTest;
 pub use stored::Hits;
 pub(in crate::event) use stored::Stored;

@@ -1,6 +1,6 @@
 //! The parts of a running event.
 
-use super::census::FramesSeen;
+use super::census::{FieldSeen, FramesSeen};
 use super::framing::FramePart;
 use super::lasting::LastingPart;
 use super::machine::Machine;
@@ -63,10 +63,10 @@ impl Part {
                 let more = frames.seen();
                 match seen.iter_mut().find(|known| known.bus == more.bus) {
                     Some(known) => {
-                        let new = more.values.into_iter();
-                        let new =
-                            new.filter(|(name, ..)| known.values.iter().all(|(other, ..)| other != name));
-                        known.values.extend(new.collect::<Vec<_>>());
+                        let is_new =
+                            |field: &FieldSeen| known.fields.iter().all(|other| other.name != field.name);
+                        let new: Vec<FieldSeen> = more.fields.into_iter().filter(is_new).collect();
+                        known.fields.extend(new);
                     }
                     None => seen.push(more),
                 }
