@@ -86,7 +86,7 @@ pub mod docs;
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{
     Error, ErrorKind, Place, Result, TextPlace, bus, capture, decode, diagnose, event, expect, format,
-    instrument, job, known, limit, line, measure, pair, plan, printable, printable_lines, quantity, scan,
-    setup, suggest, time, trigger,
+    instrument, job, known, limit, line, measure, pair, plan, printable, printable_lines, quantity, roles,
+    scan, setup, suggest, time, trigger,
 };
 pub use deep_tap_draw as draw;

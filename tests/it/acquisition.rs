@@ -134,12 +134,12 @@ fn an_instrument_is_stopped_when_its_samples_cannot_be_taken() {
 /// What the setup of all buses waits for.
 const EVENT: &str = "event = \"rtc has write, address == 0x51\"";
 
-fn buses() -> String {
+pub(crate) fn buses() -> String {
     std::fs::read_to_string(crate::support::root().join("setups/buses.toml")).unwrap()
 }
 
 /// Records the demo board by a setup like that of all buses.
-fn waited(text: &str) -> (Setup, deep_tap::Result<Capture>) {
+pub(crate) fn waited(text: &str) -> (Setup, deep_tap::Result<Capture>) {
     let folder = tempfile::tempdir().unwrap();
     let parts = crate::support::root().join("parts");
     let text = text.replace("../parts", &parts.display().to_string());

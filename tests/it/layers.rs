@@ -22,6 +22,7 @@ const ORDER: &[&[&str]] = &[
     &["plan"],
     &["setup"],
     &["format", "diagnose"],
+    &["roles"],
     &["job"],
 ];
 

@@ -60,6 +60,8 @@ mod proof;
 /// Quantities with units: parse and print.
 mod quantities;
 /// What is written and read back.
+/// Buses among lines without a meaning.
+mod roles;
 mod round_trips;
 /// Packed samples into traces: vector instructions, portable code and a plain loop agree.
 mod scan;

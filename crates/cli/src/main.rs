@@ -54,6 +54,7 @@ fn main() -> ExitCode {
         Command::Answers(answers) => commands::answers::run(&answers, &mut out),
         Command::Registers(registers) => commands::registers::run(&registers, &mut out),
         Command::Diagnose(diagnose) => commands::diagnose::run(&diagnose, &mut out),
+        Command::Roles(roles) => commands::roles::run(&roles, &mut out),
         Command::Glitches(glitches) => commands::glitches::run(&glitches, &mut out),
         Command::Measure(measure) => commands::measure::run(&measure, &mut out),
         Command::Check(check) => commands::check::run(&check, &mut out),

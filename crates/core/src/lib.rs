@@ -4,7 +4,7 @@
 //!
 //! Order of knowledge, left never knows right: `quantity` → `reader`, `time` → `line` → `capture` →
 //! `scan`, `known`, `bus` → `decode` → `event` → `trigger`, `pair` → `measure` → `limit` → `expect` →
-//! `instrument` → `plan` → `setup` → `format`, `diagnose` → `job`.
+//! `instrument` → `plan` → `setup` → `format`, `diagnose` → `roles` → `job`.
 
 pub mod bus;
 pub mod capture;
@@ -25,6 +25,7 @@ pub mod plan;
 mod printable;
 pub mod quantity;
 pub mod reader;
+pub mod roles;
 pub mod scan;
 pub mod setup;
 pub mod time;

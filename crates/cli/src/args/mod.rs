@@ -9,7 +9,7 @@ use clap::{Parser, Subcommand};
 
 pub(crate) use bench::{Capture, Demo, Init, Keep, Live, Plan, Serve};
 pub(crate) use record::{
-    Answers, Diagnose, Find, Format, Frames, Glitches, Info, Registers, Source, Stated, Table, Values,
+    Answers, Diagnose, Find, Format, Frames, Glitches, Info, Registers, Roles, Source, Stated, Table, Values,
 };
 pub(crate) use result::{Check, Convert, Ground, Layout, Measure, Rule, Show, Target};
 pub(crate) use window::Window;
@@ -17,7 +17,7 @@ pub(crate) use window::Window;
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done; for check: every limit passed; for plan: possible, wise, every limit can be decided
-  1  check: a limit is violated, or an expectation; find, frames, registers: nothing was found;
+  1  check: a limit is violated, or an expectation; find, frames, registers, roles: nothing was found;
      answers: a request has none
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
@@ -65,6 +65,9 @@ pub(crate) enum Command {
     /// Why a bus is not read as it was meant: bit rate, mode, swapped lines, parts that do not answer
     #[command(after_help = EXIT_CODES)]
     Diagnose(Diagnose),
+    /// Which line is what, where lines have no names yet: kinds of buses, clock, select, data, mode, rate
+    #[command(after_help = EXIT_CODES)]
+    Roles(Roles),
     /// Pulses that are too short to be meant, per line and by width
     Glitches(Glitches),
     /// Widths, periods, frequency, duty, jitter, intervals between events, voltages; with statistics

@@ -206,6 +206,17 @@ pub(crate) struct Diagnose {
 }
 
 #[derive(Debug, clap::Args)]
+pub(crate) struct Roles {
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Write a setup that names the lines by what they are and describes the buses
+    #[arg(long, value_name = "FILE")]
+    pub(crate) write_setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
 pub(crate) struct Glitches {
     #[command(flatten)]
     pub(crate) source: Source,

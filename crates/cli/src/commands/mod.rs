@@ -15,5 +15,6 @@ pub(crate) mod live;
 pub(crate) mod measure;
 pub(crate) mod plan;
 pub(crate) mod registers;
+pub(crate) mod roles;
 pub(crate) mod serve;
 pub(crate) mod show;

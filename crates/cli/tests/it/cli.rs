@@ -330,7 +330,9 @@ fn glitches_are_counted_and_taken_out_only_when_asked() {
 /// What is stated of a record stands under a heading of its own, and nothing else does.
 #[test]
 fn the_help_has_each_option_under_its_heading() {
-    for command in ["info", "find", "frames", "measure", "check", "show", "convert", "glitches", "diagnose"] {
+    for command in
+        ["info", "find", "frames", "measure", "check", "show", "convert", "glitches", "diagnose", "roles"]
+    {
         let help = tool().args([command, "-h"]).output().unwrap();
         let help = String::from_utf8(help.stdout).unwrap();
         let (_, stated) = help.split_once("What a file does not say itself:\n").unwrap();

@@ -27,6 +27,7 @@ const COMMANDS: &[&[&str]] = &[
     &["measure", "tide-gauge.dtap", "--limit", "U5.tDH"],
     &["measure", "setups/tide-gauge.toml", "--levels", "--steps", "4", "--over", "1 ms"],
     &["diagnose", "buses.dtap"],
+    &["roles", "buses.dtap"],
     &["check", "tide-gauge.dtap"],
     &["check", "buses.dtap"],
     &["check", "power-rail.dtap"],

@@ -99,6 +99,7 @@ fn no_text_of_a_file_acts_in_any_output() {
         &["frames", "h.dtap"],
         &["frames", "h.dtap", "--summary"],
         &["diagnose", "h.dtap"],
+        &["roles", "h.dtap"],
         &["glitches", "h.dtap", "--below", "1 us"],
         &["measure", "h.dtap"],
         &["measure", "h.dtap", "--each", "go"],

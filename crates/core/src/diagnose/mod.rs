@@ -15,6 +15,7 @@ mod uart;
 use std::fmt;
 
 use sight::Sight;
+pub(crate) use uart::USUAL as USUAL_BIT_RATES;
 
 use crate::capture::Capture;
 use crate::decode::{Protocol, SerialBus, UartConfig};
@@ -262,6 +263,13 @@ pub fn settle(capture: &Capture, setup: &mut Setup) {
             payload.bus = bus.clone();
         }
     }
+}
+
+/// The bit rate of a line by the length of its bits: one of `usual` if one is close. `None` where its edges are no
+/// whole bits apart, or too few.
+pub(crate) fn bit_rate_of(capture: &Capture, line: LineId, usual: &[i64]) -> Option<Frequency> {
+    let range = sight::stretch(capture, &[line]);
+    timing::bit_length(capture, line, range).map(|bit| timing::bit_rate(capture, bit, usual))
 }
 
 /// The bit rate of a bus as the signal has it: from the length of its bits, or of its clock periods.

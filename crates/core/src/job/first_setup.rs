@@ -5,10 +5,10 @@ use std::fmt::Write;
 use std::path::Path;
 
 use crate::capture::{Capture, Trace};
-use crate::decode::{I2cConfig, Protocol, SerialBus, SpiConfig, UartConfig};
-use crate::diagnose::measured_bit_rate;
 use crate::line::{AnalogId, Bus, Input, Level, LineId};
 use crate::quantity::{Frequency, Rational};
+use crate::reader::{toml_comment as comment, toml_text as quoted};
+use crate::roles::roles;
 use crate::setup::Import;
 use crate::time::Tick;
 
@@ -23,16 +23,6 @@ pub enum Basis<'a> {
 
 /// Edges that are looked at for what a line does.
 const LOOKED_AT: usize = 100_000;
-/// Lines of which it is tried whether they are serial buses.
-const MOST_TRIED: usize = 24;
-/// Fewest edges, and frames, of a line that may be one.
-const FEWEST: (u64, usize) = (20, 3);
-/// Bit rates that are in use, in hertz.
-const RATES: [i64; 14] = [
-    1200, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 250_000, 460_800, 500_000, 921_600,
-    1_000_000,
-];
-
 /// A commented setup for a record or an instrument: its lines with what was seen of them, its vectors as buses,
 /// and proposals for what only the user can know, as comments.
 ///
@@ -188,24 +178,6 @@ fn write_import(text: &mut String, import: &Import) -> std::fmt::Result {
     Ok(())
 }
 
-/// A text as TOML has it.
-fn quoted(text: &str) -> String {
-    let mut quoted = String::from("\"");
-    for c in text.chars() {
-        match c {
-            '"' | '\\' => quoted.extend(['\\', c]),
-            c if c.is_control() => quoted.push_str(&format!("\\u{:04X}", u32::from(c))),
-            c => quoted.push(c),
-        }
-    }
-    quoted + "\""
-}
-
-/// A text on the rest of a line.
-fn comment(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
-}
-
 /// A name in the event language.
 fn expression(name: &str) -> String {
     let plain = name.chars().all(|c| c.is_alphanumeric() || c == '_')
@@ -340,109 +312,17 @@ fn share_high(trace: &Trace) -> f64 {
     high as f64 / at.max(1) as f64
 }
 
-/// Proposals for serial buses, as comments, each with its reason.
+/// Most proposals of buses.
+const MOST_PROPOSED: usize = 12;
+
+/// Proposals for serial buses, as comments, each with its reasons.
 fn write_serial(text: &mut String, capture: &Capture, names: &Names) -> std::fmt::Result {
-    let busy = |line: &LineId| capture.trace(*line).edge_count() >= FEWEST.0;
-    let in_bus: HashSet<LineId> = capture.buses().iter().flat_map(|bus| bus.lines.iter().copied()).collect();
-    let lines = (0..capture.lines().len()).map(LineId).filter(|line| busy(line) && !in_bus.contains(line));
-    let lines: Vec<LineId> = lines.take(MOST_TRIED).collect();
-    let high: Vec<f64> = lines.iter().map(|line| share_high(capture.trace(*line))).collect();
-    let name = |line: LineId| quoted(&names.lines[line.0]);
-    let mut found = Vec::new();
-    for (line, high) in lines.iter().zip(&high) {
-        if let Some((rate, frames)) = (*high > 0.4).then(|| asynchronous(capture, *line)).flatten() {
-            let reason = format!("{} reads as {frames} bytes without a fault", names.lines[line.0]);
-            found.push((
-                reason,
-                format!("kind = \"uart\"\n# line = {}\n# bit-rate = \"{rate}\"", name(*line)),
-            ));
-        }
-    }
-    for (clock, high_clock) in lines.iter().zip(&high) {
-        for (data, high_data) in lines.iter().zip(&high).filter(|(data, _)| *data != clock) {
-            if *high_clock < 0.3 || *high_data < 0.3 {
-                continue;
-            }
-            let bus = SerialBus::of_lines("tried", Protocol::I2c(I2cConfig::default()), vec![*clock, *data]);
-            if let Some(frames) = bus.ok().and_then(|bus| faultless(capture, &bus)) {
-                let reason = format!("{frames} transfers of two wires without a fault");
-                let lines = format!("# clock = {}\n# data = {}", name(*clock), name(*data));
-                found.push((reason, format!("kind = \"i2c\"\n{lines}")));
-            }
-        }
-    }
-    for (reason, keys) in found.into_iter().chain(selected(capture, names, &lines, &high)).take(12) {
-        writeln!(text, "\n# {reason}:\n# [[bus]]\n# name = \"serial\"\n# {keys}")?;
+    for guess in roles(capture).buses.iter().take(MOST_PROPOSED) {
+        writeln!(text, "\n# {}: {}:", guess.sureness, comment(&guess.reasons.join("; ")))?;
+        guess.open.iter().try_for_each(|open| writeln!(text, "# cannot be told: {}", comment(open)))?;
+        writeln!(text, "# [[bus]]\n# name = \"{}\"", guess.bus.name())?;
+        let words = guess.words(|line| names.lines[line.0].clone());
+        words.iter().try_for_each(|word| writeln!(text, "# {word}"))?;
     }
     Ok(())
-}
-
-/// The bit rate of a line that reads as bytes, and how many.
-fn asynchronous(capture: &Capture, line: LineId) -> Option<(Frequency, usize)> {
-    let config = |rate| Protocol::Uart(UartConfig::new(rate));
-    let any = Frequency::from_rational(Rational::from(9600));
-    let bus = SerialBus::of_lines("tried", config(any), vec![line]).ok()?;
-    let measured = measured_bit_rate(capture, &bus)?.to_rational().to_f64();
-    let near = |rate: &&i64| (measured / **rate as f64 - 1.0).abs() < 0.03;
-    let rate = Frequency::from_rational(Rational::from(*RATES.iter().find(near)?));
-    let bus = SerialBus::of_lines("tried", config(rate), vec![line]).ok()?;
-    Some((rate, faultless(capture, &bus)?))
-}
-
-/// How many frames a bus has, if nearly all of them are without a fault.
-fn faultless(capture: &Capture, bus: &SerialBus) -> Option<usize> {
-    let frames = bus.frames(capture, capture.range()).ok()?.take(200);
-    let (mut all, mut faulty) = (0, 0);
-    for frame in frames {
-        all += 1;
-        faulty += usize::from(!frame.faults.is_empty());
-    }
-    (all >= FEWEST.1 && faulty * 20 <= all).then_some(all)
-}
-
-/// Clocks that run only while another line is low, in whole words of eight bits.
-fn selected(capture: &Capture, names: &Names, lines: &[LineId], high: &[f64]) -> Vec<(String, String)> {
-    let mut found = Vec::new();
-    let candidates =
-        (0..capture.lines().len()).map(LineId).filter(|line| capture.trace(*line).edge_count() >= 4);
-    for select in candidates.take(MOST_TRIED).filter(|line| share_high(capture.trace(*line)) > 0.2) {
-        for (clock, rests) in lines.iter().zip(high).filter(|(clock, _)| **clock != select) {
-            let Some(words) = whole_words(capture, select, *clock) else { continue };
-            let mode = if *rests > 0.7 { 3 } else { 0 };
-            let name = |line: LineId| quoted(&names.lines[line.0]);
-            let bus = SpiConfig::new(mode);
-            let reason = format!(
-                "{} runs only while {} is low, {words} words of {} bits",
-                names.lines[clock.0], names.lines[select.0], bus.bits
-            );
-            let keys = format!(
-                "kind = \"spi\"\n# clock = {}\n# select = {}\n# mosi = \"…\"\n# miso = \"…\"\n# mode = {mode}",
-                name(*clock),
-                name(select)
-            );
-            found.push((reason, keys));
-        }
-    }
-    found
-}
-
-/// How many words of eight bits a clock counts while a line is low, if it never runs while that is high.
-fn whole_words(capture: &Capture, select: LineId, clock: LineId) -> Option<u64> {
-    let (select, clock) = (capture.trace(select), capture.trace(clock));
-    let mut inside = 0;
-    let mut words = 0;
-    let mut begun = None;
-    let mut whole = true;
-    for edge in select.edges(Tick(0)..Tick(select.len())).take(1000) {
-        match (edge.to, begun) {
-            (Level::Low, _) => begun = Some(edge.tick),
-            (_, Some(start)) => {
-                let edges = clock.count(start..edge.tick);
-                whole &= edges > 0 && edges.is_multiple_of(16);
-                (inside, words, begun) = (inside + edges, words + edges / 16, None);
-            }
-            _ => {}
-        }
-    }
-    (whole && words > 1 && inside * 20 >= clock.edge_count() * 19).then_some(words)
 }

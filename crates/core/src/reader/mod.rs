@@ -23,6 +23,7 @@
 mod section;
 #[cfg(test)]
 mod tests;
+mod text;
 
 use std::cell::RefCell;
 use std::fs::File;
@@ -34,6 +35,7 @@ use std::sync::Arc;
 use toml::de::DeTable;
 
 pub use section::Section;
+pub(crate) use text::{toml_comment, toml_text};
 
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace};
 
