@@ -62,14 +62,16 @@
 //! | draw waveforms or a histogram | [`draw::Sheet`], [`draw::Histogram`], as text [`draw::Picture`] |
 //! | decode a serial bus | [`decode::SerialBus::frames`], several in order of time [`job::Job::frames`]; `examples/first_dump.rs`, with a decoder of your own `examples/own_decoder.rs` |
 //! | know registers behind a bus by name, in units | [`decode::Registers`] |
+//! | gather what belongs together on a bus | [`decode::SerialBus::transfers`], with ends of one's own [`decode::TransferEnds`] |
 //! | know why a bus is not read as it was meant | [`diagnose::diagnose`] |
+//! | know which line is what, where lines have no names | [`roles::roles`] |
 //! | pair requests with their answers | [`measure::answers`]; events of any two kinds [`pair`] |
 //! | ask a trace about a place | [`capture::Trace`] |
 //!
 //! # What is not here yet
 //!
-//! Proofs about events of several parts, and about frames: in a sampled record, limits on them are
-//! inconclusive. Of the buses, USB and the data of flexible data-rate CAN frames are not decoded.
+//! Proofs about events of several parts: in a sampled record, limits on them are inconclusive. Of the
+//! buses, USB and the data of flexible data-rate CAN frames are not decoded.
 //!
 //! # Rules that hold everywhere
 //!

@@ -400,10 +400,10 @@ fn transfers_tried_buses_and_lines_that_get_their_names_afterwards() {
     // Settings for one run; they may take the place of the setup's.
     let with = |words: &'static str| vec!["frames", "buses.dtap", "--transfers", "--with-bus", words];
     let said = ok(&folder, &with("kind = \"uart\", line = \"GNSS_TX\", bit-rate = \"57.6 kHz\""));
-    assert!(said.contains("tried  byte data 46 49 58"), "{said}");
+    assert!(said.contains("tried  bytes data 46 49 58"), "{said}");
     let said =
         ok(&folder, &with("name = \"gnss\", kind = \"uart\", line = \"GNSS_TX\", bit-rate = \"auto\""));
-    assert!(said.contains("gnss  byte data 46 49 58"), "{said}");
+    assert!(said.contains("gnss  bytes data 46 49 58"), "{said}");
     let (code, _, said) = run(&folder, &with("kind = \"uart\", line = \"GNS_TX\", bit-rate = \"57.6 kHz\""));
     assert!(
         code == Some(2) && said.contains("--with-bus") && said.contains("did you mean 'GNSS_TX'"),

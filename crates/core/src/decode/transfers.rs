@@ -72,7 +72,8 @@ impl Protocol {
     pub(crate) fn transfer_kinds(&self) -> &'static [&'static str] {
         match self {
             Protocol::I2c(_) => &["write-read", "transfer"],
-            _ => &["transfer"],
+            Protocol::Uart(_) | Protocol::OneWire => &["bytes", "transfer"],
+            _ => &["words", "transfer"],
         }
     }
 
@@ -92,8 +93,9 @@ impl Protocol {
 /// A decoder that gives out transfers in place of frames: each as one frame, with the fields and faults of
 /// all that belong to it.
 ///
-/// What ends by a rest is known, and ends, when that is over. Its kind is that of its frames, `write-read`
-/// for a write with a read after a repeated start, and `transfer` for any others.
+/// What ends by a rest is known, and ends, when that is over. Its kind is that of its frames, `bytes` or `words`
+/// for several of them, `write-read` for a write with a read after a repeated start, and `transfer` for any
+/// others.
 #[derive(Debug)]
 pub(super) struct Gathering {
     decoder: Box<dyn Decoder>,
@@ -155,6 +157,8 @@ impl Opened {
         };
         *count += data;
         transfer.kind = match (transfer.kind, frame.kind) {
+            ("byte" | "bytes", "byte") => "bytes",
+            ("word" | "words", "word") => "words",
             (one, other) if one == other => one,
             ("write", "read") => "write-read",
             _ => "transfer",
