@@ -75,6 +75,7 @@ fn a_row_of_data_is_found_across_frames_and_overlapping() {
     assert!(told(&scope, "bus has text \"\\q\"").1.contains("\\n"));
     assert!(told(&scope, "bus has bytes \"0g\"").1.contains("hexadecimal"));
     assert!(told(&scope, "bus has bytes \"0810\"").1.contains("spaces between"));
+    assert!(told(&scope, "bus has bytes 02").1.contains("in quotes"));
     assert!(told(&scope, "bus has data[x] == 1").0.contains("whole number"));
     assert!(told(&scope, "TX text \"a\"").1.contains("'has' or 'at'"));
 }

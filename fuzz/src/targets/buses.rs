@@ -6,6 +6,7 @@ use deep_tap::capture::{Attachment, Capture, TraceBuilder};
 use deep_tap::decode::Registers;
 use deep_tap::diagnose::diagnose_bus;
 use deep_tap::line::{Level, Line};
+use deep_tap::roles::roles;
 use deep_tap::setup::{Attached, Setup};
 use deep_tap::time::{Tick, TimeBase};
 
@@ -23,8 +24,15 @@ pub(super) const BUSES: Target = Target {
                 let _ = registers.as_mut().map(|registers| registers.frame(&frame));
                 let _ = frame.fields.iter().map(|field| (field.hex(), field.character())).collect::<Vec<_>>();
             }
+            for transfer in bus.transfers(&capture, capture.range()).into_iter().flatten().take(10_000) {
+                let _ = (transfer.text(), transfer.length(), transfer.carried_until());
+            }
             let _ = diagnose_bus(&capture, bus);
         }
+        // What is found becomes a setup that loads.
+        let text = roles(&capture).setup(&capture);
+        let texts = [Attachment { name: "r.toml".into(), text }];
+        Setup::load("r.toml", &Attached(&texts)).expect("a setup of what was found");
     },
     seeds: &["tests/fixtures/captures"],
     texts: &["a clock, its data, and more: UUUUUUUUUUUUUUUU", "\u{1}\u{2}\u{3}\u{4}\u{5}\u{6}\u{7}"],

@@ -183,6 +183,10 @@ impl Decoder for Spikes {
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let before = std::mem::replace(&mut self.levels, levels);
         let changed = (before.high ^ levels.high) | (before.unknown ^ levels.unknown);
+        // What is known by time that has passed does not wait for this edge, however often time is told.
+        if self.decoder.due().is_some_and(|due| due < at) {
+            self.decoder.pass(at, &mut Noting { seen: &mut self.seen, out })?;
+        }
         self.pulses(at, changed, out);
         self.decoder.change(at, levels, &mut Noting { seen: &mut self.seen, out })
     }

@@ -180,7 +180,9 @@ impl Parser<'_> {
 
     fn field_test(&mut self) -> Attempt<FieldTest> {
         let field = self.name("the name of a field")?;
-        if matches!(field.text.as_str(), "text" | "bytes") && matches!(self.peek(), Token::Quoted(_)) {
+        if matches!(field.text.as_str(), "text" | "bytes")
+            && matches!(self.peek(), Token::Quoted(_) | Token::Number(_))
+        {
             let row = self.row(field.text == "text")?;
             return Ok(FieldTest { field, place: None, test: Some(Test::Row(row)) });
         }

@@ -204,7 +204,8 @@ fn level(section: &Section<'_>, key: &'static str) -> Option<Option<Level>> {
 /// The bit rate, which must be there.
 fn bit_rate(section: &Section<'_>, example: &str) -> Option<Frequency> {
     let rate = section.parsed::<Frequency>("bit-rate");
-    if rate.is_none() {
+    // One that cannot be understood is told by itself.
+    if rate.is_none() && !section.has("bit-rate") {
         section.missing("bit-rate", example);
     }
     rate.map(|rate| rate.value)
