@@ -20,6 +20,11 @@ const FEWEST_SAMPLES: u64 = 4;
 /// Fewest samples of half a period, where there is a clock.
 const FEWEST_OF_CLOCK: u64 = 2;
 
+/// Most frames and marks that wait for a clock that hardly runs, and most doubts about single bits that wait
+/// for their frame.
+const MOST_HELD: usize = 4096;
+const MOST_BITS: usize = 65_536;
+
 /// Faults that say that something else was sent than was read.
 const MISREAD: [&str; 10] =
     [SPIKE, "unknown", "cut-off", "order", "drift", "false-start", "stuff", "form", "crc", "sync"];
@@ -129,6 +134,9 @@ impl Proof {
         if look.shifting & changed != 0 {
             self.doubt(look.at);
         } else if look.lines & changed != 0 && self.bits.back() != Some(&look.at) {
+            if self.bits.len() == MOST_BITS {
+                self.bits.pop_front();
+            }
             self.bits.push_back(look.at);
         }
     }
@@ -208,7 +216,8 @@ impl Proof {
     /// Gives out what nothing can come too close to any more, with a change at this tick or later.
     fn release(&mut self, now: Option<Tick>, out: &mut dyn FrameSink) -> ControlFlow<()> {
         // Until it is known how long the bus's own pulses are, any may turn out to be too short.
-        if self.held.is_empty() || (now.is_some() && !self.tempo.is_known()) {
+        let waits = now.is_some() && self.tempo.is_waiting() && self.held.len() < MOST_HELD;
+        if self.held.is_empty() || waits {
             return ControlFlow::Continue(());
         }
         let patience = self.patience();

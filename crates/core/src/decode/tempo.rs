@@ -119,6 +119,11 @@ impl Tempo {
         }
     }
 
+    /// Whether more edges of its clock will tell how long the bus's own pulses are.
+    pub(super) fn is_waiting(&self) -> bool {
+        matches!(self.beat, Beat::Clock(_)) && self.seen < ENOUGH
+    }
+
     /// Ticks that no spike exceeds.
     pub(super) fn longest_spike(&self) -> u64 {
         match self.beat {

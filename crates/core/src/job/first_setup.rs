@@ -257,7 +257,7 @@ impl Seen {
         }
         let period = least.and_then(|ticks| i64::try_from(ticks).ok()?.checked_mul(2));
         let fastest = period.and_then(|ticks| capture.base().length_of(ticks).to_rational().recip());
-        let fastest = fastest.and_then(two_digits).map(Frequency::from_rational);
+        let fastest = fastest.and_then(Rational::up_to_two_digits).map(Frequency::from_rational);
         Seen { edges: trace.edge_count(), first: trace.level_at(Tick(0)), narrowest: least, high, fastest }
     }
 
@@ -289,14 +289,6 @@ impl Seen {
         }
         Ok(())
     }
-}
-
-/// The number rounded up to two digits.
-fn two_digits(number: Rational) -> Option<Rational> {
-    let value = number.to_f64();
-    let exponent = value.log10().floor() as i32 - 1;
-    let count = (value / 10f64.powi(exponent)).ceil();
-    Rational::new(count as i128, 1)?.checked_mul(Rational::power_of_ten(exponent)?)
 }
 
 fn share_high(trace: &Trace) -> f64 {

@@ -38,8 +38,9 @@ fn without_its_beginning(wanted: &Wanted, plan: &Plan) -> Option<Advice> {
     let (message, least) = match about > Time::ZERO {
         true => {
             let kept = Time::from_rational(kept);
+            let about = about.to_rational().up_to_two_digits().map_or(about, Time::from_rational);
             let message = format!(
-                "what the trigger ends takes {about} or more, and {kept} before it are kept: its beginning is lost"
+                "the frame or sequence that triggers takes about {about} or more, but only {kept} before the trigger is kept: its beginning is lost"
             );
             (message, format!("before-trigger = \"{about}\" or more"))
         }

@@ -162,6 +162,14 @@ impl Rational {
         self.num < 0
     }
 
+    /// The number above zero rounded up to two digits, for people to read.
+    pub(crate) fn up_to_two_digits(self) -> Option<Rational> {
+        let value = self.to_f64();
+        let exponent = value.log10().floor() as i32 - 1;
+        let count = (value / 10f64.powi(exponent)).ceil();
+        Rational::new(count as i128, 1)?.checked_mul(Rational::power_of_ten(exponent)?)
+    }
+
     /// Nearest floating-point number, for display and statistics only.
     pub fn to_f64(self) -> f64 {
         self.num as f64 / self.den as f64

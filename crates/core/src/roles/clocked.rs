@@ -5,7 +5,7 @@ use super::{BusGuess, Candidate, Reading, Record};
 use crate::decode::{ClockedConfig, I2cConfig, I2sConfig, Protocol, SpiConfig, SpiData};
 use crate::diagnose::Sureness;
 use crate::line::{Level, LineId};
-use crate::quantity::{Rational, Time};
+use crate::quantity::Time;
 
 /// Share of a clock's pulses that are alike.
 const REGULAR: f64 = 0.55;
@@ -196,6 +196,18 @@ impl Runs {
         let rests_high = high * 2 > stretches.len();
         Some(Runs { stretches, bits, rests_high })
     }
+
+    /// The mode of clocked serial whose data is put out with this edge.
+    fn mode(&self, shifts_rising: bool) -> u8 {
+        u8::from(self.rests_high) << 1 | u8::from(shifts_rising != self.rests_high)
+    }
+}
+
+/// After which edge of the clock these lines change.
+fn changes_after(names: &[&str], shifts_rising: bool) -> String {
+    let change = if names.len() == 1 { "changes" } else { "change" };
+    let edge = if shifts_rising { "rising" } else { "falling" };
+    format!("{} {change} after its {edge} edge", names.join(" and "))
 }
 
 /// The lines that carry data of a clock, by the edge after which they change.
@@ -265,7 +277,7 @@ fn selected(record: &Record<'_>, clock: &Track, select: &Track, tracks: &[Track]
     data.truncate(2);
     data.sort_by_key(|(track, _)| track.line.0);
     let (Some(shifts_rising), false) = (side, data.is_empty()) else { return None };
-    let mode = u8::from(runs.rests_high) << 1 | u8::from(shifts_rising != runs.rests_high);
+    let mode = runs.mode(shifts_rising);
     let data: Vec<&Track> = data.into_iter().map(|(track, _)| track).collect();
     let level = if active_high { Level::High } else { Level::Low };
     let (data, asks) = directions(&runs, data);
@@ -282,12 +294,7 @@ fn selected(record: &Record<'_>, clock: &Track, select: &Track, tracks: &[Track]
             runs.bits
         ),
         format!("it rests {}", if runs.rests_high { "high" } else { "low" }),
-        format!(
-            "{} {} after its {} edge",
-            names.join(" and "),
-            if names.len() == 1 { "changes" } else { "change" },
-            if shifts_rising { "rising" } else { "falling" }
-        ),
+        changes_after(&names, shifts_rising),
     ];
     let sure = reading.faulty == 0 && reading.whole >= 10 && all_selections >= 4;
     let sureness = if sure { Sureness::Certain } else { Sureness::Likely };
@@ -345,7 +352,7 @@ fn unselected(record: &Record<'_>, clock: &Track, tracks: &[Track]) -> Option<Ca
     let gap = Some(two_digits(gap)?);
     let lines: Vec<LineId> =
         [clock.line].into_iter().chain(data.iter().map(|(track, _)| track.line)).collect();
-    let mode = u8::from(runs.rests_high) << 1 | u8::from(shifts_rising != runs.rests_high);
+    let mode = runs.mode(shifts_rising);
     let protocol = match data.len() {
         1 => Protocol::Clocked(ClockedConfig::new(runs.bits).rising(!shifts_rising).gap(gap)),
         _ => Protocol::Spi(SpiConfig::new(mode).bits(runs.bits).select(None).gap(gap)),
@@ -359,12 +366,7 @@ fn unselected(record: &Record<'_>, clock: &Track, tracks: &[Track]) -> Option<Ca
             bursts.len(),
             runs.bits
         ),
-        format!(
-            "{} {} after its {} edge",
-            names.join(" and "),
-            if names.len() == 1 { "changes" } else { "change" },
-            if shifts_rising { "rising" } else { "falling" }
-        ),
+        changes_after(&names, shifts_rising),
     ];
     let sureness = if reading.whole >= 20 { Sureness::Likely } else { Sureness::Possible };
     let mut found = of(record, protocol, &lines, (sureness, 4), reading, reasons)?;
@@ -377,8 +379,5 @@ fn unselected(record: &Record<'_>, clock: &Track, tracks: &[Track]) -> Option<Ca
 
 /// A time rounded up to two digits, for people to read.
 pub(super) fn two_digits(time: Time) -> Option<Time> {
-    let seconds = time.to_f64();
-    let scale = 10f64.powf(seconds.log10().floor() - 1.0);
-    let femto = (seconds / scale).ceil() * scale * 1e15;
-    Some(Time::from_rational(Rational::new(femto.round() as i128, 1_000_000_000_000_000)?))
+    time.to_rational().up_to_two_digits().map(Time::from_rational)
 }
