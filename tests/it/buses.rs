@@ -549,7 +549,7 @@ fn buses_that_other_peoples_models_drive_are_read_as_they_say() {
     // Nothing is wrong, but for the address that nobody has.
     let findings = deep_tap::diagnose::diagnose(&capture, &setup);
     assert_eq!(
-        findings.iter().map(|f| (f.bus.as_str(), f.kind)).collect::<Vec<_>>(),
+        findings.iter().map(|f| (f.buses[0].as_str(), f.kind)).collect::<Vec<_>>(),
         [("memory", "no-answer")]
     );
 }

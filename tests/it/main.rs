@@ -12,6 +12,7 @@ mod buses;
 mod cases;
 /// Certain frames against what was truly sent.
 mod certain;
+/// The rate that is worth trying, and whether its chance is right: occurrences are drawn, what is open
 mod chances;
 /// Decoders of serial buses: known answers.
 mod decode;
@@ -45,6 +46,8 @@ mod known;
 mod layers;
 /// Hand-computed verdicts on and beside every boundary.
 mod limits;
+/// Planted mistakes against the first finding, on all kinds of buses.
+mod matrix;
 /// Intervals, jitter and levels: known answers.
 mod measure;
 /// The decoders that came later: known answers.
@@ -59,28 +62,31 @@ mod plan;
 mod proof;
 /// Quantities with units: parse and print.
 mod quantities;
-/// What is written and read back.
 /// Buses among lines without a meaning.
 mod roles;
+/// What is written and read back.
 mod round_trips;
 /// Packed samples into traces: vector instructions, portable code and a plain loop agree.
 mod scan;
+/// Senders of all kinds in continuous time.
+mod senders;
 /// Setup and limits files.
 mod setup;
 /// What several modules use.
 mod support;
 /// Tables, arrays and packed samples as other programs write them.
 mod tables;
-mod trace;
 /// The trace against a plain list of edges.
+mod trace;
 /// Data in a row, transfers, and instants of a bus.
 mod transfers;
 /// All truths behind short records, and what is claimed of them.
 mod truths;
 /// Value change dumps and CSV, and a real simulation.
 mod vcd;
-/// What the activity of the lines says about the leads.
 /// What lies in a window against the whole record.
 mod windows;
+/// What the activity of the lines says about the leads.
 mod wiring;
+/// What lines may truly have done, and what a limit makes of it.
 mod worlds;

@@ -6,7 +6,7 @@ use deep_tap::line::{Level, Line, LineId};
 use deep_tap::roles::{Roles, roles};
 use deep_tap::time::Tick;
 
-use crate::certain::{BIT, Random, World};
+use crate::senders::{BIT, Random, World};
 use crate::support::toggles;
 
 /// What a record truly has: the kind, and the lines by role, those of data together.

@@ -9,7 +9,7 @@ use deep_tap::time::{Resolution, Tick};
 use std::ops::{ControlFlow, Range};
 
 use crate::buses::any_protocol;
-use crate::certain::{BIT, Random, World, frequency};
+use crate::senders::{BIT, Random, World, frequency};
 use crate::support::toggles;
 
 /// All that is read.

@@ -1,8 +1,10 @@
 //! `diagnose`: why a bus is not read as it was meant, how sure that is, and what to change.
 
+use std::path::Path;
+
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
-use deep_tap::diagnose::{Finding, diagnose_bus};
+use deep_tap::diagnose::{Finding, diagnose_buses};
 use serde::Serialize;
 
 use crate::Outcome;
@@ -26,7 +28,7 @@ pub(crate) fn run(args: &args::Diagnose, out: &mut Out) -> Result<Outcome, Failu
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     let buses = loaded.buses(&args.bus)?;
-    let findings: Vec<Finding> = buses.iter().flat_map(|bus| diagnose_bus(capture, bus)).collect();
+    let findings: Vec<Finding> = diagnose_buses(capture, &buses);
     let found = Found {
         file: args.source.file.display().to_string(),
         buses: buses.iter().map(|bus| bus.name()).collect(),
@@ -39,12 +41,15 @@ pub(crate) fn run(args: &args::Diagnose, out: &mut Out) -> Result<Outcome, Failu
     Ok(if found.findings.is_empty() { Outcome::Done } else { Outcome::Open })
 }
 
-/// Says on standard error what a decoder's user should know before believing its frames.
-pub(crate) fn tell(capture: &Capture, buses: &[&SerialBus]) {
-    // Faults that no setting explains are listed with their frames.
-    let findings = buses.iter().flat_map(|bus| diagnose_bus(capture, bus)).filter(|f| f.kind != "faults");
-    for finding in findings {
-        remark(format!("{}: {} ({}): {}", finding.bus, finding.what, finding.sureness, finding.remedy));
+/// Says on standard error why what is read should not be believed: the most likely cause, once.
+pub(crate) fn tell(capture: &Capture, buses: &[&SerialBus], file: &Path) {
+    let findings: Vec<Finding> =
+        diagnose_buses(capture, buses).into_iter().filter(Finding::misreads).collect();
+    let Some(first) = findings.first() else { return };
+    let (buses, what, remedy) = (first.buses.join(", "), &first.what, &first.remedy);
+    remark(format!("{buses}: {what} ({}): {remedy}", first.sureness));
+    if findings.len() > 1 {
+        remark(format!("{} more: deep-tap diagnose {}", findings.len() - 1, file.display()));
     }
 }
 
@@ -58,7 +63,7 @@ fn text(found: &Found<'_>, findings: &[Finding]) -> String {
     };
     let mut text = format!("{first} the {buses} {among}          {}\n", found.file);
     for finding in findings {
-        let title = format!("{}: {}, {}", finding.bus, finding.kind, finding.sureness);
+        let title = format!("{}: {}, {}", finding.buses.join(", "), finding.kind, finding.sureness);
         text.push_str(&format!("\n{title}\n"));
         text.push_str(&wrapped(&finding.what, "  "));
         text.push_str(&wrapped(&format!("change: {}", finding.remedy), "  "));

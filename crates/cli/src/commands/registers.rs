@@ -58,7 +58,7 @@ pub(crate) fn run(args: &args::Registers, out: &mut Out) -> Result<Outcome, Fail
     let said = Said { file: args.source.file.display().to_string(), accesses };
     let document = Document::new("registers", &said);
     write_table(&args.table, out, &document, ACCESS_COLUMNS, |rows| rows.each(&said.accesses), || text)?;
-    diagnose::tell(capture, &buses);
+    diagnose::tell(capture, &buses, &args.source.file);
     tell_damage(capture);
     Ok(if said.accesses.is_empty() { Outcome::Violated } else { Outcome::Done })
 }

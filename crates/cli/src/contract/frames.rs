@@ -101,7 +101,8 @@ fn field_kind(of: FieldKind) -> &'static str {
 /// Something that is not as the setup says.
 #[derive(Serialize)]
 pub(crate) struct FindingRow<'a> {
-    bus: &'a str,
+    /// The buses on which it shows, parted by commas.
+    bus: String,
     kind: &'a str,
     sureness: String,
     at_s: Option<Time>,
@@ -115,7 +116,7 @@ pub(crate) const FINDING_COLUMNS: &[&str] = &["bus", "kind", "sureness", "at_s",
 impl<'a> FindingRow<'a> {
     pub(crate) fn new(of: &'a Finding, base: TimeBase) -> Self {
         FindingRow {
-            bus: &of.bus,
+            bus: of.buses.join(", "),
             kind: of.kind,
             sureness: of.sureness.to_string(),
             at_s: of.at.map(|tick| base.time_of(tick)),

@@ -9,21 +9,46 @@ use crate::quantity::{Frequency, Rational, Voltage};
 use crate::time::Tick;
 
 /// Intervals that are looked at.
-const MOST_INTERVALS: usize = 20_000;
+pub(super) const MOST_INTERVALS: usize = 20_000;
+/// Intervals, and ticks of a bit, from which on a bit can be measured.
+const FEWEST_INTERVALS: usize = 8;
+const FEWEST_TICKS: f64 = 2.8;
 
 /// How long a bit lasts, in ticks, if the intervals between edges are whole numbers of bits.
 pub(super) fn bit_length(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<f64> {
     let ticks: Vec<u64> =
         capture.trace(line).edges(range).take(MOST_INTERVALS).map(|edge| edge.tick.0).collect();
-    let intervals: Vec<f64> = ticks.windows(2).map(|pair| (pair[1] - pair[0]) as f64).collect();
-    if intervals.len() < 20 {
+    let intervals: Vec<u64> = ticks.windows(2).map(|pair| pair[1] - pair[0]).collect();
+    regular(&intervals, capture.base().is_exact())
+}
+
+/// The length that all intervals are whole numbers of, but for rests. Of samples, a length of a few ticks
+/// says nothing: everything is a whole number of ticks.
+pub(super) fn regular(intervals: &[u64], exact: bool) -> Option<f64> {
+    if intervals.len() < FEWEST_INTERVALS {
         return None;
     }
+    let intervals: Vec<f64> = intervals.iter().map(|length| *length as f64).collect();
     let mut sorted = intervals.clone();
     sorted.sort_by(f64::total_cmp);
     // A few may be glitches. The shortest stretch need not be a single bit.
     let shortest = sorted[sorted.len() / 50].max(1.0);
-    [1.0, 2.0, 3.0].into_iter().find_map(|bits| refined(&intervals, shortest / bits))
+    let bit = [1.0, 2.0, 3.0].into_iter().find_map(|bits| refined(&intervals, shortest / bits));
+    bit.filter(|bit| *bit >= if exact { 1.0 } else { FEWEST_TICKS })
+}
+
+/// The mean of all values but those far above the one in the middle.
+pub(super) fn usual(values: &[u64]) -> Option<f64> {
+    let most = 2 * median(values)?;
+    let near: Vec<u64> = values.iter().copied().filter(|value| *value <= most).collect();
+    Some(near.iter().sum::<u64>() as f64 / near.len().max(1) as f64)
+}
+
+/// The value in the middle.
+pub(super) fn median(values: &[u64]) -> Option<u64> {
+    let mut sorted = values.to_vec();
+    sorted.sort_unstable();
+    sorted.get(sorted.len() / 2).copied()
 }
 
 /// A bit length near a first guess, if the intervals are whole numbers of it.

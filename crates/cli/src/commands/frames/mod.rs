@@ -82,7 +82,7 @@ pub(crate) fn run(args: &args::Frames, out: &mut Out) -> Result<Outcome, Failure
     let loaded = load(&args.source)?;
     let (count, buses) = list(args, &loaded, out)?;
     out.finish()?;
-    diagnose::tell(&loaded.capture, &buses);
+    diagnose::tell(&loaded.capture, &buses, &args.source.file);
     tell_damage(&loaded.capture);
     Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
 }
