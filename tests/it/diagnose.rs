@@ -322,3 +322,35 @@ proptest! {
         prop_assert!(right || faulty || warned(), "{} at {bit_rate}: {read:?}", protocol.name());
     }
 }
+
+#[test]
+fn faults_of_the_bench_are_told() {
+    let sends = "uart = [{ node = \"TX\", bit-rate = \"115200 Hz\", text = \"level 4.217 m\", start = \"100 us\", every = \"2 ms\" }]";
+    let port = "\n[[i2c]]\nclock = \"SCL\"\ndata = \"SDA\"\nbit-rate = \"400 kHz\"\naddress = 0x51\nwrite = [0x02, 0x99]\nread = [0xc5, 0x12]\nevery = \"300 us\"";
+    let shifts = "\n[[spi]]\nclock = \"SCLK\"\nselect = \"CS\"\ndata = \"SDO\"\nbit-rate = \"1 MHz\"\nwords = [0xa5, 0x3c, 0x0f, 0x7e]\nbits = 8\nmode = 0\nevery = \"100 us\"";
+    let i2c = || Protocol::I2c(I2cConfig::default());
+    let spi = || Protocol::Spi(SpiConfig::new(0).data(SpiData::Mosi));
+    let console = || uart("115.2 kHz", |_| {});
+    let cases = [
+        ("TX", sends, "hangs:TX:low:2ms", console(), "hung", "held low"),
+        ("SCL SDA", port, "hangs:SDA:low:3ms", i2c(), "hung", "SDA"),
+        ("SCL SDA", port, "stuck:SDA:low", i2c(), "silent", "pull-up"),
+        ("SCL SDA", port, "crosstalk:SDA:SCL:60ns", i2c(), "noise", "crosstalk from SDA"),
+        ("SCL SDA", port, "swapped:0:1", i2c(), "swapped", "clock = \"SDA\""),
+        ("SCL SDA", port, "no-ground", i2c(), "noise", "ground"),
+        ("TX", sends, "no-ground", console(), "noise", "ground"),
+        ("SCLK CS SDO", shifts, "no-ground", spi(), "noise", "ground"),
+        ("SCLK CS SDO", shifts, "stuck:SDO:high", spi(), "silent", "SDO"),
+        ("SCLK CS SDO", shifts, "stuck:CS:high", spi(), "select", "CS"),
+        ("SCLK CS SDO", shifts, "swapped:0:2", spi(), "swapped", "clock = \"SDO\""),
+        ("SCLK CS SDO", shifts, "crosstalk:SDO:SCLK:60ns", spi(), "noise", "crosstalk from SDO"),
+    ];
+    for (nodes, device, fault, protocol, kind, word) in cases {
+        let record = board(nodes, &format!("faults = [\"{fault}\"]\n{device}"), "25 MS/s", 11);
+        let lines: Vec<usize> = (0..record.lines().len()).collect();
+        let found = about(&record, protocol, &lines);
+        let first = found.first().unwrap_or_else(|| panic!("{fault}: nothing"));
+        let text = format!("{} {}", first.what, first.remedy);
+        assert!(first.kind == kind && text.contains(word), "{fault}: {found:#?}");
+    }
+}

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
+use deep_tap::decode::{I2cConfig, Protocol, UartConfig};
 use deep_tap::event::Program;
 use deep_tap::line::Level;
 use deep_tap::setup::{RecordOptions, Setup};
@@ -413,4 +414,42 @@ fn mistakes_in_a_bench_file_are_told_with_their_place() {
         "{:?}",
         capture.origin()
     );
+}
+
+#[test]
+fn two_senders_on_one_node_are_both_heard_and_a_read_needs_no_write() {
+    let board = r#"
+        node = [{ name = "RS", rests-high = true }, { name = "SCL", rests-high = true }, { name = "SDA", rests-high = true }]
+        [[uart]]
+        node = "RS"
+        bit-rate = "1 MHz"
+        bytes = [0x0f, 0x55]
+        every = "1 ms"
+        start = "100 us"
+        [[uart]]
+        node = "RS"
+        bit-rate = "1 MHz"
+        bytes = [0x81]
+        every = "1 ms"
+        start = "600 us"
+        [[i2c]]
+        clock = "SCL"
+        data = "SDA"
+        bit-rate = "400 kHz"
+        address = 0x51
+        read = [0xc5]
+        every = "1 ms"
+        start = "100 us"
+    "#;
+    let capture = on_board(board, "?ideal=yes", &["RS", "SCL", "SDA"]).unwrap();
+    let read = |protocol, lines: &[usize]| {
+        let lines = lines.iter().copied().map(deep_tap::line::LineId).collect();
+        let bus = deep_tap::decode::SerialBus::of_lines("bus", protocol, lines).unwrap();
+        let texts = bus.frames(&capture, capture.range()).unwrap().take(4).map(|frame| frame.to_string());
+        texts.collect::<Vec<_>>().join(", ")
+    };
+    let uart = Protocol::Uart(UartConfig::new("1 MHz".parse().unwrap()));
+    assert_eq!(read(uart, &[0]), "byte data=0x0F, byte data=0x55, byte data=0x81, byte data=0x0F");
+    let wanted = "read address=0x51 ack=0x0 data=0xC5 nack=0x1";
+    assert!(read(Protocol::I2c(I2cConfig::default()), &[1, 2]).starts_with(wanted));
 }

@@ -22,7 +22,7 @@ pub(crate) enum AnyFault {
 }
 
 /// The faults that any board can have, with what they need.
-const FORMS: [(&str, &str); 13] = [
+const FORMS: [(&str, &str); 15] = [
     ("lead-off", "lead-off:INPUT"),
     ("swapped", "swapped:INPUT:INPUT"),
     ("shifted", "shifted:PINS"),
@@ -31,6 +31,8 @@ const FORMS: [(&str, &str); 13] = [
     ("link-drops", "link-drops:SAMPLES"),
     ("slow-link", "slow-link:BYTES-A-SECOND, such as slow-link:40M"),
     ("stuck", "stuck:NODE:low or stuck:NODE:high"),
+    ("hangs", "hangs:NODE:low:TIME or hangs:NODE:high:TIME"),
+    ("crosstalk", "crosstalk:FROM:NODE:WIDTH"),
     ("glitch", "glitch:NODE:WIDTH:TIME"),
     ("contention", "contention:NODE:WIDTH:TIME"),
     ("slow-edges", "slow-edges:NODE:TIME-CONSTANT"),
@@ -77,6 +79,12 @@ fn read(parts: &[&str]) -> Option<AnyFault> {
         ["slow-link", bytes] => hookup(HookupFault::SlowLink(bytes.parse::<SampleCount>().ok()?.0)),
         ["stuck", name, "low"] => node(name, Disturbance::Stuck(Level::Low)),
         ["stuck", name, "high"] => node(name, Disturbance::Stuck(Level::High)),
+        ["hangs", name, level @ ("low" | "high"), at] => {
+            node(name, Disturbance::Hangs { level: Level::from(*level == "high"), at: instant(at)? })
+        }
+        ["crosstalk", from, name, width] => {
+            node(name, Disturbance::Crosstalk { from: (*from).to_string(), width: instant(width)? })
+        }
         ["glitch", name, width, at] => {
             node(name, Disturbance::Glitch { width: instant(width)?, at: instant(at)? })
         }

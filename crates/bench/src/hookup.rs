@@ -35,7 +35,7 @@ pub(crate) enum Lead {
 }
 
 /// Noise on every input where ground is missing, in volts.
-const NO_GROUND_NOISE: f64 = 1.8;
+const NO_GROUND_NOISE: f64 = 2.6;
 
 /// What the leads of numbered inputs are connected to.
 pub(crate) fn leads(wiring: &[NodeId], faults: &[HookupFault]) -> Vec<Lead> {

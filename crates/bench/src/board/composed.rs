@@ -76,7 +76,7 @@ impl Board for Composed {
             Change::Level(level) => *level,
             Change::Volts(_) => Level::Unknown,
         };
-        self.queues = Queues::new(self.nodes.rests.iter().map(level).collect());
+        self.queues = Queues::wired(self.nodes.rests.iter().map(level).collect());
     }
 
     fn wiring(&self) -> Vec<NodeId> {

@@ -15,6 +15,20 @@ use crate::instant::Instant;
 pub enum Disturbance {
     /// It never leaves this level.
     Stuck(Level),
+    /// From some time on, it stays at this level.
+    Hangs {
+        /// At which.
+        level: Level,
+        /// When, counted from switching on.
+        at: Instant,
+    },
+    /// It is inverted for a time with each change of another node.
+    Crosstalk {
+        /// The other node.
+        from: String,
+        /// For how long.
+        width: Instant,
+    },
     /// It is inverted for a time, once.
     Glitch {
         /// For how long.
@@ -63,6 +77,8 @@ pub(crate) struct Disturbed {
 
 struct Place {
     node: NodeId,
+    /// The node whose changes it picks up.
+    from: Option<NodeId>,
     what: Disturbance,
     /// Changes seen so far.
     count: u64,
@@ -86,6 +102,8 @@ impl Place {
             Disturbance::Glitch { width, at } | Disturbance::Contention { width, at } => {
                 Some((at, at + width))
             }
+            // It has no end.
+            Disturbance::Hangs { at, .. } => Some((at, Instant(i64::MAX / 2))),
             _ => None,
         }
     }
@@ -97,13 +115,12 @@ impl Disturbed {
     pub(crate) fn new(board: Box<dyn Board>, wanted: &[(String, Disturbance)]) -> Result<Self> {
         let mut places = Vec::new();
         for (name, what) in wanted {
-            let Some(node) = board.nodes().iter().position(|n| n == name).map(NodeId) else {
-                let some: Vec<&str> = board.nodes().iter().map(String::as_str).take(12).collect();
-                let error = Error::new(ErrorKind::Instrument, format!("the board has no node '{name}'"));
-                let more = if board.nodes().len() > some.len() { ", …" } else { "" };
-                return Err(error.with_help(format!("it has: {}{more}", some.join(", "))));
+            let node = named(&*board, name)?;
+            let from = match what {
+                Disturbance::Crosstalk { from, .. } => Some(named(&*board, from)?),
+                _ => None,
             };
-            places.push(Place { node, what: what.clone(), count: 0, once: Once::ToCome });
+            places.push(Place { node, from, what: what.clone(), count: 0, once: Once::ToCome });
         }
         let early = |place: &Place| match place.what {
             Disturbance::Early { by, .. } => by.min(EARLIEST),
@@ -132,6 +149,7 @@ impl Disturbed {
                 let before = last.map_or(self.now[place.node.0], |(_, change)| *change);
                 let middle = self.board.shape(place.node).map(|s| Change::Volts((s.low + s.high) / 2.0));
                 let disturbed = match (&place.what, before) {
+                    (Disturbance::Hangs { level, .. }, _) => Change::Level(*level),
                     (Disturbance::Contention { .. }, _) => middle.unwrap_or(Change::Level(Level::Unknown)),
                     (_, Change::Level(level)) => Change::Level(level.opposite()),
                     (_, Change::Volts(_)) => middle.unwrap_or(before),
@@ -150,6 +168,29 @@ impl Disturbed {
             }
         }
     }
+}
+
+/// Inverts a node for a time; what it is driven to meanwhile shows at the end.
+fn invert(queue: &mut VecDeque<(Instant, Change)>, now: Change, at: Instant, width: Instant) {
+    let end = at + width;
+    let level_at = |until: Instant| {
+        let last = queue.iter().rev().find(|(queued, _)| *queued <= until);
+        last.map_or(now, |(_, change)| *change)
+    };
+    let (Change::Level(before), after) = (level_at(at), level_at(end)) else { return };
+    queue.retain(|(queued, _)| *queued <= at || *queued > end);
+    insert(queue, at, Change::Level(before.opposite()));
+    insert(queue, end, after);
+}
+
+/// The node of this name.
+fn named(board: &dyn Board, name: &str) -> Result<NodeId> {
+    board.nodes().iter().position(|node| node == name).map(NodeId).ok_or_else(|| {
+        let some: Vec<&str> = board.nodes().iter().map(String::as_str).take(12).collect();
+        let error = Error::new(ErrorKind::Instrument, format!("the board has no node '{name}'"));
+        let more = if board.nodes().len() > some.len() { ", …" } else { "" };
+        error.with_help(format!("it has: {}{more}", some.join(", ")))
+    })
 }
 
 fn insert(queue: &mut VecDeque<(Instant, Change)>, at: Instant, change: Change) {
@@ -208,7 +249,13 @@ impl Board for Disturbed {
 
     fn advance(&mut self, until: Instant, emit: &mut Emit<'_>) {
         let (places, queues) = (&mut self.places, &mut self.queues);
+        let mut picked_up: Vec<(NodeId, Instant, Instant)> = Vec::new();
         self.board.advance(until + self.ahead, &mut |node, at, change| {
+            for place in places.iter().filter(|place| place.from == Some(node)) {
+                if let Disturbance::Crosstalk { width, .. } = place.what {
+                    picked_up.push((place.node, at, width));
+                }
+            }
             let own = places.iter_mut().filter(|place| place.node == node);
             let mut own = own;
             let Some(at) = own.try_fold(at, |at, place| moved(place, at, change)) else { return };
@@ -216,6 +263,9 @@ impl Board for Disturbed {
             let last = queues[node.0].back().map_or(Instant(i64::MIN), |(at, _)| *at);
             queues[node.0].push_back((at.max(last), change));
         });
+        for (node, at, width) in picked_up {
+            invert(&mut self.queues[node.0], self.now[node.0], at, width);
+        }
         self.once(until);
         for (node, queue) in self.queues.iter_mut().enumerate() {
             while let Some((at, change)) = queue.front().copied().filter(|(at, _)| *at <= until) {

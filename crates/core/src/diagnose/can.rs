@@ -2,7 +2,7 @@
 
 use super::finding::Sureness;
 use super::patient::Patient;
-use super::timing::{bit_length, bit_rate, rests_at};
+use super::timing::{bit_length, bit_rate, longest_rest};
 use crate::decode::{CanConfig, Protocol};
 use crate::line::Level;
 
@@ -19,7 +19,7 @@ impl Patient<'_> {
             return;
         }
         let stated = self.look(&Protocol::Can(config)).unwrap_or_default();
-        let rests_high = rests_at(self.capture, self.line(0), self.range.clone(), Level::High);
+        let rests_high = longest_rest(self.capture, self.line(0), self.range.clone()) == Level::High;
         if config.inverted == rests_high {
             let (rests, other) = if rests_high { ("high", false) } else { ("low", true) };
             let what = format!("{} rests {rests}, the setup says that this is dominant", self.name(0));

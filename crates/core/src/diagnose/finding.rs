@@ -30,6 +30,8 @@ impl fmt::Display for Sureness {
 pub struct Finding {
     /// The buses on which it shows: more than one where one cause is behind it.
     pub buses: Vec<String>,
+    /// The lines on which it shows, where `what` does not name them.
+    pub lines: Vec<String>,
     /// A word for it, such as `bit-rate`.
     pub kind: &'static str,
     /// How sure it is.
@@ -51,6 +53,7 @@ impl Finding {
     ///
     /// let mut finding = Finding {
     ///     buses: vec!["console".into()],
+    ///     lines: Vec::new(),
     ///     kind: "bit-rate",
     ///     sureness: Sureness::Likely,
     ///     at: None,

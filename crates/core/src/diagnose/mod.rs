@@ -69,18 +69,14 @@ pub fn diagnose_buses(capture: &Capture, buses: &[&SerialBus]) -> Vec<Finding> {
     let mut all: Vec<Finding> = Vec::new();
     for finding in buses.iter().flat_map(|bus| diagnose_bus(capture, bus)) {
         let same = |other: &&mut Finding| {
-            let alike = other.kind == finding.kind && other.remedy == finding.remedy;
-            // Without a ground, each line is noisy in a way of its own.
-            alike && (other.what == finding.what || finding.kind == "noise")
+            (other.kind, &other.what, &other.remedy) == (finding.kind, &finding.what, &finding.remedy)
         };
         match all.iter_mut().find(same) {
             Some(other) => {
-                if other.what != finding.what {
-                    other.what = format!("{}; {}", other.what, finding.what);
-                }
                 other.sureness = other.sureness.min(finding.sureness);
                 other.at = other.at.min(finding.at);
                 other.buses.extend(finding.buses);
+                other.lines.extend(finding.lines);
             }
             None => all.push(finding),
         }

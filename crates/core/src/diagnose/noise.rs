@@ -30,12 +30,7 @@ impl Patient<'_> {
             .map(|(line, _)| self.name_of(*line))
             .collect();
         if !everywhere.is_empty() {
-            let (names, have, rest) = match everywhere.as_slice() {
-                [one] => (one.clone(), "has", "rests"),
-                more => (more.join(", "), "have", "rest"),
-            };
-            let what =
-                format!("{names} {have} pulses of all lengths, down to a tick, and hardly ever {rest}");
+            let what = "pulses of all lengths, down to a tick, and hardly ever a rest";
             let remedy = match self.capture.base().is_exact() {
                 true => NOISE_REMEDY.to_string(),
                 false => {
@@ -45,6 +40,9 @@ impl Patient<'_> {
                 }
             };
             self.find("noise", Sureness::Likely, what, remedy);
+            if let Some(finding) = self.findings.last_mut() {
+                finding.lines = everywhere;
+            }
             return true;
         }
         let found = self.clock_spikes(&ticks);
@@ -95,6 +93,10 @@ impl Patient<'_> {
                 let shortest = self.capture.base().rate().to_f64() * 0.5e-6;
                 let at = ticks.windows(2).filter(|pair| ((pair[1] - pair[0]) as f64) < shortest);
                 let at: Vec<u64> = at.map(|pair| pair[0]).collect();
+                // A line of nothing but such pulses is another kind of line.
+                if at.len() * 3 > ticks.len() {
+                    return None;
+                }
                 spikes_if_enough(at, shortest as u64, ticks.len())
             }
             Protocol::Custom(_) => None,

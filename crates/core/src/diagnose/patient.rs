@@ -54,7 +54,7 @@ impl<'a> Patient<'a> {
     ) {
         let buses = vec![self.bus.name().to_string()];
         let (what, remedy) = (what.into(), remedy.into());
-        self.findings.push(Finding { buses, kind, sureness, at, what, remedy });
+        self.findings.push(Finding { buses, lines: Vec::new(), kind, sureness, at, what, remedy });
     }
 
     pub(super) fn line(&self, place: usize) -> LineId {
@@ -137,10 +137,12 @@ impl<'a> Patient<'a> {
 
     /// Too many faults, or no frame, and no cause that is known.
     pub(super) fn unread(&mut self, stated: &Sight, remedy: &str) {
-        let what = match stated.frames {
-            0 => "no frame is read".to_string(),
-            all => format!("{} of {all} frames have a fault", stated.faulty),
+        let what = match (stated.frames, stated.faulty) {
+            (0, _) => format!("no frame is read, of {} edges", self.edges(self.busiest())),
+            (all, 0) => format!("nothing but {} is read, {all} times", kinds(stated)),
+            (all, faulty) => format!("{faulty} of {all} frames have a fault; why does not show"),
         };
+        let remedy = format!("{remedy}; what lines look like says: deep-tap roles FILE");
         self.find("unread", Sureness::Possible, what, remedy);
     }
 
@@ -159,6 +161,11 @@ impl<'a> Patient<'a> {
         self.find("rate", sureness, what, format!("record at {} or more", rounded_rate(rate)));
         none
     }
+}
+
+/// The kinds of frames that were seen.
+fn kinds(of: &Sight) -> String {
+    of.kinds.keys().map(|kind| format!("'{kind}'")).collect::<Vec<_>>().join(", ")
 }
 
 /// A rate in words, rounded up to two digits.

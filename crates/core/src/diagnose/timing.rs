@@ -157,6 +157,24 @@ pub(super) fn rests_at(capture: &Capture, line: LineId, range: Range<Tick>, leve
     sum > range.end.0.saturating_sub(range.start.0) / 2
 }
 
+/// The level of the longest stretch of a line: it rests there.
+pub(super) fn longest_rest(capture: &Capture, line: LineId, range: Range<Tick>) -> Level {
+    let trace = capture.trace(line);
+    let (mut at, mut now) = (range.start, trace.level_at(range.start));
+    let mut longest = (0, now);
+    let mut stretch = |length: u64, level| {
+        if length > longest.0 {
+            longest = (length, level);
+        }
+    };
+    for edge in trace.edges(range.clone()) {
+        stretch(edge.tick.0 - at.0, now);
+        (at, now) = (edge.tick, edge.to);
+    }
+    stretch(range.end.0.saturating_sub(at.0), now);
+    longest.1
+}
+
 /// The most usual distance between two edges of the same direction, in ticks.
 pub(super) fn period(capture: &Capture, line: LineId, range: Range<Tick>) -> Option<f64> {
     let ticks: Vec<u64> =

@@ -182,10 +182,8 @@ impl Patient<'_> {
         if stated.clean_since >= 10 && stated.faulty * 20 <= stated.frames {
             return self.rare_faults(stated);
         }
-        let what =
-            format!("{} of {} bytes have a fault, and no other setting helps", stated.faulty, stated.frames);
         let remedy = "look at the threshold, at the ground lead, and whether this is a line of this kind";
-        self.find("unread", Sureness::Possible, what, remedy);
+        self.unread(stated, remedy);
     }
 
     /// Bytes without a fault, whose values say that they were sent in another way.

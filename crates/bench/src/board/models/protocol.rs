@@ -96,16 +96,20 @@ impl Device for I2c {
         let quarter = Instant(self.bit.times(1).0 / 4);
         let mut bus = TwoWires { queues, clock: self.clock, data: self.data, at, quarter };
         let answers = self.missing.is_none_or(|one_in| !self.done.is_multiple_of(one_in.max(1)));
+        // Without anything to write, it begins with the read.
+        let only_reads = self.write.is_empty() && !self.read.is_empty();
         bus.start();
-        bus.byte(self.address << 1, answers);
+        bus.byte(self.address << 1 | u8::from(only_reads), answers);
         if answers {
             bus.low_clock();
             bus.at = bus.at + self.stretch;
             self.write.iter().for_each(|byte| bus.byte(*byte, true));
             if let Some((last, before)) = self.read.split_last() {
-                bus.low_clock();
-                bus.start();
-                bus.byte(self.address << 1 | 1, true);
+                if !only_reads {
+                    bus.low_clock();
+                    bus.start();
+                    bus.byte(self.address << 1 | 1, true);
+                }
                 before.iter().for_each(|byte| bus.byte(*byte, true));
                 // The controller ends it by not acknowledging the last byte.
                 bus.byte(*last, false);
@@ -170,12 +174,28 @@ impl Can {
                 wire.push(last);
             }
         }
-        // Delimiter, acknowledge, delimiter, end of frame.
-        wire.extend([true, !self.acknowledged, true]);
-        wire.extend([true; 7]);
+        wire
+    }
+
+    /// What follows the checksum: delimiter, acknowledge, delimiter, end of frame; or, of a node that is alone,
+    /// an error flag, which is recessive once it is passive, and its delimiter (10.4.4). Then the intermission.
+    fn ending(&self, passive: bool) -> Vec<bool> {
+        let mut wire = vec![true, !self.acknowledged];
+        if self.acknowledged {
+            wire.extend([true; 8]);
+        } else {
+            wire.extend([passive; 6]);
+            wire.extend([true; 8]);
+        }
+        wire.extend([true; 3]);
         wire
     }
 }
+
+/// How often a node that is alone tries again, if there is time; and the failures after which it is passive: each
+/// adds 8 to a count that must stay below 128 (12.1.4).
+const TRIES: u64 = 8;
+const PASSIVE: u64 = 16;
 
 impl Device for Can {
     fn next(&self) -> Instant {
@@ -183,11 +203,22 @@ impl Device for Can {
     }
 
     fn step(&mut self, queues: &mut Queues) {
-        let begin = self.next();
-        for (place, bit) in self.bits().into_iter().enumerate() {
-            queues.set(self.node, begin + self.bit.times(place as u64), bit);
-        }
+        let (begin, frame) = (self.next(), self.bits());
         self.done += 1;
+        let tries = if self.acknowledged { 1 } else { TRIES };
+        let mut place = 0u64;
+        for number in 0..tries {
+            let failures = (self.done - 1) * tries + number;
+            let ending = self.ending(failures >= PASSIVE);
+            let length = (frame.len() + ending.len()) as u64;
+            if number > 0 && begin + self.bit.times(place + length) > self.next() {
+                break;
+            }
+            for bit in frame.iter().chain(&ending) {
+                queues.set(self.node, begin + self.bit.times(place), *bit);
+                place += 1;
+            }
+        }
     }
 }
 
