@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use deep_tap::capture::Capture;
+use deep_tap::diagnose::diagnose_buses;
 use deep_tap::format::dtap::{self, Recorder, SaveOptions};
 use deep_tap::instrument::{Instrument, Progress};
 use deep_tap::known::Rule;
@@ -197,12 +198,45 @@ fn record_to_file(
             if file.finish_broken_off(error.message()).is_ok_and(|saved| saved) {
                 remark(format!("what was recorded until then is in {}", target.display()));
             }
-            return Err(error.into());
+            return Err(explained(error, setup, instrument, options).into());
         }
     }
     let capture = dtap::open(target)?.capture;
     capture.remarks().iter().for_each(remark);
     Ok(capture)
+}
+
+/// Where frames did not come: the same error with what is wrong with their bus, as a short record without a trigger
+/// shows it.
+fn explained(error: Error, setup: &Setup, instrument: &mut dyn Instrument, options: RecordOptions) -> Error {
+    if error.kind() != ErrorKind::TimeOut || interrupted() {
+        return error;
+    }
+    let Ok(Some(program)) = setup.trigger_program(options) else { return error };
+    let buses = program.serial_buses();
+    if buses.is_empty() {
+        return error;
+    }
+    let options = RecordOptions { now: true, ..options };
+    let go_on = &mut |_| if interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) };
+    let Ok(capture) = setup.record(instrument, options, go_on) else { return error };
+    let found = diagnose_buses(&capture, &buses);
+    let what = format!("a record of {} without a trigger", capture.duration());
+    let told = match found.first() {
+        None => format!("{what} shows nothing wrong with the bus: what is waited for was not sent"),
+        Some(first) => format!(
+            "{what} shows: {}: {} ({}); {}",
+            first.buses.join(", "),
+            first.said(),
+            first.sureness,
+            first.remedy
+        ),
+    };
+    let help = match error.help() {
+        Some(help) => format!("{help}\n{told}"),
+        None => told,
+    };
+    error.with_help(help)
 }
 
 /// What was recorded, in a line or two.

@@ -46,18 +46,10 @@ pub(crate) fn tell(capture: &Capture, buses: &[&SerialBus], file: &Path) {
     let findings: Vec<Finding> =
         diagnose_buses(capture, buses).into_iter().filter(Finding::misreads).collect();
     let Some(first) = findings.first() else { return };
-    let (buses, what, remedy) = (first.buses.join(", "), said(first), &first.remedy);
+    let (buses, what, remedy) = (first.buses.join(", "), first.said(), &first.remedy);
     remark(format!("{buses}: {what} ({}): {remedy}", first.sureness));
     if findings.len() > 1 {
         remark(format!("{} more: deep-tap diagnose {}", findings.len() - 1, file.display()));
-    }
-}
-
-/// What was seen, and on which lines.
-fn said(finding: &Finding) -> String {
-    match finding.lines.as_slice() {
-        [] => finding.what.clone(),
-        lines => format!("{}: {}", lines.join(", "), finding.what),
     }
 }
 
@@ -73,7 +65,7 @@ fn text(found: &Found<'_>, findings: &[Finding]) -> String {
     for finding in findings {
         let title = format!("{}: {}, {}", finding.buses.join(", "), finding.kind, finding.sureness);
         text.push_str(&format!("\n{title}\n"));
-        text.push_str(&wrapped(&said(finding), "  "));
+        text.push_str(&wrapped(&finding.said(), "  "));
         text.push_str(&wrapped(&format!("change: {}", finding.remedy), "  "));
     }
     text

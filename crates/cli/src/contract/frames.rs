@@ -103,28 +103,29 @@ fn field_kind(of: FieldKind) -> &'static str {
 pub(crate) struct FindingRow<'a> {
     /// The buses on which it shows, parted by commas.
     bus: String,
-    /// The lines on which it shows, where the text does not name them.
-    lines: String,
     kind: &'a str,
     sureness: String,
     at_s: Option<Time>,
     what: &'a str,
     remedy: &'a str,
+    /// The lines on which it shows, where the text does not name them.
+    line_names: String,
 }
 
 /// The columns of a table of findings.
-pub(crate) const FINDING_COLUMNS: &[&str] = &["bus", "lines", "kind", "sureness", "at_s", "what", "remedy"];
+pub(crate) const FINDING_COLUMNS: &[&str] =
+    &["bus", "kind", "sureness", "at_s", "what", "remedy", "line_names"];
 
 impl<'a> FindingRow<'a> {
     pub(crate) fn new(of: &'a Finding, base: TimeBase) -> Self {
         FindingRow {
             bus: of.buses.join(", "),
-            lines: of.lines.join(", "),
             kind: of.kind,
             sureness: of.sureness.to_string(),
             at_s: of.at.map(|tick| base.time_of(tick)),
             what: &of.what,
             remedy: &of.remedy,
+            line_names: of.lines.join(", "),
         }
     }
 }

@@ -149,7 +149,7 @@ fn frames_are_listed_as_they_come_and_filtered() {
     assert!(told.contains("question: a bit lasts 8.680 us"), "{told}");
     assert!(ok(&folder, &["diagnose", "console.dtap"]).starts_with("nothing is wrong with the buses"));
     let csv = run(&folder, &["diagnose", "console.dtap", "--setup", "setups/slow.toml", "--format", "csv"]).1;
-    assert!(csv.starts_with("bus,kind,sureness,at_s,what,remedy\nquestion,bit-rate,"), "{csv}");
+    assert!(csv.starts_with("bus,kind,sureness,at_s,what,remedy,line_names\nquestion,bit-rate,"), "{csv}");
     let said = ok(&folder, &["registers", "tide-gauge.dtap", "--name", "pressure"]);
     assert!(
         said.contains("pressure  0x2F5716")
@@ -426,4 +426,23 @@ fn transfers_tried_buses_and_lines_that_get_their_names_afterwards() {
     );
     let rtc = ["frames", "buses.dtap", "--bus", "rtc"];
     assert_eq!(ok(&folder, &[&rtc[..], &["--setup", "setups/renamed.toml"]].concat()), ok(&folder, &rtc));
+}
+
+#[test]
+fn a_trigger_on_frames_that_does_not_come_says_what_is_wrong_with_the_bus() {
+    let folder = everything();
+    let setup = std::fs::read_to_string(folder.path().join("setups/buses.toml")).unwrap();
+    let waits = setup
+        .replace("event = \"rtc has write, address == 0x51\"", "event = \"gnss has data == 0x7E\"")
+        .replace("time-out = \"1 s\"", "time-out = \"40 ms\"");
+    for (bit_rate, wanted) in [
+        ("57.6 kHz", "nothing wrong with the bus: what is waited for was not sent"),
+        ("9600 Hz", "57.6 kHz, the setup says 9.6 kHz"),
+    ] {
+        let waits = waits.replace("bit-rate = \"57.6 kHz\"", &format!("bit-rate = \"{bit_rate}\""));
+        std::fs::write(folder.path().join("setups/waits.toml"), waits).unwrap();
+        let (code, _, said) = run(&folder, &["capture", "setups/waits.toml"]);
+        let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(code == Some(2) && said.contains(wanted), "{said}");
+    }
 }

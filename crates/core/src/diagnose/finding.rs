@@ -45,6 +45,14 @@ pub struct Finding {
 }
 
 impl Finding {
+    /// What was seen, after the lines on which it shows.
+    pub fn said(&self) -> String {
+        match self.lines.as_slice() {
+            [] => self.what.clone(),
+            lines => format!("{}: {}", lines.join(", "), self.what),
+        }
+    }
+
     /// Whether what is read of the bus with these settings cannot be trusted, or is nothing at all: not so
     /// where frames show it themselves, or where a line may well be as it is.
     ///

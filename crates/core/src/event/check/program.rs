@@ -7,6 +7,7 @@ use super::frames::FrameForm;
 use super::names::Scope;
 use super::states::StateMachine;
 use super::table::StateTable;
+use crate::decode::SerialBus;
 use crate::error::Result;
 use crate::event::syntax::{Condition, Direction, Event, Lasting};
 use crate::known::Instants;
@@ -131,6 +132,17 @@ impl Program {
         let mut frames = Vec::new();
         self.root.frames(&mut frames);
         frames
+    }
+
+    /// The serial buses that it asks.
+    pub fn serial_buses(&self) -> Vec<&SerialBus> {
+        let mut buses: Vec<&SerialBus> = Vec::new();
+        for form in self.frames() {
+            if !buses.contains(&&form.bus) {
+                buses.push(&form.bus);
+            }
+        }
+        buses
     }
 
     /// The shortest duration in it that must be told from nothing: no tick may be longer.
