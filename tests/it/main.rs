@@ -70,6 +70,8 @@ mod round_trips;
 mod scan;
 /// Senders of all kinds in continuous time.
 mod senders;
+/// Events of several parts in sampled records against what happened.
+mod sequences;
 /// Setup and limits files.
 mod setup;
 /// What several modules use.

@@ -57,6 +57,21 @@ pub(crate) struct World {
 }
 
 impl World {
+    /// Lines that toggle at random, no closer than `closest`.
+    pub(crate) fn random(random: &mut Random, lines: usize, length: Ps, closest: Ps) -> World {
+        let mut world = World::new(&vec![false; lines], BIT);
+        for toggles in &mut world.toggles {
+            let pace = closest + random.below(8 * closest);
+            let mut at = random.below(10 * closest);
+            while at < length {
+                toggles.push(at);
+                at += closest + random.below(pace);
+            }
+        }
+        world.now = length;
+        world
+    }
+
     fn new(rests: &[bool], bit: Ps) -> World {
         let toggles = rests.iter().map(|_| Vec::new()).collect();
         World { rests: rests.to_vec(), toggles, sent: Vec::new(), now: 20 * BIT, bit }
@@ -90,7 +105,12 @@ impl World {
 
     /// Every edge in its own place, to a nanosecond.
     pub(crate) fn exact(&self) -> Capture {
-        self.seen(1000, &vec![0; self.rests.len()], Resolution::EXACT)
+        self.exact_to(1000)
+    }
+
+    /// The same to so many picoseconds.
+    pub(crate) fn exact_to(&self, tick: Ps) -> Capture {
+        self.seen(tick, &vec![0; self.rests.len()], Resolution::EXACT)
     }
 
     fn seen(&self, tick: Ps, offs: &[Ps], resolution: Resolution) -> Capture {

@@ -15,6 +15,8 @@ pub struct TimedProgram {
     program: Program,
     root: Guarded<u64>,
     base: TimeBase,
+    /// What it is made of, where it is of several parts: alternatives, or the event and the `unless` of each step.
+    parts: Vec<TimedProgram>,
 }
 
 impl Program {
@@ -41,7 +43,15 @@ impl Program {
     pub fn at(&self, base: TimeBase) -> Result<TimedProgram> {
         shown(&self.signals(), base)?;
         self.frames().into_iter().try_for_each(|frame| frame.decoder(base).map(drop))?;
-        Ok(TimedProgram { root: Clock(base).guarded(&self.root)?, program: self.clone(), base })
+        let parts = match &self.root.tree {
+            Tree::Simple(_) | Tree::Machine(_) => Vec::new(),
+            Tree::Any(any) => any.iter().collect(),
+            Tree::Sequence(stages) => {
+                stages.iter().flat_map(|stage| [&stage.event].into_iter().chain(&stage.unless)).collect()
+            }
+        };
+        let parts = parts.into_iter().map(|part| self.part(part).at(base)).collect::<Result<_>>()?;
+        Ok(TimedProgram { root: Clock(base).guarded(&self.root)?, program: self.clone(), base, parts })
     }
 }
 
@@ -69,6 +79,11 @@ impl TimedProgram {
     /// What its instants are read from.
     pub fn instants(&self) -> Instants {
         self.program.instants()
+    }
+
+    /// What it is made of, where it is of several parts.
+    pub(super) fn parts(&self) -> &[TimedProgram] {
+        &self.parts
     }
 
     pub(super) fn root(&self) -> &Guarded<u64> {

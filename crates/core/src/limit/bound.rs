@@ -182,10 +182,11 @@ impl BoundLimit {
     }
 
     /// Whether what a record with this precision does not show of its events may still have happened: of
-    /// those that are of several parts, and of frames on lines that may hide pulses.
+    /// those with states, and of frames and sequences on lines that may hide pulses.
     pub(super) fn is_open(&self, precision: &Precision<'_>) -> bool {
-        let hides = |event: &Program| event.is_of_frames() && precision.may_hide(&event.signals());
-        let open = |event: &Program| event.is_composite() || hides(event);
+        let past = |event: &Program| event.is_of_frames() || event.is_composite();
+        let hides = |event: &Program| past(event) && precision.may_hide(&event.signals());
+        let open = |event: &Program| event.has_states() || hides(event);
         !precision.is_exact() && self.events().into_iter().any(open)
     }
 

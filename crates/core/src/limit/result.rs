@@ -119,8 +119,8 @@ pub enum Reason {
     TooSlow,
     /// It asks who is driven, which a sampled record does not show.
     NotShown,
-    /// Its events are of several parts, or frames of a bus: a sampled record may hide some of them, and
-    /// show some that did not happen.
+    /// Its events have states, or are of several parts or frames on lines that may hide pulses: a sampled record may
+    /// hide some of them, and show some that did not happen.
     Composite,
 }
 

@@ -172,8 +172,8 @@ pub(super) fn explanation(result: &LimitResult) -> Option<String> {
                 Some(Reason::NotShown) => "a sampled record does not show whether a line is driven or floats",
                 Some(Reason::HiddenPulses) => "what was seen passes, but pulses may hide between two samples",
                 Some(Reason::Composite) => {
-                    "its events are of several parts, or frames, which a sampled record cannot prove; \
-                     --rule measured takes them as they are seen"
+                    "its events have states, or a past on lines that may hide pulses (state their 'shortest'), which a \
+                     sampled record cannot prove; --rule measured takes them as they are seen"
                 }
                 Some(Reason::Occurrence(Doubt::Unknown)) => {
                     "a level is unknown (x, z, or lost) within the occurrence"

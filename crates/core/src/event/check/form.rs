@@ -115,6 +115,18 @@ impl<T> Guarded<T> {
         self.guard.iter().for_each(|guard| guard.buses(buses));
     }
 
+    /// Whether a state machine is a part of it.
+    pub(super) fn has_states(&self) -> bool {
+        match &self.tree {
+            Tree::Simple(_) => false,
+            Tree::Machine(_) => true,
+            Tree::Any(any) => any.iter().any(Guarded::has_states),
+            Tree::Sequence(stages) => {
+                stages.iter().flat_map(|s| s.unless.iter().chain([&s.event])).any(Guarded::has_states)
+            }
+        }
+    }
+
     /// The frames that it asks for.
     pub(super) fn frames<'a>(&'a self, frames: &mut Vec<&'a FrameForm>) {
         match &self.tree {

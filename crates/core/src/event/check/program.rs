@@ -86,6 +86,12 @@ impl Program {
         }
     }
 
+    /// A part of it as an event of its own.
+    pub(in crate::event) fn part(&self, part: &Guarded) -> Program {
+        let (text, table) = (self.text.clone(), StateTable::default());
+        Program { root: part.clone(), text, table, level_error: self.level_error }
+    }
+
     /// The same event, only where a condition holds too.
     #[must_use]
     pub fn guarded(mut self, condition: &ConditionProgram) -> Self {
@@ -169,10 +175,15 @@ impl Program {
         matches!(&self.root.tree, Tree::Simple(form) if !matches!(form, Form::Frame(_)))
     }
 
-    /// Whether it is of several parts: alternatives, counts, sequences. What a sampled record does not show
-    /// of those may still have happened.
+    /// Whether it is of several parts: alternatives, counts, sequences, states.
     pub fn is_composite(&self) -> bool {
         !matches!(&self.root.tree, Tree::Simple(_))
+    }
+
+    /// Whether it is a state machine, or made of one: what a sampled record does not show of it may still have
+    /// happened.
+    pub fn has_states(&self) -> bool {
+        self.root.has_states()
     }
 
     /// Whether it asks a serial bus.

@@ -1,10 +1,12 @@
 //! All occurrences of an event, also those that may only have happened.
 
+use std::iter::Peekable;
 use std::ops::Range;
 
 use super::frames::Framed;
 use super::lengths::Lengths;
 use super::marks::Marks;
+use super::sequence::Sequenced;
 use super::stretches::{Stretches, settled};
 use crate::capture::{Capture, Merged};
 use crate::event::check::{Form, Test3, Tree};
@@ -18,7 +20,7 @@ use crate::time::Tick;
 
 impl TimedProgram {
     /// All occurrences, also those that may only have happened; see [`Certainty`]. Of an
-    /// event of [several parts](crate::event::Program::is_composite), those that the record shows: certain in an exact
+    /// event with [states](crate::event::Program::has_states), those that the record shows: certain in an exact
     /// record whose levels are all known, doubtful in any other, which may hide more of them.
     pub fn hits_with_doubt<'a>(&'a self, capture: &'a Capture, range: Range<Tick>) -> DoubtfulHits<'a> {
         DoubtfulHits::new(self, capture, range)
@@ -71,7 +73,11 @@ enum Source<'a> {
     Lasting(Stretches<'a>, Lengths),
     /// Frames and instants of a bus.
     Framed(Box<Framed<'a>>),
-    /// Anything that is of several parts: the recorded occurrences, each of them as sure as this.
+    /// Several alternatives.
+    Any(Vec<Peekable<DoubtfulHits<'a>>>),
+    /// One event after another.
+    Sequenced(Box<Sequenced<'a, DoubtfulHits<'a>>>),
+    /// A state machine: the recorded occurrences, each of them as sure as this.
     Recorded(Hits<'a>, Certainty),
 }
 
@@ -86,7 +92,26 @@ impl<'a> DoubtfulHits<'a> {
             let certainty = recorded_certainty(program, capture);
             plain(Source::Recorded(program.hits(capture, range), certainty))
         };
-        let Tree::Simple(form) = &program.root().tree else { return recorded(range) };
+        let certain = recorded_certainty(program, capture) == Certainty::Certain;
+        let form = match &program.root().tree {
+            Tree::Simple(form) => Some(form),
+            _ if certain || program.program().has_states() => return recorded(range),
+            Tree::Any(_) | Tree::Sequence(_) | Tree::Machine(_) => None,
+        };
+        let parts = |range: Range<Tick>| -> Vec<DoubtfulHits<'a>> {
+            program.parts().iter().map(|part| part.hits_with_doubt(capture, range.clone())).collect()
+        };
+        let Some(form) = form else {
+            let source = match &program.root().tree {
+                Tree::Any(_) => Source::Any(parts(range).into_iter().map(Iterator::peekable).collect()),
+                // A sequence has a past.
+                _ => match Sequenced::new(program, capture, &range, parts(Tick(0)..range.end)) {
+                    Some(sequenced) => Source::Sequenced(Box::new(sequenced)),
+                    None => return recorded(range),
+                },
+            };
+            return DoubtfulHits { capture, source, guard: guard(program, capture), from };
+        };
         let source = match form {
             Form::Edge(signal, _) => Source::Edges(Merged::new(capture, &[*signal], range), form),
             Form::Changes(signals) => Source::Edges(Merged::new(capture, signals, range), form),
@@ -102,12 +127,7 @@ impl<'a> DoubtfulHits<'a> {
                 None => return recorded(range),
             },
         };
-        let guard = program.root().guard.as_ref().map(|test| {
-            let precision = Precision::of(capture, Rule::Proven);
-            let order = precision.order(&program.signals(), program.program().level_error());
-            Guard { capture, test, order }
-        });
-        DoubtfulHits { capture, source, guard, from }
+        DoubtfulHits { capture, source, guard: guard(program, capture), from }
     }
 
     /// The next occurrence of the event itself, before its `while` is asked.
@@ -119,6 +139,8 @@ impl<'a> DoubtfulHits<'a> {
                 hits.next().map(|hit| Hit { certainty, ..hit })
             }
             Source::Framed(framed) => framed.next(),
+            Source::Any(any) => next_of_any(any),
+            Source::Sequenced(sequenced) => sequenced.next(),
             Source::Edges(merged, form) => loop {
                 let before = merged.levels().first().copied();
                 let tick = merged.step()?;
@@ -154,6 +176,27 @@ impl<'a> DoubtfulHits<'a> {
             },
         }
     }
+}
+
+/// What must hold at the instants of a program.
+fn guard<'a>(program: &'a TimedProgram, capture: &'a Capture) -> Option<Guard<'a>> {
+    let test = program.root().guard.as_ref()?;
+    let precision = Precision::of(capture, Rule::Proven);
+    let order = precision.order(&program.signals(), program.program().level_error());
+    Some(Guard { capture, test, order })
+}
+
+/// The next occurrence of several alternatives: as sure as the surest of those at its tick.
+fn next_of_any(any: &mut [Peekable<DoubtfulHits<'_>>]) -> Option<Hit> {
+    let tick = any.iter_mut().filter_map(|hits| hits.peek()).map(|hit| hit.tick).min()?;
+    let rank = |certainty: &Certainty| match certainty {
+        Certainty::Certain => 2,
+        Certainty::Doubtful => 1,
+        Certainty::Possible => 0,
+    };
+    let here = any.iter_mut().filter_map(|hits| hits.next_if(|hit| hit.tick == tick));
+    let certainty = here.map(|hit| hit.certainty).max_by_key(rank)?;
+    Some(Hit { tick, certainty })
 }
 
 /// Whether a change of one line is the edge asked for; `None` when certainly not.

@@ -10,6 +10,7 @@ mod frames;
 mod hits;
 mod lengths;
 mod marks;
+mod sequence;
 mod stretches;
 mod words;
 

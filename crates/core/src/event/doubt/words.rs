@@ -26,11 +26,11 @@ enum Source<'a> {
 
 impl TimedProgram {
     /// The marks of the event in a range. Under [`Rule::Proven`] they say how sure each is, as
-    /// [`hits_with_doubt`](TimedProgram::hits_with_doubt) does; but all marks of an event of
-    /// [several parts](crate::event::Program::is_composite) are called certain: what that leaves open is for
-    /// its user to say.
+    /// [`hits_with_doubt`](TimedProgram::hits_with_doubt) does; but all marks of an event with
+    /// [states](crate::event::Program::has_states) are called certain: what that leaves open is for its user to
+    /// say.
     pub fn marks<'a>(&'a self, capture: &'a Capture, range: Range<Tick>, rule: Rule) -> MarkWords<'a> {
-        if rule == Rule::Measured || self.program().is_composite() {
+        if rule == Rule::Measured || self.program().has_states() {
             return MarkWords(Source::Recorded(Box::new(self.hits(capture, range).peekable())));
         }
         if let Some(marks) = Marks::new(self, capture, range.clone()) {
