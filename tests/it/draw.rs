@@ -81,8 +81,9 @@ fn frames_and_fields_stand_under_each_other_and_crowd_when_there_are_many() {
     let text = drawn(80, 430, 70).to_string();
     let rows: Vec<&str> = text.lines().skip(2).collect();
     let wanted = [
-        "log        ├───────byte───────┤                    ├──byte !framing───┤",
-        "  data       ├───0x41 'A'───┤                        ├───0x42 'B'───┤",
+        "log             ├───────byte───────┤                    ├──byte !framing───┤",
+        "  transfers     ├────────────────bytes?! data 41 42 \"AB\"─────────────────┤",
+        "  data            ├───0x41 'A'───┤                        ├───0x42 'B'───┤",
     ];
     assert_eq!(rows, wanted, "{text}");
     // A view that begins within a frame shows it; far out, frames share a column.

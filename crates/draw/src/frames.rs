@@ -1,5 +1,6 @@
 //! Frames and fields of a serial bus under its lines.
 
+use deep_tap_core::bus::{FieldKind, Frame};
 use deep_tap_core::capture::Capture;
 use deep_tap_core::decode::SerialBus;
 use deep_tap_core::time::Tick;
@@ -20,7 +21,9 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
     let mut frames = row(bus.name().to_string());
     let mut lanes: Vec<Row> = Vec::new();
     let mut ends: Vec<Tick> = Vec::new();
+    let mut count = 0;
     for frame in found {
+        count += 1;
         let faulty = !frame.faults.is_empty();
         let faults: Vec<&str> = frame.faults.iter().map(|fault| fault.kind).collect();
         let sure = if frame.certain { "" } else { "?" };
@@ -59,7 +62,69 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
             span.texts.retain(|text| !text.starts_with(&format!("{own} ")));
         }
     }
-    std::iter::once(frames).chain(lanes).collect()
+    let transfers = transfer_row(capture, bus, view, count);
+    std::iter::once(frames).chain(transfers).chain(lanes).collect()
+}
+
+/// What frames that belong together carry, where any of so many do.
+fn transfer_row(capture: &Capture, bus: &SerialBus, view: &View, frames: usize) -> Option<Row> {
+    let transfers: Vec<Frame> = bus.transfers(capture, view.start..view.end).ok()?.collect();
+    if transfers.is_empty() || transfers.len() >= frames {
+        return None;
+    }
+    let mut whole = row("  transfers".to_string());
+    for transfer in &transfers {
+        let end = transfer.carried_until().max(Tick(transfer.start.0 + 1));
+        let sure = if transfer.certain { "" } else { "?" };
+        let faulty = if transfer.faults.is_empty() { "" } else { "!" };
+        let kind = format!("{}{sure}{faulty}", transfer.kind);
+        let (named, plain) = (carried(transfer, true), carried(transfer, false));
+        let text =
+            transfer.text().filter(|text| text.len() > 1).map(|text| format!("\"{}\"", text.escape_debug()));
+        let texts = [format!("{kind} {named}"), named, plain].into_iter();
+        let texts = texts.map(|carried| match &text {
+            Some(text) => format!("{carried} {text}"),
+            None => carried,
+        });
+        let texts = texts.chain(text.clone()).chain([kind.clone()]).collect();
+        push(&mut whole, view, transfer.start, end, texts, !transfer.faults.is_empty());
+    }
+    Some(whole)
+}
+
+/// Most values of one transfer that are written.
+const MOST_VALUES: usize = 256;
+
+/// Addresses and data of a transfer in their order, words in two directions one after the other; with the
+/// names of the fields, or without.
+fn carried(transfer: &Frame, names: bool) -> String {
+    let mut parts: Vec<String> = Vec::new();
+    let mut rows: Vec<(&str, Vec<String>)> = Vec::new();
+    let row = |(name, values): (&str, Vec<String>)| match names {
+        true => format!("{name} {}", values.join(" ")),
+        false => values.join(" "),
+    };
+    for field in transfer.fields.iter().take(MOST_VALUES) {
+        match field.kind {
+            FieldKind::Data => {
+                let value = field.hex().trim_start_matches("0x").to_string();
+                match rows.iter_mut().find(|(name, _)| *name == field.name) {
+                    Some((_, values)) => values.push(value),
+                    None => rows.push((field.name, vec![value])),
+                }
+            }
+            FieldKind::Address => {
+                parts.extend(rows.drain(..).map(row));
+                parts.push(field.hex());
+            }
+            FieldKind::Control | FieldKind::Check => {}
+        }
+    }
+    parts.extend(rows.into_iter().map(row));
+    if transfer.fields.len() > MOST_VALUES {
+        parts.push("…".into());
+    }
+    parts.join(if names { " " } else { " | " })
 }
 
 fn row(name: String) -> Row {
