@@ -1,9 +1,9 @@
 //! Expected bytes and expected orders of states, against records made for them.
 
 use deep_tap::capture::Capture;
-use deep_tap::decode::{Protocol, SerialBus, UartConfig};
-use deep_tap::event::{Program, Scope};
-use deep_tap::expect::{Broken, Difference, Order, Payload, States};
+use deep_tap::decode::{Protocol, SerialBus, TransferEnds, UartConfig};
+use deep_tap::event::{FrameTests, Program, Scope};
+use deep_tap::expect::{Broken, Difference, Order, Payload, States, Transfers};
 use deep_tap::limit::Verdict;
 use deep_tap::line::{Bus, LineId, Radix};
 use deep_tap::quantity::Time;
@@ -118,4 +118,56 @@ fn one_line_of_several_is_high() {
     assert_eq!((both.broken, both.found[1].to.as_str()), (2, "B and C at once"));
     let none = order.follow(&record(&[150, 200], &[200]));
     assert_eq!((none.broken, none.found[1].to.as_str()), (2, "no line high"));
+}
+
+#[test]
+fn transfers_are_compared_one_after_the_other() {
+    // Lines of a console.
+    let mut bytes = Vec::new();
+    for (number, line) in ["ok\n", "v 12\n", "end\n"].iter().enumerate() {
+        let start = 300 + number as u64 * 2000;
+        bytes.extend(line.bytes().enumerate().map(|(place, byte)| (start + place as u64 * 120, byte)));
+    }
+    let record = uart(&bytes, 8000);
+    let protocol = Protocol::Uart(UartConfig::new("100 kHz".parse().unwrap()));
+    let bus = SerialBus::of_lines("log", protocol, vec![LineId(0)]).unwrap();
+    let bus = bus.with_transfer_ends(TransferEnds::default().value(0x0a));
+    let tests = |text: &&str| FrameTests::parse(text).unwrap();
+    let expected = |wanted: &[&str]| Transfers {
+        bus: bus.clone(),
+        only: None,
+        wanted: wanted.iter().map(tests).collect(),
+        after: None,
+        within: None,
+        complete: false,
+    };
+    let told = |transfers: Transfers| {
+        let result = transfers.compare(&record).unwrap();
+        let difference = result.difference.map(|d| (d.place, d.expected, d.found.is_some()));
+        (result.verdict, result.matched, difference, result.extra)
+    };
+    let differs = |place, expected: &str, came| Some((place, Some(expected.to_string()), came));
+    assert_eq!(told(expected(&["text \"ok\"", "data[2] == 0x31"])), (Verdict::Pass, 2, None, 1));
+    let wrong = differs(1, "length == 4", true);
+    assert_eq!(told(expected(&["text \"ok\"", "length == 4"])), (Verdict::Fail, 1, wrong, 0));
+    let missing = differs(3, "text \"x\"", false);
+    let four = ["length == 3", "length == 5", "text \"end\"", "text \"x\""];
+    assert_eq!(told(expected(&four)), (Verdict::Inconclusive, 3, missing.clone(), 0));
+    // In time, it did not come.
+    let in_time = Transfers { within: Some(time("7 ms")), ..expected(&four) };
+    assert_eq!(told(in_time), (Verdict::Fail, 3, missing, 0));
+    let first = Transfers { complete: true, ..expected(&["text \"ok\"", "text \"v\""]) };
+    assert_eq!(told(first), (Verdict::Fail, 2, Some((2, None, true)), 1));
+    let only = Transfers { only: Some(tests(&"length > 3")), ..expected(&["text \"12\"", "text \"end\""]) };
+    assert_eq!(told(only), (Verdict::Pass, 2, None, 0));
+    let later = Program::compile("GO rises", &Scope::of(&record)).unwrap();
+    let later = Transfers { after: Some(later), ..expected(&["text \"v 12\""]) };
+    assert_eq!(told(later), (Verdict::Pass, 1, None, 1));
+    // What is not certain decides nothing: a spike in the first line.
+    let edges = record.trace(LineId(0)).edges(record.range()).map(|edge| edge.tick.0);
+    let mut toggles: Vec<u64> = edges.chain([302, 303]).collect();
+    toggles.sort_unstable();
+    let spiky = capture("1 MS/s", Resolution::SAMPLED, 8000, &[("TX", &toggles), ("GO", &[450])]);
+    let result = expected(&["text \"ok\"", "data[2] == 0x31"]).compare(&spiky).unwrap();
+    assert_eq!((result.verdict, result.matched), (Verdict::Inconclusive, 2));
 }

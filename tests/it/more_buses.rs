@@ -2,7 +2,7 @@
 
 use deep_tap::bus::Frame;
 use deep_tap::capture::Capture;
-use deep_tap::decode::{I2sConfig, LinConfig, Protocol, SerialBus};
+use deep_tap::decode::{I2sConfig, JtagConfig, LinConfig, Protocol, SerialBus};
 use deep_tap::diagnose::diagnose_bus;
 use deep_tap::line::LineId;
 
@@ -153,4 +153,54 @@ fn sound_samples_of_both_sides() {
             .all(|fault| ["truncated", "cut-off"].contains(fault))
     );
     assert!(config(65, false).decoder(record.base()).is_err());
+}
+
+/// A scan as mode, to the parts, from the parts: from idle to idle, the first bits first, with a pause after `pause`.
+fn scan(path: &str, to: &str, from: &str, pause: usize) -> [String; 3] {
+    let mut all = [path.to_string(), "0".repeat(path.len()), "0".repeat(path.len())];
+    let last = to.len() - 1;
+    for (place, (to, from)) in to.chars().zip(from.chars()).enumerate() {
+        let exits = place == last || place + 1 == pause;
+        [if exits { '1' } else { '0' }, to, from]
+            .iter()
+            .zip(&mut all)
+            .for_each(|(bit, line)| line.push(*bit));
+        if place + 1 == pause && place != last {
+            // Pause twice, exit, and shift on.
+            all[0].push_str("0010");
+            all[1..].iter_mut().for_each(|line| line.push_str("0000"));
+        }
+    }
+    // Update, idle.
+    all[0].push_str("10");
+    all[1..].iter_mut().for_each(|line| line.push_str("00"));
+    all
+}
+
+#[test]
+fn data_scans_of_a_chain_are_those_of_the_part_that_is_not_bypassed() {
+    let (instruction, data) = ("1100", "100");
+    let parts = [
+        ["1111110".to_string(), "0".repeat(7), "0".repeat(7)],
+        // The part at TDO (4 bits) in bypass, the one at TDI (5 bits) reads: what comes first is the bypass.
+        scan(instruction, "1111 01000".replace(' ', "").as_str(), "000000001", 0),
+        scan(data, "010110100", "1 01100011".replace(' ', "").as_str(), 4),
+        // The other way round.
+        scan(instruction, "0100 11111".replace(' ', "").as_str(), "000000001", 3),
+        scan(data, "10110100 1".replace(' ', "").as_str(), "01100011 0".replace(' ', "").as_str(), 0),
+        // Both, and then a reset: it is not known whose bits those are.
+        scan(instruction, "010001000", "000000001", 0),
+        scan(data, "101101001", "011000110", 0),
+        ["1111110".to_string(), "0".repeat(7), "0".repeat(7)],
+        scan(data, "101101001", "011000110", 0),
+    ];
+    let line = |number: usize| parts.iter().map(|part| part[number].as_str()).collect::<String>();
+    let record = clocked(&[("TMS", line(0)), ("TDI", line(1)), ("TDO", line(2))]);
+    let seen = frames(&record, &Protocol::Jtag(JtagConfig::default().chain(vec![5, 4])));
+    let scans: Vec<_> = seen.iter().filter(|frame| frame.kind == "dr-scan").map(fields).collect();
+    let own = |part| vec![("part", part), ("tdi", 0b0010_1101), ("tdo", 0b1100_0110)];
+    assert_eq!(scans[..2], [own(0), own(1)], "{seen:#?}");
+    let whole = vec![("tdi", 0b1_0010_1101), ("tdo", 0b0_1100_0110)];
+    assert_eq!(scans[2..], [whole.clone(), whole]);
+    assert!(faults(&seen).is_empty());
 }

@@ -1,6 +1,6 @@
 //! What is expected besides timing, and whether it was so.
 
-use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult, Stay};
+use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult, Stay, TransfersResult};
 use deep_tap::quantity::Time;
 use serde::Serialize;
 
@@ -20,6 +20,7 @@ pub(crate) struct MetRow<'a> {
 #[serde(tag = "kind", rename_all = "kebab-case")]
 enum Found<'a> {
     Payload(PayloadRow),
+    Transfers(TransfersRow<'a>),
     Order(OrderRow<'a>),
     /// Of a kind that is newer than this output.
     Other,
@@ -40,6 +41,26 @@ struct Difference {
     place: u64,
     expected: Option<u64>,
     found: Option<u64>,
+    at_s: Time,
+}
+
+#[derive(Serialize)]
+struct TransfersRow<'a> {
+    expected: u64,
+    matched: u64,
+    extra: u64,
+    at_s: Option<Time>,
+    transfer_difference: Option<TransferDifferenceRow<'a>>,
+}
+
+#[derive(Serialize)]
+struct TransferDifferenceRow<'a> {
+    /// Which transfer of those expected, from 0.
+    place: u64,
+    /// The tests that it should meet.
+    tests: Option<&'a str>,
+    /// What came.
+    transfer: Option<&'a str>,
     at_s: Time,
 }
 
@@ -80,6 +101,19 @@ impl From<&PayloadResult> for PayloadRow {
     }
 }
 
+impl<'a> From<&'a TransfersResult> for TransfersRow<'a> {
+    fn from(of: &'a TransfersResult) -> Self {
+        let TransfersResult { expected, matched, extra, begins, .. } = *of;
+        let transfer_difference = of.difference.as_ref().map(|difference| TransferDifferenceRow {
+            place: difference.place,
+            tests: difference.expected.as_deref(),
+            transfer: difference.found.as_deref(),
+            at_s: difference.at,
+        });
+        TransfersRow { expected, matched, extra, at_s: begins, transfer_difference }
+    }
+}
+
 impl<'a> From<&'a OrderResult> for OrderRow<'a> {
     fn from(of: &'a OrderResult) -> Self {
         let broken = |b: &'a Broken| BreakRow { from_state: b.from.as_deref(), to_state: &b.to, at_s: b.at };
@@ -103,6 +137,7 @@ impl<'a> From<&'a Met> for MetRow<'a> {
     fn from(of: &'a Met) -> Self {
         let found = match &of.found {
             Detail::Payload(payload) => Found::Payload(payload.into()),
+            Detail::Transfers(transfers) => Found::Transfers(transfers.into()),
             Detail::Order(order) => Found::Order(order.into()),
             _ => Found::Other,
         };

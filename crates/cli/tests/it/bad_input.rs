@@ -284,7 +284,7 @@ fn expectations_that_cannot_be() {
         ("bus = \"adc\"\nfield = \"mosi\"\nbytes = \"8g\"", "'8g' is no hexadecimal number"),
         ("bus = \"adc\"\nfield = \"mosi\"\nbytes = \"\"", "this expects nothing"),
         ("bus = \"adc\"\nfield = \"moso\"\nbytes = \"08\"", "this bus has no field 'moso'"),
-        ("bus = \"adc\"", "has no 'bytes', 'text' or 'order'"),
+        ("bus = \"adc\"", "has no 'bytes', 'text', 'transfers' or 'order'"),
         ("order = \"a -> b\"", "the states are those of a bus, or of lines"),
         (
             "bus = \"ADDR\"\nstates = { a = \"0x10\" }\norder = \"a -> a\"",

@@ -1,5 +1,6 @@
 //! The test access port (IEEE 1149.1, figure 6-1).
 
+use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
 use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
@@ -51,7 +52,8 @@ impl JtagData {
 /// Frames are `ir-scan` and `dr-scan`, from the capture state to the update state, and `reset`
 /// (test-logic reset is entered). Fields are `tdi` and `tdo` with up to 64 bits each, what is shifted
 /// first being the lowest; in the instruction scan of a known chain, one for each part, the part at
-/// TDO first. Faults are `length` (an instruction scan of another length than the chain's), `unknown`
+/// TDO first. In the data scan of a known chain of which all parts but one are in bypass, `part` (from 0 at TDI)
+/// says which one that is, and `tdi` and `tdo` are its own bits alone. Faults are `length` (an instruction scan of another length than the chain's), `unknown`
 /// and `cut-off`. The first state is found from the mode line: after five ones at the latest.
 #[derive(Clone, Debug)]
 pub struct Jtag {
@@ -62,12 +64,19 @@ pub struct Jtag {
     /// Ones in a row on the mode line: five of them reset the port from any state.
     ones: u32,
     scan: Option<Scan>,
+    /// The only part that is not in bypass, since the last instruction scan.
+    active: Option<usize>,
 }
 
 #[derive(Clone, Debug)]
 struct Scan {
     frame: Frame,
     bits: u64,
+    /// Bits of parts in bypass: those that still come first, and how many come last; and the bits that may be
+    /// such.
+    first: usize,
+    last: usize,
+    held: VecDeque<(Tick, [bool; 2])>,
     /// The field under way: its bits, values, and where it began.
     field_bits: u32,
     values: [u64; 2],
@@ -81,6 +90,8 @@ const UPDATE_DR: u16 = 8;
 const CAPTURE_IR: u16 = 10;
 const SHIFT_IR: u16 = 11;
 const UPDATE_IR: u16 = 15;
+const PAUSE_DR: u16 = 6;
+const PAUSE_IR: u16 = 13;
 
 /// For each state, the next one with the mode line low and high: reset, idle, select DR, capture,
 /// shift, exit 1, pause, exit 2 and update DR, select IR, and the same for IR.
@@ -105,11 +116,11 @@ const NEXT: [[u16; 2]; 16] = [
 
 impl Jtag {
     /// The instants of its frames: a scan begins with its capture.
-    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "reset"];
+    pub const MARKS: &'static [&'static str] = &["begin", "end", "sample", "reset", "pause"];
 
     /// The words of its frames.
     pub const WORDS: &'static [&'static str] =
-        &["ir-scan", "dr-scan", "reset", "tdi", "tdo", "length", "spike", "unknown", "cut-off"];
+        &["ir-scan", "dr-scan", "reset", "part", "tdi", "tdo", "length", "spike", "unknown", "cut-off"];
 
     /// A decoder.
     ///
@@ -120,7 +131,7 @@ impl Jtag {
             let message = format!("an instruction register of {bits} bits cannot be decoded");
             return Err(Error::new(ErrorKind::Range, message).with_help("give 2 to 64 bits for each part"));
         }
-        Ok(Jtag { config, levels: Levels::default(), states: u16::MAX, ones: 0, scan: None })
+        Ok(Jtag { config, levels: Levels::default(), states: u16::MAX, ones: 0, scan: None, active: None })
     }
 
     /// The data lines: which value, its name, which line.
@@ -142,29 +153,74 @@ impl Jtag {
     /// Bits of the field under way.
     fn wanted(&self, scan: &Scan) -> u32 {
         let chain = &self.config.chain;
-        let part = scan.frame.fields.len() / self.data().count().max(1);
+        let fields = scan.frame.fields.iter().filter(|field| field.kind == FieldKind::Data).count();
+        let part = fields / self.data().count().max(1);
         let known = if scan.frame.kind == "ir-scan" { chain.iter().rev().nth(part) } else { None };
         known.copied().unwrap_or(64)
     }
 
     fn shift(&mut self, at: Tick) {
         let Some(mut scan) = self.scan.take() else { return };
-        if scan.field_bits == 0 {
-            scan.since = at;
-        }
+        let mut levels = [false; 2];
         for (place, name, line) in self.data() {
             let level = self.levels.level(line);
             if level == Level::Unknown {
                 let what = format!("the level of {name} is not known where a bit is taken");
                 scan.frame.faults.push(Fault::new("unknown", at, what));
             }
-            scan.values[place] |= u64::from(level == Level::High) << scan.field_bits;
+            levels[place] = level == Level::High;
         }
-        (scan.field_bits, scan.bits) = (scan.field_bits + 1, scan.bits + 1);
-        if scan.field_bits == self.wanted(&scan) {
-            self.close_field(&mut scan, at);
+        scan.bits += 1;
+        match scan.first {
+            0 => scan.held.push_back((at, levels)),
+            _ => scan.first -= 1,
+        }
+        if scan.held.len() > scan.last
+            && let Some((at, levels)) = scan.held.pop_front()
+        {
+            self.take(&mut scan, at, levels);
         }
         self.scan = Some(scan);
+    }
+
+    /// Adds a bit to the field under way.
+    fn take(&self, scan: &mut Scan, at: Tick, levels: [bool; 2]) {
+        if scan.field_bits == 0 {
+            scan.since = at;
+        }
+        for (value, level) in scan.values.iter_mut().zip(levels) {
+            *value |= u64::from(level) << scan.field_bits;
+        }
+        scan.field_bits += 1;
+        if scan.field_bits == self.wanted(scan) {
+            self.close_field(scan, at);
+        }
+    }
+
+    /// The only part whose instruction is not all ones, which is bypass (IEEE 1149.1, 8.4), if there is one.
+    fn addressed(&self, scan: &Scan) -> Option<usize> {
+        let chain = &self.config.chain;
+        let sent: Vec<&Field> = scan.frame.fields.iter().filter(|field| field.name == "tdi").collect();
+        if sent.len() != chain.len() || chain.len() < 2 {
+            return None;
+        }
+        // The part at TDO comes first.
+        let parts = sent.iter().rev().enumerate();
+        let mut active = parts.filter(|(_, field)| field.value != u64::MAX >> (64 - field.bits.clamp(1, 64)));
+        let (part, _) = active.next()?;
+        active.next().is_none().then_some(part)
+    }
+
+    /// A scan that begins; of parts in bypass, a bit each.
+    fn open(&self, kind: &'static str, at: Tick) -> Scan {
+        let mut frame = Frame::new(kind, at..at);
+        let (mut first, mut last) = (0, 0);
+        if let Some(part) = self.active.filter(|_| kind == "dr-scan") {
+            (first, last) = (self.config.chain.len() - 1 - part, part);
+            frame.fields.push(Field::new(FieldKind::Address, "part", at..Tick(at.0 + 1), part as u64, 8));
+        }
+        let held = VecDeque::new();
+        Scan { frame, bits: 0, first, last, held, field_bits: 0, values: [0; 2], since: at }
     }
 
     fn close_field(&self, scan: &mut Scan, at: Tick) {
@@ -186,12 +242,16 @@ impl Jtag {
             let what = format!("{} bits are shifted, the chain has {chain}", scan.bits);
             scan.frame.faults.push(Fault::new("length", scan.frame.start, what));
         }
+        if scan.frame.kind == "ir-scan" {
+            let whole = fault.is_none() && scan.frame.faults.is_empty() && scan.bits == chain;
+            self.active = if whole { self.addressed(&scan) } else { None };
+        }
         scan.frame.faults.extend(fault);
         out.frame(Frame { end: at, ..scan.frame })
     }
 
     fn enter_reset(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
-        self.scan = None;
+        (self.scan, self.active) = (None, None);
         out.mark(BusMark::new("reset", at))?;
         out.frame(Frame::new("reset", at..Tick(at.0 + 1)))
     }
@@ -215,11 +275,13 @@ impl Jtag {
         });
         match self.state() {
             Some(state @ (CAPTURE_DR | CAPTURE_IR)) => {
-                let frame = Frame::new(if state == CAPTURE_DR { "dr-scan" } else { "ir-scan" }, at..at);
                 out.mark(BusMark::new("begin", at))?;
-                self.scan = Some(Scan { frame, bits: 0, field_bits: 0, values: [0; 2], since: at });
+                self.scan = Some(self.open(if state == CAPTURE_DR { "dr-scan" } else { "ir-scan" }, at));
             }
             Some(UPDATE_DR | UPDATE_IR) => self.finish(at, None, out)?,
+            Some(state @ (PAUSE_DR | PAUSE_IR)) if before != Some(state) => {
+                out.mark(BusMark::new("pause", at))?;
+            }
             Some(RESET) if before != Some(RESET) => self.enter_reset(at, out)?,
             _ => {}
         }
@@ -237,6 +299,7 @@ impl Decoder for Jtag {
 
     fn begin(&mut self, _: Tick, levels: Levels) {
         (self.levels, self.states, self.ones, self.scan) = (levels, u16::MAX, 0, None);
+        self.active = None;
     }
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {

@@ -112,10 +112,13 @@ pub fn settle(capture: &Capture, setup: &mut Setup) {
         }
     }
     for expectation in &mut setup.expectations {
-        if let Expected::Payload(payload) = &mut expectation.what
-            && let Some(bus) = setup.serial.iter().find(|bus| bus.name() == payload.bus.name())
-        {
-            payload.bus = bus.clone();
+        let own = match &mut expectation.what {
+            Expected::Payload(payload) => &mut payload.bus,
+            Expected::Transfers(transfers) => &mut transfers.bus,
+            Expected::Order(_) => continue,
+        };
+        if let Some(bus) = setup.serial.iter().find(|bus| bus.name() == own.name()) {
+            *own = bus.clone();
         }
     }
 }

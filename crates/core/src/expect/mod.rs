@@ -1,10 +1,12 @@
-//! What is expected of a record besides timing: bytes on a bus, and the order of states.
+//! What is expected of a record besides timing: bytes and transfers on a bus, and the order of states.
 
 mod order;
 mod payload;
+mod transfers;
 
 pub use order::{Broken, Order, OrderResult, States, Stay};
 pub use payload::{Difference, Payload, PayloadResult};
+pub use transfers::{TransferDifference, Transfers, TransfersResult};
 
 use crate::capture::Capture;
 use crate::error::Result;
@@ -25,6 +27,8 @@ pub struct Expectation {
 pub enum Expected {
     /// A sequence of bytes, or words, on a serial bus.
     Payload(Box<Payload>),
+    /// Transfers on a serial bus, one after the other.
+    Transfers(Box<Transfers>),
     /// The order of states.
     Order(Order),
 }
@@ -46,6 +50,8 @@ pub struct Met {
 pub enum Detail {
     /// Of a sequence.
     Payload(PayloadResult),
+    /// Of transfers.
+    Transfers(TransfersResult),
     /// Of an order of states.
     Order(OrderResult),
 }
@@ -61,6 +67,10 @@ impl Expectation {
             Expected::Payload(payload) => {
                 let result = payload.compare(capture)?;
                 (result.verdict, Detail::Payload(result))
+            }
+            Expected::Transfers(transfers) => {
+                let result = transfers.compare(capture)?;
+                (result.verdict, Detail::Transfers(result))
             }
             Expected::Order(order) => {
                 let result = order.follow(capture);

@@ -1,6 +1,6 @@
 //! What was expected besides timing, in words.
 
-use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult};
+use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult, TransfersResult};
 use deep_tap::measure::Measure;
 use deep_tap::quantity::Time;
 
@@ -51,6 +51,7 @@ pub(super) fn text(all: &[Met], tick: Time) -> String {
 pub(super) fn said(met: &Met) -> (String, Option<Time>) {
     match &met.found {
         Detail::Payload(payload) => payload_text(payload),
+        Detail::Transfers(transfers) => transfers_text(transfers),
         Detail::Order(order) => order_text(order),
         _ => (String::new(), None),
     }
@@ -75,6 +76,27 @@ fn payload_text(result: &PayloadResult) -> (String, Option<Time>) {
         (None, None) => "nothing came".to_string(),
     };
     (text.replace("0X", "0x"), Some(difference.at))
+}
+
+fn transfers_text(result: &TransfersResult) -> (String, Option<Time>) {
+    let TransfersResult { expected, matched, extra, begins, .. } = result;
+    let more = if *extra > 0 { format!(", then {extra} more") } else { String::new() };
+    let Some(difference) = &result.difference else {
+        return match begins {
+            None => ("none came".to_string(), None),
+            Some(_) => (format!("all {expected} as expected{more}"), *begins),
+        };
+    };
+    let place = difference.place + 1;
+    let text = match (&difference.expected, &difference.found) {
+        (Some(wanted), Some(found)) => {
+            format!("number {place} of {expected} is '{found}' and not '{wanted}'")
+        }
+        (Some(wanted), None) => format!("{matched} of {expected} came; '{wanted}' is missing"),
+        (None, Some(found)) => format!("all {expected}, and then {extra} too many, '{found}' first"),
+        (None, None) => "none came".to_string(),
+    };
+    (text, Some(difference.at))
 }
 
 fn order_text(result: &OrderResult) -> (String, Option<Time>) {

@@ -47,6 +47,11 @@ impl FrameTests {
         FrameTests { tests, text: text.to_string() }
     }
 
+    /// The text that they were read from.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
     /// Reads tests as they stand after `has`.
     ///
     /// # Errors

@@ -3,7 +3,7 @@
 use crate::decode::{Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Place, suggest};
 use crate::event::{FrameTests, Program, Scope};
-use crate::expect::{Expectation, Expected, Order, Payload, States};
+use crate::expect::{Expectation, Expected, Order, Payload, States, Transfers};
 use crate::line::{Bus, LineId};
 use crate::quantity::Time;
 
@@ -17,6 +17,7 @@ pub(in crate::setup) struct DraftExpectation {
     lines: Option<Placed<Vec<Placed<String>>>>,
     text: Option<Placed<String>>,
     bytes: Option<Placed<Vec<Placed<String>>>>,
+    transfers: Option<Placed<Vec<Placed<String>>>>,
     field: Option<Placed<String>>,
     has: Option<Placed<String>>,
     after: Option<Placed<String>>,
@@ -37,6 +38,7 @@ pub(in crate::setup) fn read_expectation(section: &Section<'_>) -> Option<DraftE
         lines: section.list("lines"),
         text: section.text("text"),
         bytes: section.list("bytes"),
+        transfers: section.list("transfers"),
         field: section.text("field"),
         has: section.text("has"),
         after: section.text("after"),
@@ -48,15 +50,17 @@ pub(in crate::setup) fn read_expectation(section: &Section<'_>) -> Option<DraftE
         settle: section.parsed::<Time>("settle").map(|settle| settle.value),
     };
     let payload = draft.text.is_some() || draft.bytes.is_some();
-    match (payload, draft.order.is_some()) {
-        (true, true) => {
-            section.complain("this expects both bytes and an order of states", "make two expectations of it");
+    let kinds = [payload, draft.transfers.is_some(), draft.order.is_some()];
+    match kinds.iter().filter(|kind| **kind).count() {
+        0 => {
+            let example = "bytes = \"08 10 00\", transfers = [\"write, length == 3\"], or order = [\"idle -> run\", \"run -> idle\"]";
+            section.missing("bytes', 'text', 'transfers' or 'order", example);
         }
-        (false, false) => {
-            let example = "bytes = \"08 10 00\", or order = [\"idle -> run\", \"run -> idle\"]";
-            section.missing("bytes', 'text' or 'order", example);
+        1 => {}
+        _ => {
+            let message = "this expects more than one of bytes, transfers and an order of states";
+            section.complain(message, "make an expectation of each");
         }
-        _ => {}
     }
     Some(draft)
 }
@@ -79,6 +83,9 @@ impl DraftExpectation {
         let before = problems.len();
         let what = if self.order.is_some() {
             self.states(board, problems).map(Expected::Order)
+        } else if let Some(transfers) = &self.transfers {
+            let transfers = self.transfers(transfers, board, problems);
+            transfers.map(|transfers| Expected::Transfers(Box::new(transfers)))
         } else {
             self.payload(board, problems).map(|payload| Expected::Payload(Box::new(payload)))
         };
@@ -86,7 +93,12 @@ impl DraftExpectation {
         Some(Expectation { name: self.name.value.clone(), what })
     }
 
-    fn payload(&self, board: &Board<'_>, problems: &mut Vec<Error>) -> Option<Payload> {
+    /// The serial bus that it is about.
+    fn serial_bus<'b>(
+        &self,
+        board: &'b Board<'_>,
+        problems: &mut Vec<Error>,
+    ) -> Option<(&Placed<String>, &'b SerialBus)> {
         let Some(name) = &self.bus else {
             problems.push(wrong(
                 &self.name,
@@ -95,11 +107,49 @@ impl DraftExpectation {
             ));
             return None;
         };
-        let Some(bus) = board.serial.iter().find(|bus| bus.name() == name.value) else {
+        let bus = board.serial.iter().find(|bus| bus.name() == name.value);
+        if bus.is_none() {
             let help = suggest(&name.value, board.serial.iter().map(SerialBus::name), "serial bus");
             problems.push(wrong(name, &format!("there is no serial bus '{}'", name.value), &help));
-            return None;
+        }
+        bus.map(|bus| (name, bus))
+    }
+
+    /// The event after which it begins.
+    fn begins_after(&self, board: &Board<'_>, problems: &mut Vec<Error>) -> Option<Program> {
+        let after = self.after.as_ref()?;
+        let program = Program::compile(&after.value, board.scope);
+        program.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &after.place))).ok()
+    }
+
+    fn transfers(
+        &self,
+        transfers: &Placed<Vec<Placed<String>>>,
+        board: &Board<'_>,
+        problems: &mut Vec<Error>,
+    ) -> Option<Transfers> {
+        let (_, bus) = self.serial_bus(board, problems)?;
+        let mut tests = |text: &Placed<String>| {
+            let tests = FrameTests::parse(&text.value)
+                .and_then(|tests| tests.check_transfers(bus.protocol()).map(|()| tests));
+            tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &text.place))).ok()
         };
+        let wanted: Vec<FrameTests> = transfers.value.iter().filter_map(&mut tests).collect();
+        let only = self.has.as_ref().and_then(&mut tests);
+        if transfers.value.is_empty() {
+            problems.push(wrong(&self.name, "this expects nothing", "give at least one transfer"));
+        }
+        if let Some(field) = &self.field {
+            let help = r#"name it in the tests: transfers = ["mosi bytes \"08 10\""]"#;
+            problems.push(wrong(field, "a transfer is tested as a whole, not by one field", help));
+        }
+        let after = self.begins_after(board, problems);
+        let (within, complete) = (self.within, self.complete);
+        Some(Transfers { bus: bus.clone(), only, wanted, after, within, complete })
+    }
+
+    fn payload(&self, board: &Board<'_>, problems: &mut Vec<Error>) -> Option<Payload> {
+        let (name, bus) = self.serial_bus(board, problems)?;
         let mut values = Vec::new();
         if let Some(text) = &self.text {
             values.extend(text.value.bytes().map(u64::from));
@@ -135,10 +185,7 @@ impl DraftExpectation {
                 FrameTests::parse(&has.value).and_then(|tests| tests.check(bus.protocol()).map(|()| tests));
             tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &has.place))).ok()
         });
-        let after = self.after.as_ref().and_then(|after| {
-            let program = Program::compile(&after.value, board.scope);
-            program.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &after.place))).ok()
-        });
+        let after = self.begins_after(board, problems);
         let field = self.field.as_ref().map(|field| field.value.clone());
         let (within, complete) = (self.within, self.complete);
         Some(Payload { bus: bus.clone(), field, only, values, after, within, complete })
