@@ -17,6 +17,7 @@ use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
 use crate::decode::{board, data, faults, fields, kinds, streamed};
+use crate::senders::{BIT, Random, World, frequency};
 use crate::support::{capture, setup};
 
 pub(crate) fn frames(capture: &Capture, protocol: &Protocol) -> Vec<Frame> {
@@ -552,4 +553,44 @@ fn buses_that_other_peoples_models_drive_are_read_as_they_say() {
         findings.iter().map(|f| (f.buses[0].as_str(), f.kind)).collect::<Vec<_>>(),
         [("memory", "no-answer")]
     );
+}
+
+#[test]
+fn flexible_data_rate_frames_are_read_at_both_of_their_rates() {
+    let mut random = Random(0xcafe_f00d_1234);
+    let lengths: Vec<usize> = (0..=8).chain([12, 16, 20, 24, 32, 48, 64]).collect();
+    let (mut certain, mut all) = (0, 0);
+    for (faster, samples) in [(1, 12), (2, 16), (4, 40), (8, 80), (4, 24)] {
+        let world = World::flexible(&mut random, BIT, &lengths, faster);
+        let config = CanConfig::new(frequency(BIT)).data_bit_rate(Some(frequency(BIT / faster)));
+        for record in [world.sampled(&mut random, BIT / samples, 0), world.exact()] {
+            let bus = SerialBus::of_lines("can", Protocol::Can(config), vec![LineId(0)]).unwrap();
+            let seen: Vec<Frame> = bus.frames(&record, record.range()).unwrap().collect();
+            assert!(faults(&seen).is_empty(), "{faster}, {samples}: {seen:#?}");
+            let sent: Vec<Vec<u64>> = world.sent.iter().map(|sent| sent.data.clone()).collect();
+            let own = |frame: &Frame| {
+                frame.fields.iter().filter(|field| field.name == "data").map(|f| f.value).collect()
+            };
+            let read: Vec<Vec<u64>> = seen.iter().map(own).collect();
+            assert_eq!(read, sent, "{faster}, {samples}");
+            let told = seen.iter().map(|frame| frame.field("length").unwrap().value as usize);
+            assert!(told.eq(lengths.iter().copied()) && seen.iter().all(|frame| frame.kind == "fd"));
+            certain += seen.iter().filter(|frame| frame.certain).count();
+            all += seen.len();
+        }
+        // Without the data bit rate, no more than the identifier of those that switch is read.
+        let plain = Protocol::Can(CanConfig::new(frequency(BIT)));
+        let seen = frames(&world.sampled(&mut random, BIT / samples, 0), &plain);
+        let unread =
+            seen.iter().filter(|frame| faults(std::slice::from_ref(frame)).contains(&"format")).count();
+        assert_eq!(unread > 0, faster > 1, "{seen:#?}");
+    }
+    assert!(certain * 10 >= all * 9, "{certain} of {all}");
+    // A byte that was changed on the way is told.
+    let mut world = World::flexible(&mut random, BIT, &[24], 4);
+    let middle = world.toggles[0].len() / 2;
+    world.toggles[0].drain(middle..middle + 2);
+    let config = CanConfig::new(frequency(BIT)).data_bit_rate(Some(frequency(BIT / 4)));
+    let seen = frames(&world.sampled(&mut random, BIT / 40, 0), &Protocol::Can(config));
+    assert!(!faults(&seen).is_empty(), "{seen:#?}");
 }

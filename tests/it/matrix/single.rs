@@ -163,6 +163,9 @@ fn can(random: &mut Random) -> Vec<Case> {
     let (from, to) = (BIT * (60 + random.below(100)), cut.now - BIT * (40 + random.below(60)));
     cut.cut(from, to);
     all.push(case("healthy, begins and ends in a frame", cut, plain));
+    let flexible = World::flexible(random, BIT, &[8, 3, 64, 0, 12, 1, 20, 7], 4);
+    let fast = plain.data_bit_rate(Some(frequency(BIT / 4)));
+    all.push(case("healthy, flexible data rate", flexible, fast).at(&[40, 100]));
     for (stated, real) in RATIOS {
         let config = CanConfig::new(frequency(BIT * real / stated));
         let case = case("wrong bit rate", World::can(random, BIT, 20, CanSender::Heard), config);

@@ -179,4 +179,89 @@ impl World {
         }
         world
     }
+
+    /// Flexible data-rate frames with so many bytes, whose data comes so many times as fast (ISO 11898-1:2015).
+    pub(crate) fn flexible(random: &mut Random, bit: Ps, lengths: &[usize], faster: Ps) -> World {
+        let mut world = World::new(&[true], bit);
+        for length in lengths {
+            let (identifier, extended) = (random.next() & 0x1fff_ffff, random.chance(50));
+            let data: Vec<u64> =
+                (0..*length).map(|_| random.next() & [0xff, 0, 0xf0][random.below(3) as usize]).collect();
+            world.sent_now(data.clone());
+            let codes = [12, 16, 20, 24, 32, 48, 64];
+            let code = codes.iter().position(|bytes| bytes == length).map_or(*length, |place| 9 + place);
+            let mut plain: Vec<(bool, bool)> = Vec::new();
+            let mut put = |value: u64, count: u32, fast: bool| {
+                plain.extend((0..count).rev().map(|place| (value >> place & 1 == 1, fast)));
+            };
+            put(0, 1, false);
+            if extended {
+                put(identifier >> 18, 11, false);
+                put(0b11, 2, false);
+                put(identifier & 0x3_ffff, 18, false);
+            } else {
+                put(identifier & 0x7ff, 11, false);
+                put(0, 1, false);
+                put(0, 1, false);
+            }
+            if extended {
+                put(0, 1, false);
+            }
+            // The format, a reserved bit, the switch; then the sender's state, the length, the data.
+            put(0b10, 2, false);
+            put(u64::from(faster > 1), 1, false);
+            put(0, 1, true);
+            put(code as u64, 4, true);
+            data.iter().for_each(|byte| put(*byte, 8, true));
+            let (mut wire, mut stuffed, mut run) = (Vec::new(), 0u64, (true, 0));
+            let last = plain.len() - 1;
+            for (place, (level, fast)) in plain.iter().enumerate() {
+                run = if run.0 == *level { (*level, run.1 + 1) } else { (*level, 1) };
+                wire.push((*level, *fast));
+                if run.1 == 5 && place != last {
+                    wire.push((!level, *fast));
+                    (stuffed, run) = (stuffed + 1, (!level, 1));
+                }
+            }
+            let gray = (stuffed % 8) ^ (stuffed % 8) >> 1;
+            let count: Vec<bool> = (0..3).rev().map(|place| gray >> place & 1 == 1).collect();
+            let count: Vec<bool> = count.iter().copied().chain([gray.count_ones() % 2 == 1]).collect();
+            let (bits, polynomial) = if *length > 16 { (21, 0x30_2899u64) } else { (17, 0x3_685b) };
+            let divided = wire.iter().map(|(level, _)| *level).chain(count.iter().copied());
+            let crc = divided.fold(1u64 << (bits - 1), |crc, level| {
+                let crc = crc << 1 ^ u64::from(level) << bits;
+                if crc >> bits & 1 == 1 { crc ^ polynomial } else { crc }
+            });
+            let checks = count.into_iter().chain((0..bits).rev().map(|place| crc >> place & 1 == 1));
+            for (place, level) in checks.enumerate() {
+                if place % 4 == 0 {
+                    let before = wire.last().is_some_and(|(level, _)| *level);
+                    wire.push((!before, true));
+                }
+                wire.push((level, true));
+            }
+            world.at_two_rates(&wire, faster);
+            let rest = 11_000 + random.below(20_000);
+            world.wait(rest);
+        }
+        world
+    }
+
+    /// Bits at two rates, each change of the rate at three quarters of a bit; then the delimiter, the acknowledge
+    /// and the end of a frame.
+    fn at_two_rates(&mut self, wire: &[(bool, bool)], faster: Ps) {
+        let first = wire.iter().position(|(_, fast)| *fast).unwrap_or(0);
+        for (place, (level, fast)) in wire.iter().enumerate() {
+            self.set(0, *level, self.now);
+            let quick = 1000 / faster;
+            self.wait(match fast {
+                true => quick,
+                false if place + 1 == first => 750 + quick / 4,
+                false => 1000,
+            });
+        }
+        self.set(0, true, self.now);
+        self.wait(750 / faster + 250);
+        self.bits([false].into_iter().chain([true; 8]));
+    }
 }

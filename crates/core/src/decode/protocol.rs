@@ -201,8 +201,9 @@ impl Protocol {
             (Protocol::I2c(_) | Protocol::Can(_) | Protocol::Lin(_), "data") => 8,
             (Protocol::Spi(config), "mosi" | "miso" | "data") => config.bits,
             (Protocol::Can(_), "identifier") => 29,
-            (Protocol::Can(_), "length") => 4,
-            (Protocol::Can(_), "crc") => 15,
+            // Bytes, up to 64, of a flexible data-rate frame, and the longest of its checksums.
+            (Protocol::Can(_), "length") => 7,
+            (Protocol::Can(_), "crc") => 21,
             (Protocol::OneWire, "command") => 8,
             (Protocol::Clocked(config), "data") => config.bits,
             (Protocol::Pulses(config), "data") => config.bits,
@@ -235,6 +236,14 @@ impl Protocol {
         self.row().bit_rate
     }
 
+    /// Bits per second, of those that come fastest.
+    fn fastest_bits(&self) -> Option<Frequency> {
+        match self {
+            Protocol::Can(config) => config.data_bit_rate.max(Some(config.bit_rate)),
+            _ => self.bit_rate(),
+        }
+    }
+
     /// A decoder for records with this time base. A record that is [exact](TimeBase::is_exact) is never too
     /// slow: its ticks are no samples.
     ///
@@ -242,7 +251,7 @@ impl Protocol {
     /// When the settings are wrong, or the record too slow for them.
     pub fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
         let decoder = match base.is_exact() {
-            true => Finer::make(base, self.bit_rate(), |base| self.decoder_of_ticks(base))?,
+            true => Finer::make(base, self.fastest_bits(), |base| self.decoder_of_ticks(base))?,
             false => self.decoder_of_ticks(base)?,
         };
         Ok(Spikes::watch(decoder, self.beat(base), base))
@@ -258,7 +267,7 @@ impl Protocol {
     fn beat(&self, base: TimeBase) -> Beat {
         match self {
             Protocol::Uart(config) => config.bit_rate.map_or(Beat::Unknown, |rate| Beat::bit(rate, base)),
-            Protocol::Can(config) => Beat::bit(config.bit_rate, base),
+            Protocol::Can(_) => self.fastest_bits().map_or(Beat::Unknown, |rate| Beat::bit(rate, base)),
             Protocol::Lin(config) => Beat::bit(config.bit_rate, base),
             // The shortest low pulse has a microsecond.
             Protocol::OneWire => Rational::new(1, 1_000_000)

@@ -81,7 +81,7 @@ impl Patient<'_> {
         let odd = counts.iter().filter(|(bits, _)| !bits.is_multiple_of(u64::from(stated)));
         let odd: u64 = odd.map(|(_, times)| times).sum();
         let Some((common, times)) = counts.iter().max_by_key(|(_, times)| **times) else { return };
-        if all < 3 || odd * 2 < all {
+        if all < 3 || odd * 4 < all {
             return;
         }
         let what =

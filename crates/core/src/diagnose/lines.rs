@@ -133,7 +133,7 @@ impl Patient<'_> {
             Protocol::I2c(_) => {
                 "look for a part that waits in the middle of a byte: nine clocks, or its reset, free the bus"
             }
-            _ => "look at who drives it then, at its power, and for a short circuit",
+            _ => "find out who drives it then: a node that hangs or has lost its power, or a short circuit",
         };
         self.find_at(Some(since), "hung", Sureness::Likely, what, remedy);
         self.range.end = since;

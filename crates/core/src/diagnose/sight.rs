@@ -75,7 +75,7 @@ impl Sight {
         self.frames += 1;
         let means = !matches!(
             frame.kind,
-            "noise" | "break" | "partial" | "error" | "overload" | "reset" | "fd" | "false-start"
+            "noise" | "break" | "partial" | "error" | "overload" | "reset" | "false-start"
         );
         let whole = means && frame.faults.is_empty();
         self.whole += u64::from(whole);

@@ -289,6 +289,7 @@ fn read_can(section: &Section<'_>) -> Option<(Protocol, Vec<Placed<String>>)> {
     let config = CanConfig {
         sample_point: sample_point.unwrap_or(usual.sample_point),
         inverted: section.flag("inverted").unwrap_or(false),
+        data_bit_rate: section.parsed::<Frequency>("data-bit-rate").map(|rate| rate.value),
         ..usual
     };
     Some((Protocol::Can(config), vec![line?]))
