@@ -66,6 +66,7 @@ impl World {
             let data: Vec<u64> = (0..random.below(9)).map(|_| random.next() & 0xff).collect();
             let repeats = if alone { 6 } else { 1 };
             for repeat in 0..repeats {
+                world.sent_now([identifier].into_iter().chain(data.iter().copied()).collect());
                 world.can_frame(identifier, &data, !alone);
                 // Sixteen lost frames make it passive.
                 let passive = number * repeats + repeat >= 16;

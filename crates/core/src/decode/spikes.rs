@@ -30,9 +30,17 @@ pub(super) struct Spikes {
 struct Seen {
     base: TimeBase,
     tempo: Tempo,
-    /// Short pulses that no frame has yet: where they begin, and how long they are.
-    short: Vec<(Tick, u64)>,
+    /// Short pulses that no frame has yet.
+    short: Vec<Short>,
     looked: Tick,
+}
+
+/// A short pulse: where it begins, how long it is, and whether what follows is in doubt since then.
+#[derive(Clone, Copy, Debug)]
+struct Short {
+    since: Tick,
+    pulse: u64,
+    doubted: bool,
 }
 
 impl Spikes {
@@ -41,7 +49,8 @@ impl Spikes {
             return decoder;
         }
         let last = vec![None; decoder.lines()];
-        let seen = Seen { base, tempo: Tempo::new(beat), short: Vec::new(), looked: Tick(0) };
+        let (tempo, short) = (Tempo::new(beat), Vec::new());
+        let seen = Seen { base, tempo, short, looked: Tick(0) };
         Box::new(Spikes { decoder, levels: Levels::default(), last, seen })
     }
 
@@ -58,7 +67,7 @@ impl Spikes {
                 let known = self.seen.tempo.is_known();
                 self.seen.tempo.edge(at);
                 if self.seen.tempo.is_known() && !known {
-                    self.seen.doubt_all(out);
+                    self.seen.doubt_late(out);
                 }
             }
             // On a line that only carries data, nobody looks at most pulses.
@@ -70,10 +79,10 @@ impl Spikes {
             let pulse = at.0.saturating_sub(since.0);
             // Before it is known how long pulses are, all of them may turn out to be short.
             if self.seen.may_be_spike(pulse) {
-                self.seen.doubt(since, pulse, out);
-                self.seen.keep(since, pulse);
-            } else if !self.seen.tempo.is_known() {
-                self.seen.keep(since, pulse);
+                doubt(since, pulse, out);
+                self.seen.keep(Short { since, pulse, doubted: true });
+            } else if self.seen.tempo.is_learning() || !self.seen.tempo.is_known() {
+                self.seen.keep(Short { since, pulse, doubted: false });
             }
         }
     }
@@ -81,15 +90,15 @@ impl Spikes {
 
 impl Seen {
     /// Keeps a pulse among the shortest: when a frame is whole, it is known how long its pulses are.
-    fn keep(&mut self, since: Tick, pulse: u64) {
+    fn keep(&mut self, short: Short) {
         if self.short.len() == MOST {
-            let longest = self.short.iter().enumerate().max_by_key(|(_, (_, pulse))| *pulse);
+            let longest = self.short.iter().enumerate().max_by_key(|(_, other)| other.pulse);
             match longest {
-                Some((place, (_, longest))) if *longest > pulse => self.short.remove(place),
+                Some((place, longest)) if longest.pulse > short.pulse => self.short.remove(place),
                 _ => return,
             };
         }
-        self.short.push((since, pulse));
+        self.short.push(short);
     }
 
     fn may_be_spike(&self, pulse: u64) -> bool {
@@ -99,16 +108,19 @@ impl Seen {
         }
     }
 
-    /// A spike leaves open what ended with its first edge, and what began with its second.
-    fn doubt(&self, since: Tick, pulse: u64, out: &mut dyn FrameSink) {
-        out.doubt(since);
-        out.doubt(Tick(since.0.saturating_add(pulse)));
-    }
-
-    /// The first pulses of a clock were seen before it was known how long they are.
-    fn doubt_all(&self, out: &mut dyn FrameSink) {
-        let may_be = self.short.iter().filter(|(_, pulse)| self.may_be_spike(*pulse));
-        may_be.for_each(|(since, pulse)| self.doubt(*since, *pulse, out));
+    /// The first pulses of a clock are seen before it is known how long they are: some turn out to be short. Where
+    /// the decoder was settled since then, a spike may have made it believe so.
+    fn doubt_late(&mut self, out: &mut dyn FrameSink) {
+        if self.short.iter().all(|short| short.doubted) {
+            return;
+        }
+        for place in 0..self.short.len() {
+            let short = self.short[place];
+            if !short.doubted && self.may_be_spike(short.pulse) {
+                self.short[place].doubted = true;
+                doubt(short.since, short.pulse, out);
+            }
+        }
     }
 
     /// The first spike that touches a frame, and how many there are; those before it are forgotten.
@@ -116,14 +128,20 @@ impl Seen {
         if self.short.is_empty() || !self.tempo.is_known() {
             return None;
         }
-        let own = |(start, pulse): &(Tick, u64)| {
-            self.tempo.is_spike(*pulse) && start.0.saturating_add(*pulse) >= frame.start.0
+        let own = |short: &&Short| {
+            self.tempo.is_spike(short.pulse) && short.since.0.saturating_add(short.pulse) >= frame.start.0
         };
-        let within = self.short.iter().filter(|spike| own(spike) && spike.0 <= frame.end);
+        let within = self.short.iter().filter(|short| own(short) && short.since <= frame.end);
         let (first, count) = (within.clone().next().copied(), within.count());
-        self.short.retain(|(start, _)| *start > frame.end);
-        first.map(|(start, pulse)| (start, pulse, count))
+        self.short.retain(|short| short.since > frame.end);
+        first.map(|short| (short.since, short.pulse, count))
     }
+}
+
+/// A spike leaves open what ended with its first edge, and what began with its second.
+fn doubt(since: Tick, pulse: u64, out: &mut dyn FrameSink) {
+    out.doubt(since);
+    out.doubt(Tick(since.0.saturating_add(pulse)));
 }
 
 /// Gives on what the decoder says, with the faults.
@@ -134,6 +152,7 @@ struct Noting<'a> {
 
 impl FrameSink for Noting<'_> {
     fn frame(&mut self, mut frame: Frame) -> ControlFlow<()> {
+        self.seen.doubt_late(self.out);
         if let Some((at, pulse, count)) = self.seen.spikes_of(&frame) {
             let length = |ticks: u64| self.seen.base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
             let own = self.seen.tempo.shortest().unwrap_or(0);

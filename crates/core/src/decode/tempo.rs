@@ -124,6 +124,11 @@ impl Tempo {
         matches!(self.beat, Beat::Clock(_)) && self.seen < ENOUGH
     }
 
+    /// Whether more edges of its clock may change what is known.
+    pub(super) fn is_learning(&self) -> bool {
+        matches!(self.beat, Beat::Clock(_)) && self.seen < REMEMBERED
+    }
+
     /// Ticks that no spike exceeds.
     pub(super) fn longest_spike(&self) -> u64 {
         match self.beat {
