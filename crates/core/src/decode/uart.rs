@@ -247,6 +247,11 @@ impl Uart {
         1 + self.bit.saturating_mul(beyond) / 100_000
     }
 
+    /// Whether the middle of a bit lies nearer to the tick after the one at which it is taken.
+    fn is_late(&self, taken: u32) -> bool {
+        self.bit.saturating_mul(u64::from(2 * taken + 1)) / 2 % 1000 >= 500
+    }
+
     /// Whether nothing but a start bit can follow: the line has rested for longer than it does before an
     /// edge within a byte, which is all data bits but one, and the parity bit.
     fn has_rested(&self, now: Tick) -> bool {
@@ -257,12 +262,18 @@ impl Uart {
     fn take(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let (level, rests, last) = (self.level, self.rests(self.level), self.bits() - 1);
         let room = self.room();
-        while let State::Byte(byte) = &mut self.state {
+        while let State::Byte(byte) = &self.state {
             let middle = Tick(byte.start.0.saturating_add(self.halves.ticks(2 * byte.taken + 1)));
             if middle >= until {
                 break;
             }
-            out.look(Look::taking(middle, 0).shifting(1).room(room));
+            let look = |at| Look::taking(at, 0).shifting(1).room(room);
+            out.look(look(middle));
+            // The last bits are where a sender's edges have wandered farthest, to either side.
+            if byte.taken + 2 > last && self.is_late(byte.taken) {
+                out.look(look(Tick(middle.0.saturating_add(1))));
+            }
+            let State::Byte(byte) = &mut self.state else { break };
             let next = byte.bit(&self.config, level, rests, last, middle);
             if next == Next::More {
                 continue;
