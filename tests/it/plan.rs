@@ -97,6 +97,29 @@ fn what_fits_can_still_be_unwise() {
     assert!(unwise[0].contains("'log': 6.7 samples per bit") && unwise[0].contains("20 MS/s"), "{unwise:?}");
 }
 
+#[test]
+fn a_part_before_the_trigger_that_is_too_short_is_told() {
+    let advised = |before: &str, event: &str| {
+        let sampling = format!("rate = \"10 MS/s\"\nlength = \"1 ms\"\n{before}");
+        let bus = "[[bus]]\nname = \"log\"\nkind = \"uart\"\nline = \"L0\"\nbit-rate = \"100 kHz\"";
+        let event = format!("{bus}\n[trigger]\nevent = '{event}'");
+        planned("EX-D32", &sampling, &[&event]).unwrap().1.join("\n")
+    };
+    // Ten bits of a byte, and two of them in a row.
+    for (before, event, wanted) in [
+        ("", "log has data == 0x41", ""),
+        ("before-trigger = \"50 us\"", "log has data == 0x41", "takes about 100 us or more, but only 50 us"),
+        ("before-trigger = \"100 us\"", "log has data == 0x41", ""),
+        ("before-trigger = \"150 us\"", "log has text \"OK\"", "takes about 200 us or more, but only 150 us"),
+        ("before-trigger = \"1 us\"", "L0 rises then L0 falls after 20 us", "takes about 21 us or more"),
+        ("before-trigger = \"0 s\"", "L0 rises", "nothing before the trigger is kept"),
+        ("before-trigger = \"100 ns\"", "L0 rises", ""),
+    ] {
+        let told = advised(before, event);
+        assert!(told.contains(wanted) && told.is_empty() == wanted.is_empty(), "{before} {event}: {told}");
+    }
+}
+
 /// The outlook against the verdicts of a record that has an interval of every length.
 #[test]
 fn what_a_rate_can_decide_is_what_it_then_decides() {

@@ -2,6 +2,7 @@
 
 mod order;
 mod payload;
+mod span;
 mod transfers;
 
 pub use order::{Broken, Order, OrderResult, States, Stay};

@@ -2,6 +2,7 @@
 
 use std::ops::ControlFlow;
 
+use super::span::Due;
 use crate::bus::{FieldKind, Frame, FrameSink};
 use crate::capture::Capture;
 use crate::decode::SerialBus;
@@ -71,10 +72,6 @@ impl Payload {
     pub fn compare(&self, capture: &Capture) -> Result<PayloadResult> {
         let base = capture.base();
         self.fits(capture)?;
-        let begin = match &self.after {
-            None => Some(Tick(0)),
-            Some(event) => event.at(base)?.hits(capture, capture.range()).next().map(|hit| hit.tick),
-        };
         let mut result = PayloadResult {
             verdict: Verdict::NotSeen,
             expected: self.values.len() as u64,
@@ -83,16 +80,12 @@ impl Payload {
             extra: 0,
             begins: None,
         };
-        let Some(begin) = begin else { return Ok(result) };
-        let limit = self.within.and_then(|time| base.ticks_in(time)).map(Rational::floor);
-        let limit = limit.and_then(|ticks| u64::try_from(ticks).ok());
-        let end = limit.map_or(Tick(capture.len()), |ticks| Tick(begin.0.saturating_add(ticks)));
+        let due = Due::of(capture, self.after.as_ref(), self.within)?;
+        let Some(Due { begin, end, is_over }) = due else { return Ok(result) };
         // The decoder begins at the start of the record, so that it knows where it is.
         let mut sink = Comparing { payload: self, capture, begin, end, result: &mut result };
         self.bus.decode(capture, capture.range(), &mut sink)?;
         let missing = result.difference.is_none() && result.matched < result.expected;
-        // Within the record, what has not come in time does not come.
-        let over = limit.is_some() && end.0 <= capture.len();
         if missing {
             result.difference = Some(Difference {
                 place: result.matched,
@@ -102,7 +95,7 @@ impl Payload {
             });
         }
         result.verdict = match (missing, result.difference.is_some()) {
-            (true, _) if over => Verdict::Fail,
+            (true, _) if is_over => Verdict::Fail,
             (true, _) if result.matched == 0 => Verdict::NotSeen,
             (true, _) => Verdict::Inconclusive,
             (false, true) => Verdict::Fail,

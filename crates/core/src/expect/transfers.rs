@@ -2,13 +2,14 @@
 
 use std::ops::ControlFlow;
 
+use super::span::Due;
 use crate::bus::{Frame, FrameSink};
 use crate::capture::Capture;
 use crate::decode::SerialBus;
 use crate::error::Result;
 use crate::event::{FrameTests, Program};
 use crate::limit::Verdict;
-use crate::quantity::{Rational, Time};
+use crate::quantity::Time;
 use crate::time::Tick;
 
 /// Transfers on a serial bus, each with the tests that it must meet.
@@ -68,10 +69,6 @@ impl Transfers {
     /// When the bus cannot be decoded at the record's clock.
     pub fn compare(&self, capture: &Capture) -> Result<TransfersResult> {
         let base = capture.base();
-        let begin = match &self.after {
-            None => Some(Tick(0)),
-            Some(event) => event.at(base)?.hits(capture, capture.range()).next().map(|hit| hit.tick),
-        };
         let expected = self.wanted.len() as u64;
         let result = TransfersResult {
             verdict: Verdict::NotSeen,
@@ -81,10 +78,8 @@ impl Transfers {
             extra: 0,
             begins: None,
         };
-        let Some(begin) = begin else { return Ok(result) };
-        let limit = self.within.and_then(|time| base.ticks_in(time)).map(Rational::floor);
-        let limit = limit.and_then(|ticks| u64::try_from(ticks).ok());
-        let end = limit.map_or(Tick(capture.len()), |ticks| Tick(begin.0.saturating_add(ticks)));
+        let due = Due::of(capture, self.after.as_ref(), self.within)?;
+        let Some(Due { begin, end, is_over }) = due else { return Ok(result) };
         let mut comparing = Comparing { wanted: self, capture, begin, end, sure: true, result };
         for transfer in self.bus.transfers(capture, capture.range())? {
             if comparing.frame(transfer).is_break() {
@@ -102,11 +97,9 @@ impl Transfers {
                 at: base.time_of(end.min(Tick(capture.len()))),
             });
         }
-        // Within the record, what has not come in time does not come.
-        let over = limit.is_some() && end.0 <= capture.len();
         result.verdict = match (missing, result.difference.is_some()) {
-            (true, _) if over && sure => Verdict::Fail,
-            (true, _) if result.matched == 0 && !over => Verdict::NotSeen,
+            (true, _) if is_over && sure => Verdict::Fail,
+            (true, _) if result.matched == 0 && !is_over => Verdict::NotSeen,
             (false, true) if sure => Verdict::Fail,
             (false, false) if sure => Verdict::Pass,
             _ => Verdict::Inconclusive,
