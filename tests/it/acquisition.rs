@@ -180,6 +180,7 @@ fn the_trigger_keeps_what_it_was_about() {
         "rtc has write, address == 0x51",
         "rtc transfer has write-read",
         "gnss has text \"FIX 3D\"",
+        "modem has data",
         "rtc at restart then rtc at stop",
         "RTC_SDA falls then RTC_SCL falls 9 times then RTC_SCL rises",
         "RTC_SCL low for > 1 us",

@@ -244,6 +244,18 @@ impl Protocol {
         }
     }
 
+    /// Ticks of rest without which a frame that begins a record is not read: a controller area network is joined
+    /// where it is idle (ISO 11898-1, 10.5.1).
+    pub(crate) fn rest_before(&self, base: TimeBase) -> u64 {
+        /// Eleven recessive bits, and one for what begins and ends between ticks.
+        const IDLE: i64 = 12;
+        let Protocol::Can(config) = self else { return 0 };
+        let bits =
+            config.bit_rate.to_rational().recip().and_then(|bit| bit.checked_mul(Rational::from(IDLE)));
+        let ticks = bits.and_then(|time| base.ticks_in(Time::from_rational(time))).map(Rational::ceil);
+        ticks.and_then(|ticks| u64::try_from(ticks).ok()).unwrap_or(0)
+    }
+
     /// A decoder for records with this time base. A record that is [exact](TimeBase::is_exact) is never too
     /// slow: its ticks are no samples.
     ///

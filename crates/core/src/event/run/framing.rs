@@ -68,6 +68,8 @@ pub(super) struct FramePart {
     /// `None` for a clock at which the bus cannot be decoded; that is refused before.
     decoder: Option<Box<dyn Decoder>>,
     bus: String,
+    /// Ticks of rest before a frame without which it is not read.
+    rest: u64,
     feeder: Feeder,
     /// Ends of frames that were found and lie ahead.
     ahead: BTreeSet<u64>,
@@ -98,6 +100,7 @@ impl FramePart {
         FramePart {
             decoder: form.decoder(base).ok(),
             bus: form.bus.name().to_string(),
+            rest: form.bus.protocol().rest_before(base),
             feeder: Feeder::new(form.bus.lines().iter().map(|line| slot(&line.into())).collect()),
             ahead: BTreeSet::new(),
             found: Found {
@@ -143,7 +146,8 @@ impl FramePart {
     }
 
     pub(super) fn since(&self) -> Option<u64> {
-        self.found.starts.front().copied().into_iter().chain(self.found.begun).map(|tick| tick.0).min()
+        let starts = self.found.starts.front().copied().into_iter().chain(self.found.begun);
+        starts.map(|tick| tick.0.saturating_sub(self.rest)).min()
     }
 
     pub(super) fn wake(&self) -> Option<u64> {
