@@ -30,6 +30,9 @@ pub mod verdicts {}
 #[doc = include_str!("../docs/events.md")]
 pub mod event_language {}
 
+#[doc = include_str!("../docs/diagnose.md")]
+pub mod diagnosis {}
+
 #[doc = include_str!("../docs/performance.md")]
 pub mod performance {}
 
