@@ -206,6 +206,10 @@ fn record_to_file(
     Ok(capture)
 }
 
+/// The longest record that is made only to say why a trigger did not come.
+const MOST_SAMPLES: u64 = 100_000_000;
+const MOST_SECONDS: f64 = 5.0;
+
 /// Where frames did not come: the same error with what is wrong with their bus, as a short record without a trigger
 /// shows it.
 fn explained(error: Error, setup: &Setup, instrument: &mut dyn Instrument, options: RecordOptions) -> Error {
@@ -218,6 +222,12 @@ fn explained(error: Error, setup: &Setup, instrument: &mut dyn Instrument, optio
         return error;
     }
     let options = RecordOptions { now: true, ..options };
+    let short = setup.plan(instrument, options).is_ok_and(|plan| {
+        plan.samples <= MOST_SAMPLES && plan.samples as f64 <= MOST_SECONDS * plan.rate.to_f64()
+    });
+    if !short {
+        return error;
+    }
     let go_on = &mut |_| if interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) };
     let Ok(capture) = setup.record(instrument, options, go_on) else { return error };
     let found = diagnose_buses(&capture, &buses);

@@ -7,7 +7,7 @@ use crate::decode::{ClockedConfig, I2sConfig, Protocol};
 
 impl Patient<'_> {
     pub(super) fn clocked(&mut self, config: ClockedConfig) {
-        if self.taken_while_changing(1, config.rising) {
+        if self.taken_while_changing(config.rising, Sureness::Certain) {
             return;
         }
         let Some(stated) = self.look(&Protocol::Clocked(config)) else { return };
@@ -35,15 +35,19 @@ impl Patient<'_> {
         self.rare_faults(&stated);
     }
 
-    /// Says when data changes with the edge that takes it.
-    pub(super) fn taken_while_changing(&mut self, place: usize, rising: bool) -> bool {
-        let sides = sides(self.capture, self.line(0), self.line(place), self.range.clone(), |_| true);
-        if sides.after_rising() != Some(rising) {
+    /// Says when the data lines that change do so with the edge that takes them.
+    pub(super) fn taken_while_changing(&mut self, rising: bool, sureness: Sureness) -> bool {
+        let side = |place: usize| {
+            sides(self.capture, self.line(0), self.line(place), self.range.clone(), |_| true).after_rising()
+        };
+        let told: Vec<bool> = self.data_places().into_iter().filter_map(side).collect();
+        let with = told.iter().filter(|after| **after == rising).count();
+        if told.is_empty() || with * 10 < told.len() * 9 {
             return false;
         }
         let (edge, other) = if rising { ("rising", "falls") } else { ("falling", "rises") };
-        let what = format!("data changes with the {edge} edge of the clock, which takes it");
-        self.find("edge", Sureness::Certain, what, format!("edge = \"{other}\""));
+        let what = format!("data changes with the {edge} edge of {}, which takes it", self.name(0));
+        self.find("edge", sureness, what, format!("edge = \"{other}\""));
         true
     }
 
@@ -64,27 +68,20 @@ impl Patient<'_> {
     pub(super) fn asked(&mut self) {
         let Some(stated) = self.look(self.bus.protocol()) else { return };
         let silent = stated.count("no-answer");
-        let answered = stated.of_kind("read") + stated.of_kind("write") + stated.of_kind("read-next");
-        if silent >= 2 && silent == stated.faulty {
-            let answered = match self.bus.protocol() {
-                // Nobody answers a write of a transceiver.
+        // Nobody answers a write of a transceiver.
+        let writes = if *self.bus.protocol() == Protocol::Mdio { 0 } else { stated.of_kind("write") };
+        let asked = stated.of_kind("read") + stated.of_kind("read-next") + writes;
+        if silent >= 2 && silent == stated.faulty && silent == asked {
+            let what = format!("nobody answers any of {silent} requests");
+            let remedy = match self.bus.protocol() {
                 Protocol::Mdio => {
-                    stated.of_kind("read") + stated.of_kind("read-next") - silent.min(stated.of_kind("read"))
+                    "check the transceiver's address straps, its power, reset and clock, and the pull-up"
                 }
-                _ => answered - silent,
+                _ => {
+                    "check the target's power and reset, that it is switched to this port, and the data line"
+                }
             };
-            if answered == 0 {
-                let what = format!("nobody answers any of {silent} requests");
-                let remedy = match self.bus.protocol() {
-                    Protocol::Mdio => {
-                        "check the transceiver's address straps, its power, reset and clock, and the pull-up"
-                    }
-                    _ => {
-                        "check the target's power and reset, that it is switched to this port, and the data line"
-                    }
-                };
-                return self.find("no-answer", Sureness::Likely, what, remedy);
-            }
+            return self.find("no-answer", Sureness::Likely, what, remedy);
         }
         self.faults_of(&stated);
     }

@@ -6,7 +6,7 @@ use super::timing;
 use crate::decode::{Protocol, Strobes};
 
 impl Patient<'_> {
-    /// What nothing else can be told beside comes first: no signal, noise, too slow a record, the wrong lines.
+    /// What nothing else can be told beside comes first: no signal, the wrong lines, noise, too slow a record.
     pub(super) fn examine(&mut self) {
         if self.silent() || (self.is_fine() && self.exchanged()) || self.noisy() || self.clock_is_too_fast() {
             return;

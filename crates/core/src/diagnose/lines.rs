@@ -28,7 +28,7 @@ impl Patient<'_> {
             let level = self.level_at(self.line(*place), Tick(0));
             let held =
                 level == Level::Low && matches!(self.bus.protocol(), Protocol::I2c(_) | Protocol::OneWire);
-            let what = format!("{} never changes: it is {} all the time", self.name(*place), word(level));
+            let what = format!("{} never changes: it is {} all the time", self.name(*place), level);
             let remedy = match held {
                 true => "look for a missing pull-up, a part that holds the line, or no power; then the lead",
                 false => "check that something is sent meanwhile, the lead, and the threshold",
@@ -59,7 +59,7 @@ impl Patient<'_> {
             let what = format!(
                 "{} never changes while the bus is busy: it is {} all the time",
                 self.name(place),
-                word(level)
+                level
             );
             let remedy = "if it should carry anything else, check the lead, its threshold, and who drives it";
             self.find("silent", Sureness::Possible, what, remedy);
@@ -95,7 +95,7 @@ impl Patient<'_> {
     }
 
     /// The places of lines that carry data and nothing else.
-    fn data_places(&self) -> Vec<usize> {
+    pub(super) fn data_places(&self) -> Vec<usize> {
         let lines = self.bus.lines().len();
         match self.bus.protocol() {
             Protocol::Spi(config) => (1 + usize::from(config.select.is_some())..lines).collect(),
@@ -117,7 +117,7 @@ impl Patient<'_> {
     /// is looked at as if the record ended there.
     pub(super) fn hangs(&mut self) {
         let Some((line, since)) = self.held().or_else(|| self.selected_at_rest()) else { return };
-        let level = word(self.level_at(line, since));
+        let level = self.level_at(line, since);
         let at = self.time_of(since);
         let name = self.name_of(line);
         let what = match self.bus.protocol() {
@@ -184,14 +184,5 @@ impl Patient<'_> {
         let (longest, usual) = (rests.iter().max()?, median(&rests)?);
         (rests.len() >= 16 && lasts > 5 * longest && lasts > 60 * usual)
             .then_some((self.line(1), stopped.tick))
-    }
-}
-
-pub(super) fn word(level: Level) -> &'static str {
-    match level {
-        Level::High => "high",
-        Level::Low => "low",
-        Level::Floating => "floating",
-        Level::Unknown => "unknown",
     }
 }

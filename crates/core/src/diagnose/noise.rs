@@ -112,7 +112,7 @@ impl Patient<'_> {
         }
         let mut sorted = lengths(ticks);
         sorted.sort_unstable();
-        // From what is left out to twice as much.
+        // It is not known how short they are: what is left out grows until bits are whole.
         let mut widths: Vec<u64> =
             (1..48).filter_map(|part| sorted.get(sorted.len() * part / 96).copied()).collect();
         widths.dedup();

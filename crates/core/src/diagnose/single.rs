@@ -118,7 +118,7 @@ impl Patient<'_> {
         if first != active || rests < all || (all == 0 && ticks.len() < 16) {
             return false;
         }
-        let (level, other) = (super::lines::word(active), !config.inverted);
+        let (level, other) = (active, !config.inverted);
         let what = format!("{} rests {level}, which is said to be the level of pulses", self.name(0));
         self.find("inverted", Sureness::Likely, what, format!("inverted = {other}"));
         true

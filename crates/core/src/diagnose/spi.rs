@@ -45,15 +45,14 @@ impl Patient<'_> {
     /// What is wrong with the select line; whether that is enough.
     fn spi_select(&mut self, config: SpiConfig, active: Level) -> bool {
         let name = self.name(1);
-        let level = if active == Level::Low { "low" } else { "high" };
         if self.edges(1) == 0 {
             if self.level_at(self.line(1), Tick(0)) == active {
-                let what = format!("{name} is {level} all the time: where a word begins is not known");
+                let what = format!("{name} is {active} all the time: where a word begins is not known");
                 self.find("select", Sureness::Possible, what, "wire the select line, or use 'gap' instead");
                 return false;
             }
             let what = format!(
-                "{name} never goes {level}, while {} has {} edges: nothing is selected",
+                "{name} never goes {active}, while {} has {} edges: nothing is selected",
                 self.name(0),
                 self.edges(0)
             );
@@ -73,17 +72,16 @@ impl Patient<'_> {
             }
         }
         if outside >= 16 && outside > 9 * inside {
-            let other = if active == Level::Low { Level::High } else { Level::Low };
+            let other = active.opposite();
             let turned = Protocol::Spi(SpiConfig { select: Some(other), ..config });
             let seen = self.look(&turned).unwrap_or_default();
-            let word = if active == Level::Low { "high" } else { "low" };
-            let what = format!("the clock runs while {name} is {word}, hardly ever while it is {level}");
+            let what = format!("the clock runs while {name} is {other}, hardly ever while it is {active}");
             if seen.is_bad() {
                 let remedy =
-                    format!("check which select belongs to this part, or select-active = \"{word}\"");
+                    format!("check which select belongs to this part, or select-active = \"{other}\"");
                 self.find("select", Sureness::Likely, what, remedy);
             } else {
-                self.find("select-active", Sureness::Certain, what, format!("select-active = \"{word}\""));
+                self.find("select-active", Sureness::Certain, what, format!("select-active = \"{other}\""));
             }
             return true;
         }

@@ -49,26 +49,7 @@ impl Patient<'_> {
         let too_short = off.is_some_and(|ratio| ratio > 1.2) && shortest * 1.2 < stated_bit;
         let breaks = off.is_some_and(|ratio| ratio < 0.6) && stated.breaks * 20 >= stated.frames;
         if stated.faulty == 0 && stated.whole > 0 && !too_short && !breaks {
-            // The same byte again and again need not have a stretch of a single bit.
-            let single = measured.map(|bit| stated_bit * (bit / stated_bit).round().max(1.0) / bit);
-            let off = single.filter(|ratio| (CLOSE..SENDERS).contains(&(ratio - 1.0).abs()));
-            let lows = self.lows(config, stated_bit);
-            // How many bits a long stretch has is not known where they are off.
-            let short: Vec<f64> = lows.iter().copied().filter(|bits| *bits < 4.5).collect();
-            let whole: f64 = short.iter().map(|bits| bits.round().max(1.0)).sum();
-            let is_off = || match short.is_empty() {
-                true => measured.is_some_and(|bit| bit < 1.5 * stated_bit),
-                false => (short.iter().sum::<f64>() / whole - 1.0).abs() > CLOSE,
-            };
-            if let Some(ratio) = off.filter(|_| stated.frames >= 3 && is_off()) {
-                self.sender_off(ratio);
-            } else if let Some(bits) = low_for_parts(lows, stated_bit) {
-                let what = format!(
-                    "{} is low for {bits:.1} bits again and again, not for whole bits: what is read may be wrong",
-                    self.name(0)
-                );
-                self.find("bit-rate", Sureness::Possible, what, "check the clock that the sender divides");
-            }
+            self.wandering(config, stated_bit, measured, stated.frames);
             return self.uart_values(config, &stated);
         }
         if let Some((change, other)) = self.other_uart(config, measured) {
@@ -100,6 +81,31 @@ impl Patient<'_> {
             return self.sender_off(ratio);
         }
         self.uart_start(config, &stated);
+    }
+
+    /// Says when bytes are read without a fault, but from a sender whose bits are not as long as stated.
+    fn wandering(&mut self, config: UartConfig, stated_bit: f64, measured: Option<f64>, frames: u64) {
+        // The same byte again and again need not have a stretch of a single bit.
+        let single = measured.map(|bit| stated_bit * (bit / stated_bit).round().max(1.0) / bit);
+        let off = single.filter(|ratio| (CLOSE..SENDERS).contains(&(ratio - 1.0).abs()));
+        let lows = self.lows(config, stated_bit);
+        // How many bits a long stretch has is not known where they are off.
+        let short: Vec<f64> = lows.iter().copied().filter(|bits| *bits < 4.5).collect();
+        let whole: f64 = short.iter().map(|bits| bits.round().max(1.0)).sum();
+        let is_off = || match short.is_empty() {
+            true => measured.is_some_and(|bit| bit < 1.5 * stated_bit),
+            false => (short.iter().sum::<f64>() / whole - 1.0).abs() > CLOSE,
+        };
+        if let Some(ratio) = off.filter(|_| frames >= 3 && is_off()) {
+            self.sender_off(ratio);
+        } else if let Some(bits) = low_for_parts(lows, stated_bit) {
+            let level = if config.inverted { Level::High } else { Level::Low };
+            let what = format!(
+                "{} is {level} for {bits:.1} bits again and again, not for whole bits: what is read may be wrong",
+                self.name(0)
+            );
+            self.find("bit-rate", Sureness::Possible, what, "check the clock that the sender divides");
+        }
     }
 
     /// The stretches, in bits, at the level of a start bit: they are whole bits, whatever rests lie between.

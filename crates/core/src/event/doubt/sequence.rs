@@ -131,9 +131,9 @@ impl<'a, H: Iterator<Item = Hit>> Sequenced<'a, H> {
         let order = precision.order(&program.signals(), program.program().level_error());
         // What is no edge ends between ticks.
         let reach = order.reach().map_or(0, |reach| reach.saturating_add(1));
-        let longest = steps.iter().filter_map(|step| step.limit.within).map(|(_, late)| late);
-        let slack = longest.zip(steps.iter().map(|step| step.limit.gives_up));
-        let slack = slack.map(|(late, counted)| late.saturating_sub(counted)).max().unwrap_or(0);
+        // How much later than it is counted a time may be over.
+        let slack = |step: &Step| Some(step.limit.within?.1.saturating_sub(step.limit.gives_up));
+        let slack = steps.iter().filter_map(slack).max().unwrap_or(0);
         let all = Tick(0)..range.end;
         Some(Sequenced {
             single: program.parts().iter().map(single).collect(),
@@ -162,8 +162,9 @@ impl<'a, H: Iterator<Item = Hit>> Sequenced<'a, H> {
 
     /// Looks at the next mark.
     fn step(&mut self) {
-        let now = self.window.get(self.done).map(|mark| mark.tick);
-        self.fill(now.map_or(0, |now| now.saturating_add(self.reach)), now.is_none());
+        if self.done == self.window.len() {
+            self.fill(0, true);
+        }
         let Some(mark) = self.window.get(self.done).copied() else {
             self.give_up(u64::MAX);
             self.give_out(u64::MAX);
