@@ -58,7 +58,9 @@
 //! | write a limit in code | [`limit::Limit`] |
 //! | check limits | [`job::Job::check`], [`limit::check`], [`limit::check_all`]; over several captures [`limit::Runs`]; each violation [`limit::violations`] |
 //! | measure intervals, pulses, jitter, with bounds | [`measure::chain`], [`measure::periods`], [`measure::widths`], [`measure::jitter`], [`measure::around`] |
-//! | compare bytes and orders of states with what is expected | [`expect::Expectation`] |
+//! | compare messages, transfers and orders of states with what is expected | [`expect::Expectation`] |
+//! | describe transfers that belong together, and find them | [`exchange::Exchange`] |
+//! | read a message from a source file, compute its checksum | [`message::Message`], [`message::file`] |
 //! | draw waveforms or a histogram | [`draw::Sheet`], [`draw::Histogram`], as text [`draw::Picture`] |
 //! | decode a serial bus | [`decode::SerialBus::frames`], several in order of time [`job::Job::frames`]; `examples/first_dump.rs`, with a decoder of your own `examples/own_decoder.rs` |
 //! | know registers behind a bus by name, in units | [`decode::Registers`] |
@@ -70,8 +72,8 @@
 //!
 //! # What is not here yet
 //!
-//! Proofs about events of several parts: in a sampled record, limits on them are inconclusive. Of the
-//! buses, USB and the data of flexible data-rate CAN frames are not decoded.
+//! Proofs about state machines: in a sampled record, limits on them are inconclusive. Of the buses, USB is not
+//! decoded.
 //!
 //! # Rules that hold everywhere
 //!
@@ -87,8 +89,8 @@ pub mod docs;
 
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{
-    Error, ErrorKind, Place, Result, TextPlace, bus, capture, decode, diagnose, event, expect, format,
-    instrument, job, known, limit, line, measure, pair, plan, printable, printable_lines, quantity, roles,
-    scan, setup, suggest, time, trigger,
+    Error, ErrorKind, Place, Result, TextPlace, bus, capture, decode, diagnose, event, exchange, expect,
+    format, instrument, job, known, limit, line, measure, message, pair, plan, printable, printable_lines,
+    quantity, roles, scan, setup, suggest, time, trigger,
 };
 pub use deep_tap_draw as draw;

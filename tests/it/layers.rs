@@ -12,9 +12,9 @@ const ORDER: &[&[&str]] = &[
     &["line"],
     &["capture"],
     &["scan", "known", "bus"],
-    &["decode"],
+    &["decode", "message"],
     &["event"],
-    &["trigger", "pair"],
+    &["exchange", "trigger", "pair"],
     &["measure"],
     &["limit"],
     &["expect"],
@@ -103,7 +103,8 @@ fn uses(text: &str) -> Vec<Use> {
     for (start, _) in code.match_indices("use ") {
         let line = code[..start].rfind('\n').map_or(0, |at| at + 1);
         let before = code[line..start].trim();
-        let Some(end) = code[start..].find(';').filter(|_| before.is_empty() || before.starts_with("pub"))
+        let Some(end) =
+            code[start..].find(';').filter(|_| before.is_empty() || before == "pub" || before.ends_with(')'))
         else {
             continue;
         };

@@ -32,7 +32,9 @@ mod dumps;
 mod events;
 /// The event language against a naive interpreter.
 mod events_oracle;
-/// Bytes and orders of states against what is expected.
+/// Transfers that belong together, against a reader by hand.
+mod exchanges;
+/// Messages, transfers and orders of states against what is expected.
 mod expect;
 /// Short pulses.
 mod glitches;

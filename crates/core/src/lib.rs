@@ -3,7 +3,7 @@
 //! This crate knows no terminal, no argument parser, no printing and no sockets.
 //!
 //! Order of knowledge, left never knows right: `quantity` → `reader`, `time` → `line` → `capture` →
-//! `scan`, `known`, `bus` → `decode` → `event` → `trigger`, `pair` → `measure` → `limit` → `expect` →
+//! `scan`, `known`, `bus` → `decode`, `message` → `event` → `exchange`, `trigger`, `pair` → `measure` → `limit` → `expect` →
 //! `instrument` → `plan` → `setup` → `format`, `diagnose` → `roles` → `job`.
 
 pub mod bus;
@@ -12,6 +12,7 @@ pub mod decode;
 pub mod diagnose;
 mod error;
 pub mod event;
+pub mod exchange;
 pub mod expect;
 pub mod format;
 pub mod instrument;
@@ -20,6 +21,7 @@ pub mod known;
 pub mod limit;
 pub mod line;
 pub mod measure;
+pub mod message;
 pub mod pair;
 pub mod plan;
 mod printable;

@@ -123,7 +123,7 @@ pub(crate) struct Find {
 pub(crate) struct Frames {
     #[command(flatten)]
     pub(crate) source: Source,
-    /// Serial buses to decode; all that the setup describes otherwise
+    /// Serial buses to decode, or with --exchanges the exchanges to list; default: all that the setup describes
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) bus: Vec<String>,
     /// Only frames that meet tests as they stand after 'has' in an event, such as 'address == 0x51, nack'
@@ -135,6 +135,9 @@ pub(crate) struct Frames {
     /// Transfers instead of frames: what one selection, one message, a write with its read carries
     #[arg(long)]
     pub(crate) transfers: bool,
+    /// Exchanges instead of frames: what the setup's [[exchange]] sections describe, step by step
+    #[arg(long, conflicts_with_all = ["transfers", "beside", "summary"])]
+    pub(crate) exchanges: bool,
     /// Only how many there are
     #[arg(long, conflicts_with_all = ["summary", "beside"])]
     pub(crate) count: bool,

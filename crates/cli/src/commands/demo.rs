@@ -261,6 +261,7 @@ impl Demo<'_> {
             faults: false,
             count: false,
             transfers: false,
+            exchanges: false,
             summary: false,
             beside: false,
             values: args::Values::Hex,

@@ -1,6 +1,8 @@
 //! What is expected besides timing, and whether it was so.
 
-use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult, Stay, TransfersResult};
+use deep_tap::expect::{
+    Broken, Detail, Deviation, DeviationKind, Judged, Met, OrderResult, Pause, StateChange, Stay,
+};
 use deep_tap::quantity::Time;
 use serde::Serialize;
 
@@ -19,64 +21,76 @@ pub(crate) struct MetRow<'a> {
 #[derive(Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 enum Found<'a> {
-    Payload(PayloadRow),
-    Transfers(TransfersRow<'a>),
+    Messages(JudgedRow<'a>),
+    Transfers(JudgedRow<'a>),
+    Exchange(JudgedRow<'a>),
     Order(OrderRow<'a>),
     /// Of a kind that is newer than this output.
     Other,
 }
 
 #[derive(Serialize)]
-struct PayloadRow {
-    expected: u64,
-    matched: u64,
-    extra: u64,
+struct JudgedRow<'a> {
+    seen: u64,
+    passed: u64,
+    failed: u64,
+    inconclusive: u64,
+    possible: u64,
+    cut_off: u64,
+    besides: u64,
     at_s: Option<Time>,
-    difference: Option<Difference>,
+    deviations: Vec<DeviationRow<'a>>,
+    pauses: Vec<PauseRow<'a>>,
 }
 
 #[derive(Serialize)]
-struct Difference {
-    /// Which value of those expected, from 0.
+struct DeviationRow<'a> {
+    /// Which occurrence, from 0.
+    occurrence: u64,
+    begins_s: Time,
+    verdict: &'static str,
+    deviation: &'static str,
+    /// Which value or step, from 0.
     place: u64,
-    expected: Option<u64>,
-    found: Option<u64>,
+    step: Option<&'a str>,
+    expected: Option<&'a str>,
+    found: Option<&'a str>,
     at_s: Time,
 }
 
 #[derive(Serialize)]
-struct TransfersRow<'a> {
-    expected: u64,
-    matched: u64,
-    extra: u64,
-    at_s: Option<Time>,
-    transfer_difference: Option<TransferDifferenceRow<'a>>,
-}
-
-#[derive(Serialize)]
-struct TransferDifferenceRow<'a> {
-    /// Which transfer of those expected, from 0.
-    place: u64,
-    /// The tests that it should meet.
-    tests: Option<&'a str>,
-    /// What came.
-    transfer: Option<&'a str>,
-    at_s: Time,
+struct PauseRow<'a> {
+    before_step: &'a str,
+    count: u64,
+    shortest_s: Interval,
+    longest_s: Interval,
 }
 
 #[derive(Serialize)]
 struct OrderRow<'a> {
+    begins_in: Option<&'a str>,
+    begins_wrong: bool,
     transitions: u64,
     broken: u64,
     breaks: Vec<BreakRow<'a>>,
+    allowed: Vec<TransitionRow<'a>>,
     stays: Vec<StayRow<'a>>,
 }
 
 #[derive(Serialize)]
 struct BreakRow<'a> {
-    from_state: Option<&'a str>,
+    from_state: &'a str,
     to_state: &'a str,
     at_s: Time,
+    stayed_s: Option<Interval>,
+    lasted_s: Option<Interval>,
+}
+
+#[derive(Serialize)]
+struct TransitionRow<'a> {
+    from_state: &'a str,
+    to_state: &'a str,
+    count: u64,
 }
 
 #[derive(Serialize)]
@@ -88,35 +102,64 @@ struct StayRow<'a> {
     total_s: f64,
 }
 
-impl From<&PayloadResult> for PayloadRow {
-    fn from(of: &PayloadResult) -> Self {
-        let PayloadResult { expected, matched, extra, begins, .. } = *of;
-        let difference = of.difference.map(|d| Difference {
-            place: d.place,
-            expected: d.expected,
-            found: d.found,
-            at_s: d.at,
-        });
-        PayloadRow { expected, matched, extra, at_s: begins, difference }
+/// The word for a deviation.
+fn deviation_kind(of: DeviationKind) -> &'static str {
+    match of {
+        DeviationKind::Differs => "differs",
+        DeviationKind::Missing => "missing",
+        DeviationKind::TooMuch => "too-much",
+        DeviationKind::Pause => "pause",
+        DeviationKind::NotCertain => "not-certain",
+        _ => "other",
     }
 }
 
-impl<'a> From<&'a TransfersResult> for TransfersRow<'a> {
-    fn from(of: &'a TransfersResult) -> Self {
-        let TransfersResult { expected, matched, extra, begins, .. } = *of;
-        let transfer_difference = of.difference.as_ref().map(|difference| TransferDifferenceRow {
-            place: difference.place,
-            tests: difference.expected.as_deref(),
-            transfer: difference.found.as_deref(),
-            at_s: difference.at,
-        });
-        TransfersRow { expected, matched, extra, at_s: begins, transfer_difference }
+impl<'a> From<&'a Judged> for JudgedRow<'a> {
+    fn from(of: &'a Judged) -> Self {
+        let counts = of.counts;
+        let deviation = |of: &'a Deviation| DeviationRow {
+            occurrence: of.occurrence,
+            begins_s: of.begins,
+            verdict: verdict(of.verdict),
+            deviation: deviation_kind(of.kind),
+            place: of.place,
+            step: of.step.as_deref(),
+            expected: of.expected.as_deref(),
+            found: of.found.as_deref(),
+            at_s: of.at,
+        };
+        let pause = |of: &'a Pause| PauseRow {
+            before_step: &of.before,
+            count: of.count,
+            shortest_s: of.shortest.into(),
+            longest_s: of.longest.into(),
+        };
+        JudgedRow {
+            seen: counts.seen,
+            passed: counts.passed,
+            failed: counts.failed,
+            inconclusive: counts.inconclusive,
+            possible: counts.possible,
+            cut_off: counts.unpaired,
+            besides: of.besides,
+            at_s: of.begins,
+            deviations: of.deviations.iter().map(deviation).collect(),
+            pauses: of.pauses.iter().map(pause).collect(),
+        }
     }
 }
 
 impl<'a> From<&'a OrderResult> for OrderRow<'a> {
     fn from(of: &'a OrderResult) -> Self {
-        let broken = |b: &'a Broken| BreakRow { from_state: b.from.as_deref(), to_state: &b.to, at_s: b.at };
+        let broken = |b: &'a Broken| BreakRow {
+            from_state: &b.from,
+            to_state: &b.to,
+            at_s: b.at,
+            stayed_s: b.stayed.map(Into::into),
+            lasted_s: b.lasted.map(Into::into),
+        };
+        let transition =
+            |t: &'a StateChange| TransitionRow { from_state: &t.from, to_state: &t.to, count: t.count };
         let stay = |s: &'a Stay| StayRow {
             state: &s.state,
             count: s.count,
@@ -125,9 +168,12 @@ impl<'a> From<&'a OrderResult> for OrderRow<'a> {
             total_s: s.total,
         };
         OrderRow {
+            begins_in: of.begins.as_deref(),
+            begins_wrong: of.begins_wrong,
             transitions: of.transitions,
             broken: of.broken,
             breaks: of.found.iter().map(broken).collect(),
+            allowed: of.allowed.iter().map(transition).collect(),
             stays: of.stays.iter().map(stay).collect(),
         }
     }
@@ -136,8 +182,9 @@ impl<'a> From<&'a OrderResult> for OrderRow<'a> {
 impl<'a> From<&'a Met> for MetRow<'a> {
     fn from(of: &'a Met) -> Self {
         let found = match &of.found {
-            Detail::Payload(payload) => Found::Payload(payload.into()),
-            Detail::Transfers(transfers) => Found::Transfers(transfers.into()),
+            Detail::Messages(judged) => Found::Messages(judged.into()),
+            Detail::Transfers(judged) => Found::Transfers(judged.into()),
+            Detail::Exchange(judged) => Found::Exchange(judged.into()),
             Detail::Order(order) => Found::Order(order.into()),
             _ => Found::Other,
         };

@@ -15,6 +15,7 @@ const COMMANDS: &[&[&str]] = &[
     &["find", "tide-gauge.dtap", "ADC_DRDY_N falls", "--count"],
     &["frames", "buses.dtap"],
     &["frames", "buses.dtap", "--transfers"],
+    &["frames", "buses.dtap", "--exchanges"],
     &["frames", "buses.dtap", "--summary"],
     &["registers", "buses.dtap"],
     &["glitches", "tide-gauge.dtap", "--below", "100 ns"],

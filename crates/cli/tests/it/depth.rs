@@ -134,7 +134,10 @@ fn every_violation_every_occurrence_and_several_captures() {
 fn expectations_stand_beside_the_limits() {
     let folder = TempDir::new().unwrap();
     for (setup, wanted) in [
-        ("buses.toml", &["all 12 as expected, then 21 more", "all 3 as expected", "J3    rate"][..]),
+        (
+            "buses.toml",
+            &["every message is a fix  as expected", "clock-cycle: status is 'write", "J3    rate"][..],
+        ),
         ("power-rail.toml", &["2 transitions, all allowed", "reset        1  900.00 us"]),
     ] {
         let setup = root().join("setups").join(setup);

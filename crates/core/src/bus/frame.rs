@@ -15,7 +15,8 @@ pub struct Frame {
     /// The tick after its last.
     pub end: Tick,
     /// Whether a transfer begins with it: frames that belong together, such as the words during one
-    /// selection, or what follows a repeated start.
+    /// selection, or what follows a repeated start. Of a transfer itself: whether the record shows that it begins
+    /// here; one at the record's start may have begun before.
     pub begins: bool,
     /// Its fields, in order of time.
     pub fields: Vec<Field>,

@@ -13,7 +13,9 @@
 mod decoder;
 mod frame;
 mod mark;
+mod word;
 
 pub use decoder::{Decoder, FrameSink};
 pub use frame::{Fault, Field, FieldKind, Frame};
 pub use mark::{BusMark, Look};
+pub use word::word;

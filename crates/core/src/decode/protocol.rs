@@ -63,7 +63,7 @@ pub trait CustomProtocol: fmt::Debug + Send + Sync {
     fn roles(&self) -> &[&'static str];
 
     /// The words that tests of its frames may use: names of fields, kinds of frames, kinds of faults.
-    fn words(&self) -> &'static [&'static str];
+    fn words(&self) -> &[&'static str];
 
     /// The names of the instants that its decoder tells of. `end`, of any frame, needs no telling.
     fn marks(&self) -> &'static [&'static str] {
@@ -82,6 +82,16 @@ pub trait CustomProtocol: fmt::Debug + Send + Sync {
     /// # Errors
     /// When the settings are wrong, or the record too slow for them.
     fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>>;
+
+    /// A decoder that says by itself which of its frames are certain, in a record whose edges have this order. By
+    /// default, that is worked out from where the decoder says that it looks.
+    ///
+    /// # Errors
+    /// As [`decoder`](CustomProtocol::decoder).
+    fn certain_decoder(&self, base: TimeBase, order: Precedence) -> Option<Result<Box<dyn Decoder>>> {
+        let _ = (base, order);
+        None
+    }
 }
 
 /// A protocol of your own, shared. Two are the same when they are one.
@@ -97,9 +107,9 @@ impl PartialEq for Custom {
 impl Eq for Custom {}
 
 /// A row of the table.
-struct Row {
+struct Row<'a> {
     name: &'static str,
-    words: &'static [&'static str],
+    words: &'a [&'static str],
     marks: &'static [&'static str],
     roles: Vec<String>,
     /// Bits per second, where the time that they take is what tells them apart.
@@ -118,8 +128,8 @@ impl Protocol {
         Protocol::Custom(Custom(Arc::new(protocol)))
     }
 
-    fn row(&self) -> Row {
-        let row = |name, (words, marks), roles: &[&str]| {
+    fn row(&self) -> Row<'_> {
+        let row = |name, (words, marks): (&'static [&'static str], _), roles: &[&str]| {
             let roles = roles.iter().map(ToString::to_string).collect();
             Row { name, words, marks, roles, bit_rate: None }
         };
@@ -152,7 +162,9 @@ impl Protocol {
             Protocol::I2s(_) => row("i2s", (I2s::WORDS, I2s::MARKS), &["clock", "select", "data"]),
             Protocol::Mdio => row("mdio", (Mdio::WORDS, Mdio::MARKS), &clocked),
             Protocol::Swd => row("swd", (Swd::WORDS, Swd::MARKS), &clocked),
-            Protocol::Custom(own) => row(own.0.name(), (own.0.words(), own.0.marks()), own.0.roles()),
+            Protocol::Custom(own) => {
+                Row { words: own.0.words(), ..row(own.0.name(), (&[], own.0.marks()), own.0.roles()) }
+            }
         }
     }
 
@@ -168,7 +180,7 @@ impl Protocol {
     }
 
     /// The words of its frames: kinds, fields, faults.
-    pub fn words(&self) -> &'static [&'static str] {
+    pub fn words(&self) -> &[&'static str] {
         self.row().words
     }
 
@@ -271,8 +283,18 @@ impl Protocol {
 
     /// A decoder that says which of its frames are certain, in a record whose edges have this order. With
     /// `samples`, the places where bits are taken are marks, too.
-    pub(super) fn proving(&self, base: TimeBase, order: Precedence, samples: bool) -> Result<Certain> {
-        Ok(Certain::prove(self.decoder(base)?, self.beat(base), order, samples))
+    pub(super) fn proving(
+        &self,
+        base: TimeBase,
+        order: Precedence,
+        samples: bool,
+    ) -> Result<Box<dyn Decoder>> {
+        if let Protocol::Custom(own) = self
+            && let Some(decoder) = own.0.certain_decoder(base, order)
+        {
+            return decoder;
+        }
+        Ok(Box::new(Certain::prove(self.decoder(base)?, self.beat(base), order, samples)))
     }
 
     /// What the length of its shortest pulse is known from.

@@ -8,7 +8,7 @@ use super::{Frames, Protocol, TransferEnds};
 use crate::bus::{Decoder, FrameSink};
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result, suggest};
-use crate::known::{Precision, Rule};
+use crate::known::{Precedence, Precision, Rule};
 use crate::line::{LineId, Signal};
 use crate::quantity::Voltage;
 use crate::time::{Tick, TimeBase};
@@ -115,6 +115,15 @@ impl SerialBus {
         self.lines.get(place).copied()
     }
 
+    /// Whether each of its transfers is a frame with one value of data.
+    pub fn carries_one_value(&self) -> bool {
+        let single = matches!(
+            self.protocol,
+            Protocol::Parallel(_) | Protocol::I2s(_) | Protocol::Mdio | Protocol::Swd
+        );
+        single && self.ends == TransferEnds::default()
+    }
+
     /// A decoder for records with this time base.
     ///
     /// # Errors
@@ -129,6 +138,13 @@ impl SerialBus {
     /// As [`decoder`](SerialBus::decoder).
     pub fn transfer_decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
         Ok(Gathering::gather(self.decoder(base)?, &self.protocol, self.ends, base))
+    }
+
+    /// The same with which of them are certain, in a record whose edges have this order.
+    pub(crate) fn proving_transfers(&self, base: TimeBase, order: Precedence) -> Result<Box<dyn Decoder>> {
+        let decoder = self.protocol.proving(base, order, false);
+        let decoder = decoder.map_err(|error| error.about(format!("bus '{}'", self.name)))?;
+        Ok(Gathering::gather(decoder, &self.protocol, self.ends, base))
     }
 
     /// Decodes a window of a stored capture, until the sink says stop. It gets what lies in the window:
@@ -174,8 +190,8 @@ impl SerialBus {
             let decoder = self.protocol.proving(base, order, reads == Reads::Samples);
             let decoder = decoder.map_err(|error| error.about(format!("bus '{}'", self.name)))?;
             Ok(match reads {
-                Reads::Transfers => Gathering::gather(Box::new(decoder), &self.protocol, self.ends, base),
-                Reads::Frames | Reads::Samples => Box::new(decoder) as Box<dyn Decoder>,
+                Reads::Transfers => Gathering::gather(decoder, &self.protocol, self.ends, base),
+                Reads::Frames | Reads::Samples => decoder,
             })
         };
         Reading::begin(capture, &self.lines, window, make, sink)

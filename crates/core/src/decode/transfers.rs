@@ -152,7 +152,9 @@ impl Opened {
         let data = frame.fields.iter().filter(|field| field.kind == FieldKind::Data).count() as u64;
         (self.last, self.begun) = (frame.end, None);
         let Some((transfer, count)) = &mut self.transfer else {
-            self.transfer = Some((Frame { begins: true, ..frame }, data));
+            // Where it is not known that nothing came before, it may have begun before the record.
+            let begins = self.joined || (!self.closes.is_empty() && frame.begins);
+            self.transfer = Some((Frame { begins, certain: frame.certain && begins, ..frame }, data));
             return;
         };
         *count += data;

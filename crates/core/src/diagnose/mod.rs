@@ -111,10 +111,15 @@ pub fn settle(capture: &Capture, setup: &mut Setup) {
             }
         }
     }
+    setup.exchanges.iter_mut().for_each(|exchange| *exchange = exchange.clone().with_buses(&setup.serial));
+    setup.exchanged = setup.exchanges.iter().filter_map(|exchange| exchange.bus().ok()).collect();
     for expectation in &mut setup.expectations {
         let own = match &mut expectation.what {
-            Expected::Payload(payload) => &mut payload.bus,
-            Expected::Transfers(transfers) => &mut transfers.bus,
+            Expected::Messages(messages) => &mut messages.bus,
+            Expected::Transfers(exchanges) | Expected::Exchange(exchanges) => {
+                exchanges.exchange = exchanges.exchange.clone().with_buses(&setup.serial);
+                continue;
+            }
             Expected::Order(_) => continue,
         };
         if let Some(bus) = setup.serial.iter().find(|bus| bus.name() == own.name()) {

@@ -1,13 +1,17 @@
-//! What is expected of a record besides timing: bytes and transfers on a bus, and the order of states.
+//! What is expected of a record besides timing: messages, transfers and exchanges on buses, and the order of
+//! states.
 
+mod begins;
+mod exchanges;
+mod judged;
+mod messages;
 mod order;
-mod payload;
-mod span;
-mod transfers;
 
-pub use order::{Broken, Order, OrderResult, States, Stay};
-pub use payload::{Difference, Payload, PayloadResult};
-pub use transfers::{TransferDifference, Transfers, TransfersResult};
+pub use begins::Beginning;
+pub use exchanges::Exchanges;
+pub use judged::{Deviation, DeviationKind, Judged, Pause};
+pub use messages::Messages;
+pub use order::{Broken, Order, OrderResult, StateChange, States, Stay};
 
 use crate::capture::Capture;
 use crate::error::Result;
@@ -26,15 +30,17 @@ pub struct Expectation {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Expected {
-    /// A sequence of bytes, or words, on a serial bus.
-    Payload(Box<Payload>),
+    /// Messages on a serial bus.
+    Messages(Box<Messages>),
     /// Transfers on a serial bus, one after the other.
-    Transfers(Box<Transfers>),
+    Transfers(Box<Exchanges>),
+    /// An exchange that has a name.
+    Exchange(Box<Exchanges>),
     /// The order of states.
     Order(Order),
 }
 
-/// What became of an expectation.
+/// The result of an expectation.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Met {
     /// Its name.
@@ -49,10 +55,12 @@ pub struct Met {
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Detail {
-    /// Of a sequence.
-    Payload(PayloadResult),
+    /// Of messages.
+    Messages(Judged),
     /// Of transfers.
-    Transfers(TransfersResult),
+    Transfers(Judged),
+    /// Of an exchange.
+    Exchange(Judged),
     /// Of an order of states.
     Order(OrderResult),
 }
@@ -61,17 +69,20 @@ impl Expectation {
     /// Compares it with a record.
     ///
     /// # Errors
-    /// When the bus cannot be decoded at the record's clock, or the record is too short for the whole of
-    /// what is expected.
+    /// When the bus cannot be decoded at the record's clock, or an event cannot happen there.
     pub fn check(&self, capture: &Capture) -> Result<Met> {
         let (verdict, found) = match &self.what {
-            Expected::Payload(payload) => {
-                let result = payload.compare(capture)?;
-                (result.verdict, Detail::Payload(result))
+            Expected::Messages(messages) => {
+                let judged = messages.compare(capture)?;
+                (judged.verdict, Detail::Messages(judged))
             }
             Expected::Transfers(transfers) => {
-                let result = transfers.compare(capture)?;
-                (result.verdict, Detail::Transfers(result))
+                let judged = transfers.compare(capture)?;
+                (judged.verdict, Detail::Transfers(judged))
+            }
+            Expected::Exchange(exchanges) => {
+                let judged = exchanges.compare(capture)?;
+                (judged.verdict, Detail::Exchange(judged))
             }
             Expected::Order(order) => {
                 let result = order.follow(capture);

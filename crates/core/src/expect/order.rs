@@ -83,14 +83,21 @@ impl States {
 /// How states followed each other.
 #[derive(Clone, Debug, PartialEq)]
 pub struct OrderResult {
-    /// Pass: every transition is allowed. Fail: one is not. Not seen: nothing ever changed.
+    /// Pass: every transition is allowed, and the record begins in the right state. Fail: one is not, or it does
+    /// not. Not seen: nothing ever changed.
     pub verdict: Verdict,
+    /// What the record begins in.
+    pub begins: Option<String>,
+    /// Whether that is what it must not begin in: another state than the first, or none at all.
+    pub begins_wrong: bool,
     /// Changes of state.
     pub transitions: u64,
     /// How many of them are not allowed.
     pub broken: u64,
     /// Those, up to a thousand of them.
     pub found: Vec<Broken>,
+    /// How often each transition that is allowed came, in the order of the setup.
+    pub allowed: Vec<StateChange>,
     /// How long each state lasted.
     pub stays: Vec<Stay>,
 }
@@ -98,12 +105,34 @@ pub struct OrderResult {
 /// A transition that is not allowed.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Broken {
-    /// The state before; `None` for the one that the record begins in.
-    pub from: Option<String>,
+    /// The state before, or what is there instead of one.
+    pub from: String,
     /// The state after, or what is there instead of one.
     pub to: String,
     /// When.
     pub at: Time,
+    /// How long what was before had lasted; nothing where it began before the record.
+    pub stayed: Option<Measure>,
+    /// How long what came lasted; nothing where the record ends first.
+    pub lasted: Option<Measure>,
+}
+
+/// A transition that is allowed, and how often it came.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StateChange {
+    /// The state before.
+    pub from: String,
+    /// The state after.
+    pub to: String,
+    /// How often.
+    pub count: u64,
+}
+
+/// What lasts for a while: a state, or what is there instead of one, in words.
+struct Stretch {
+    start: Tick,
+    end: Tick,
+    state: Result<usize, String>,
 }
 
 /// How long a state lasted, each time from its beginning to its end.
@@ -137,45 +166,75 @@ impl Order {
             names.iter().map(|_| (0, 0, Intervals::between(capture, &edges, &edges))).collect();
         let mut result = OrderResult {
             verdict: Verdict::NotSeen,
+            begins: None,
+            begins_wrong: false,
             transitions: 0,
             broken: 0,
             found: Vec::new(),
+            allowed: Vec::new(),
             stays: Vec::new(),
         };
         let name = |state: &Result<usize, String>| match state {
             Ok(state) => names[*state].to_string(),
             Err(instead) => instead.clone(),
         };
-        let mut before: Option<Result<usize, String>> = None;
+        let len = capture.len();
+        let length = |start: Tick, end: Tick| {
+            let whole = start.0 > 0 && end.0 < len;
+            let mut interval = Intervals::between(capture, &edges, &edges);
+            whole.then(|| interval.add(start, end));
+            interval.min()
+        };
+        let mut counts = vec![0u64; self.allowed.len()];
+        let mut before: Option<Stretch> = None;
         self.stretches(capture, settle, &mut |start, end, state| {
-            let broken = match (&before, &state) {
-                (None, Ok(state)) => self.first.is_some_and(|first| first != *state),
-                (None, Err(_)) | (_, Err(_)) => true,
-                (Some(Ok(from)), Ok(to)) => !self.allowed.contains(&(*from, *to)),
-                // Back from what is no state: that has been told.
-                (Some(Err(_)), Ok(_)) => false,
-            };
-            result.transitions += u64::from(before.is_some());
-            if broken {
-                result.broken += 1;
-                if result.found.len() < MOST_BROKEN {
-                    result.found.push(Broken {
-                        from: before.as_ref().map(name),
-                        to: name(&state),
-                        at: base.time_of(start),
-                    });
+            let now = Stretch { start, end, state };
+            match &before {
+                None => {
+                    result.begins = Some(name(&now.state));
+                    result.begins_wrong = match &now.state {
+                        Ok(state) => self.first.is_some_and(|first| first != *state),
+                        Err(_) => true,
+                    };
+                }
+                Some(before) => {
+                    result.transitions += 1;
+                    let place = self.place_of(&before.state, &now.state);
+                    if let Some(place) = place {
+                        counts[place] += 1;
+                    }
+                    // Back from what is no state: that was told when it came.
+                    let is_back = before.state.is_err() && now.state.is_ok();
+                    if place.is_none() && !is_back {
+                        result.broken += 1;
+                        if result.found.len() < MOST_BROKEN {
+                            result.found.push(Broken {
+                                from: name(&before.state),
+                                to: name(&now.state),
+                                at: base.time_of(start),
+                                stayed: length(before.start, before.end),
+                                lasted: length(start, end),
+                            });
+                        }
+                    }
                 }
             }
-            if let Ok(state) = state {
-                let (count, total, whole) = &mut stays[state];
+            if let Ok(state) = &now.state {
+                let (count, total, whole) = &mut stays[*state];
                 *count += 1;
                 *total += end.0 - start.0;
-                if start.0 > 0 && end.0 < capture.len() {
+                if start.0 > 0 && end.0 < len {
                     whole.add(start, end);
                 }
             }
-            before = Some(state);
+            before = Some(now);
         });
+        let transition = |((from, to), count): (&(usize, usize), u64)| StateChange {
+            from: names[*from].to_string(),
+            to: names[*to].to_string(),
+            count,
+        };
+        result.allowed = self.allowed.iter().zip(counts).map(transition).collect();
         let stay = |(name, (count, total, whole)): (&&str, (u64, u64, Intervals))| Stay {
             state: name.to_string(),
             count,
@@ -185,11 +244,18 @@ impl Order {
         };
         result.stays = names.iter().zip(stays).map(stay).collect();
         result.verdict = match (result.broken, result.transitions) {
+            _ if result.begins_wrong => Verdict::Fail,
             (1.., _) => Verdict::Fail,
             (0, 0) => Verdict::NotSeen,
             (0, _) => Verdict::Pass,
         };
         result
+    }
+
+    /// Which of those allowed a transition is.
+    fn place_of(&self, from: &Result<usize, String>, to: &Result<usize, String>) -> Option<usize> {
+        let (Ok(from), Ok(to)) = (from, to) else { return None };
+        self.allowed.iter().position(|allowed| allowed == &(*from, *to))
     }
 
     /// Tells the stretches of one state each, those that only pass left out.

@@ -85,7 +85,7 @@ impl Job {
     /// The names of the record, and the buses and named events of its setup.
     pub fn scope(&self) -> Scope {
         let mut scope = Scope::of(&self.capture);
-        for bus in self.setup.iter().flat_map(|setup| &setup.serial) {
+        for bus in self.setup.iter().flat_map(|setup| setup.serial.iter().chain(&setup.exchanged)) {
             if scope.get(bus.name()).is_none() {
                 scope.define(bus.name(), Meaning::Frames(bus.clone()));
             }

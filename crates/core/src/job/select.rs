@@ -81,6 +81,30 @@ impl Job {
         names.iter().map(|name| find(name.as_ref())).collect()
     }
 
+    /// The exchanges of these names, as buses of their own; all when none is named.
+    ///
+    /// # Errors
+    /// When there is no setup, it describes no exchange, or none of a name.
+    pub fn exchanges(&self, names: &[impl AsRef<str>]) -> Result<Vec<&SerialBus>> {
+        let known = &self.setup()?.exchanged;
+        if known.is_empty() {
+            let error = Error::new(ErrorKind::Unknown, "the setup describes no exchange");
+            let help = "add one: [[exchange]] with name = \"read the time\", bus = \"rtc\", and an [[exchange.step]] for \
+                        each transfer";
+            return Err(error.with_help(help));
+        }
+        if names.is_empty() {
+            return Ok(known.iter().collect());
+        }
+        let find = |name: &str| {
+            known.iter().find(|own| own.name() == name).ok_or_else(|| {
+                let help = suggest(name, known.iter().map(SerialBus::name), "exchange");
+                Error::new(ErrorKind::Unknown, format!("there is no exchange '{name}'")).with_help(help)
+            })
+        };
+        names.iter().map(|name| find(name.as_ref())).collect()
+    }
+
     /// The limits that are meant by one of these names: a symbol, a part's reference, both as in
     /// `U5.tWP`, or a group. All when none is named. A name may also be that of an expectation.
     ///

@@ -47,6 +47,19 @@ const LONGEST: u64 = 16 << 20;
 /// # Errors
 /// When it cannot be read, is longer, or is not UTF-8.
 pub fn read_text(path: &Path, kind: ErrorKind) -> Result<String> {
+    String::from_utf8(read_bytes(path, kind)?).map_err(|error| {
+        let offset = error.utf8_error().valid_up_to() as u64;
+        Error::new(kind, "this is not UTF-8 text")
+            .with_help("it should be a TOML text in UTF-8")
+            .at(Place::FileByte { path: path.to_path_buf(), offset })
+    })
+}
+
+/// The bytes of a file of up to 16 MiB: no more of it is ever read.
+///
+/// # Errors
+/// When it cannot be read, or is longer.
+pub fn read_bytes(path: &Path, kind: ErrorKind) -> Result<Vec<u8>> {
     let failed = |error| Error::io(path, "read", error);
     let mut bytes = Vec::new();
     File::open(path).map_err(failed)?.take(LONGEST + 1).read_to_end(&mut bytes).map_err(failed)?;
@@ -55,12 +68,7 @@ pub fn read_text(path: &Path, kind: ErrorKind) -> Result<String> {
         let help = "setups, limits files and boards are texts of a few pages: is this another file?";
         return Err(error.with_help(help).at(Place::File(path.to_path_buf())));
     }
-    String::from_utf8(bytes).map_err(|error| {
-        let offset = error.utf8_error().valid_up_to() as u64;
-        Error::new(kind, "this is not UTF-8 text")
-            .with_help("it should be a TOML text in UTF-8")
-            .at(Place::FileByte { path: path.to_path_buf(), offset })
-    })
+    Ok(bytes)
 }
 
 /// One text being read, and the problems found in it.

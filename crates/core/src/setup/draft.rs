@@ -4,6 +4,7 @@ use std::collections::HashSet;
 
 use super::section::analog::DraftAnalog;
 use super::section::bus::DraftBus;
+use super::section::exchange::DraftExchange;
 use super::section::expect::{DraftExpectation, read_expectation};
 use super::section::import::read_import;
 use super::section::limit::OwnLimit;
@@ -35,6 +36,7 @@ pub(super) struct Draft {
     pub(super) events: Vec<(Placed<String>, Placed<String>)>,
     pub(super) trigger: Option<DraftTrigger>,
     pub(super) parts: Vec<DraftPart>,
+    pub(super) exchanges: Vec<DraftExchange>,
     pub(super) expectations: Vec<DraftExpectation>,
     pub(super) limits: Vec<OwnLimit>,
 }
@@ -59,6 +61,7 @@ impl Draft {
         self.serial.extend(over.serial);
         self.registers.extend(over.registers);
         self.parts.extend(over.parts);
+        self.exchanges.extend(over.exchanges);
         self.expectations.extend(over.expectations);
         self.limits.extend(over.limits);
         let replaced: HashSet<&str> = over.events.iter().map(|(name, _)| name.value.as_str()).collect();
@@ -73,7 +76,8 @@ impl Draft {
         let serial = self.serial.iter().map(|b| &b.name);
         let buses = self.buses.iter().map(|b| &b.name).chain(serial).map(|name| ("bus", name));
         let events = self.events.iter().map(|(name, _)| ("event", name));
-        lines.chain(analog).chain(buses).chain(events).collect()
+        let exchanges = self.exchanges.iter().map(|exchange| ("exchange", &exchange.name));
+        lines.chain(analog).chain(buses).chain(events).chain(exchanges).collect()
     }
 }
 
@@ -116,6 +120,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         }
         for section in top.sections("register", "name") {
             draft.registers.extend(read_register(&section));
+            section.finish();
+        }
+        for section in top.sections("exchange", "name") {
+            draft.exchanges.extend(DraftExchange::read(&section));
             section.finish();
         }
         for section in top.sections("expect", "name") {

@@ -2,9 +2,10 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::source::Texts;
+use super::source::{Texts, bytes_of, relative, text_of};
 use crate::capture::Attachment;
 use crate::error::{Error, ErrorKind, Place, TextPlace};
+use crate::reader::Placed;
 
 /// Most files that a setup may consist of.
 const MOST_FILES: usize = 256;
@@ -66,13 +67,21 @@ impl<'a> Files<'a> {
         self.read.push(file);
     }
 
-    /// A text that another one mentions; a failure is reported where it is mentioned.
-    pub(super) fn text(&mut self, target: &str, mentioned: &TextPlace) -> Option<String> {
-        if self.read.len() >= MOST_FILES || self.bytes >= MOST_BYTES {
+    /// Whether no more files are read; that is reported.
+    fn is_full(&mut self, mentioned: &TextPlace) -> bool {
+        let full = self.read.len() >= MOST_FILES || self.bytes >= MOST_BYTES;
+        if full {
             let (files, megabytes) = (MOST_FILES, MOST_BYTES >> 20);
             let message =
                 format!("a setup may consist of {files} files and {megabytes} MB, and this is beyond");
             self.problems.push(wrong(mentioned, message, "put what belongs together into one file"));
+        }
+        full
+    }
+
+    /// A text that another one mentions; a failure is reported where it is mentioned.
+    pub(super) fn text(&mut self, target: &str, mentioned: &TextPlace) -> Option<String> {
+        if self.is_full(mentioned) {
             return None;
         }
         match self.texts.read(target) {
@@ -81,6 +90,30 @@ impl<'a> Files<'a> {
                 let help = error.help().unwrap_or("paths are relative to the file that mentions them");
                 let message = format!("{}: {}", self.texts.display(target), error.message());
                 self.problems.push(wrong(mentioned, message, help));
+                None
+            }
+        }
+    }
+
+    /// The bytes of a file that a setup mentions, relative to the file that does. A capture keeps them as a text.
+    pub(super) fn bytes(&mut self, mentioned: &Placed<String>) -> Option<Vec<u8>> {
+        let from = self.of_place(&mentioned.place).map_or(String::new(), |file| file.name.clone());
+        let name = relative(&from, &mentioned.value);
+        if let Some(known) = self.known(&name) {
+            return Some(bytes_of(&known.text));
+        }
+        if self.is_full(&mentioned.place) {
+            return None;
+        }
+        match self.texts.read_bytes(&name) {
+            Ok(bytes) => {
+                self.keep(Attachment { name, text: text_of(&bytes) });
+                Some(bytes)
+            }
+            Err(error) => {
+                let help = error.help().unwrap_or("paths are relative to the file that mentions them");
+                let message = format!("{}: {}", self.texts.display(&name), error.message());
+                self.problems.push(wrong(&mentioned.place, message, help));
                 None
             }
         }

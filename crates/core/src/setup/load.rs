@@ -6,6 +6,7 @@ use super::draft::{Draft, read_draft};
 use super::files::{Files, wrong};
 use super::names::{Names, check_names, define_all};
 use super::section::analog::resolve_analog;
+use super::section::exchange::DraftExchange;
 use super::section::expect::Board;
 use super::section::limit::resolve_limits;
 use super::section::line::{LineIds, resolve_lines};
@@ -18,6 +19,7 @@ use crate::capture::Attachment;
 use crate::decode::SerialBus;
 use crate::error::{Error, Place, Result};
 use crate::event::Scope;
+use crate::exchange::Exchange;
 use crate::line::{Bus, LineId};
 
 /// Deepest nesting of includes.
@@ -102,20 +104,34 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
         draft.registers.iter().map(|register| register.resolve(&draft.serial, problems)).collect();
     let events: Vec<(String, String)> =
         draft.events.iter().map(|(name, event)| (name.value.clone(), event.value.clone())).collect();
-    let mut scope = Scope::new();
-    let names = Names { lines: &lines, analog: &analog, buses: &buses, serial: &serial, events: &events };
-    define_all(&mut scope, names);
     check_names(&draft.names(), problems);
+    let board_lines = || lines.iter().enumerate().map(|(i, l)| (l.line.name.as_str(), LineId(i))).collect();
+    let nothing = Scope::new();
+    let board = Board { serial: &serial, buses: &buses, lines: board_lines(), scope: &nothing };
+    let exchanges: Vec<(&DraftExchange, Exchange)> = draft
+        .exchanges
+        .iter()
+        .filter_map(|exchange| Some((exchange, exchange.resolve(&board, problems)?)))
+        .collect();
+    let exchanged: Vec<SerialBus> =
+        exchanges.iter().filter_map(|(_, exchange)| exchange.bus().ok()).collect();
+    let mut scope = Scope::new();
+    let names = Names {
+        lines: &lines,
+        analog: &analog,
+        buses: &buses,
+        serial: &serial,
+        exchanged: &exchanged,
+        events: &events,
+    };
+    define_all(&mut scope, names);
     draft.events.iter().for_each(|(_, event)| check_event(event, &scope, problems));
     let trigger = draft.trigger.as_ref().map(|trigger| trigger.resolve(&scope, problems));
-    let board = Board {
-        serial: &serial,
-        buses: &buses,
-        lines: lines.iter().enumerate().map(|(i, l)| (l.line.name.as_str(), LineId(i))).collect(),
-        scope: &scope,
-    };
-    let expectations = draft.expectations.iter().filter_map(|e| e.resolve(&board, problems)).collect();
+    let board = Board { serial: &serial, buses: &buses, lines: board_lines(), scope: &scope };
     let sampling = draft.sampling.resolve(problems);
+    let mut expectations: Vec<_> =
+        exchanges.iter().map(|(draft, exchange)| draft.expectation(exchange)).collect();
+    expectations.extend(draft.expectations.iter().filter_map(|expected| expected.resolve(&board, files)));
     let wires = part::Wires {
         scope: &scope,
         lines: draft.lines.iter().map(|line| &line.name).collect(),
@@ -134,6 +150,8 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
         stimuli: draft.stimuli,
         serial,
         registers,
+        exchanges: exchanges.into_iter().map(|(_, exchange)| exchange).collect(),
+        exchanged,
         buses,
         events,
         trigger,

@@ -31,6 +31,7 @@ use crate::capture::{Attachment, Capture};
 use crate::decode::{Register, SerialBus};
 use crate::error::Result;
 use crate::event::{Scope, StateMachine};
+use crate::exchange::Exchange;
 use crate::expect::Expectation;
 use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
@@ -85,6 +86,10 @@ pub struct Setup {
     pub serial: Vec<SerialBus>,
     /// What is known of the registers behind them.
     pub registers: Vec<Register>,
+    /// Transfers that belong together.
+    pub exchanges: Vec<Exchange>,
+    /// The same, as buses whose frames they are.
+    pub exchanged: Vec<SerialBus>,
     /// The named events, each with its text.
     pub events: Vec<(String, String)>,
     /// What to wait for; `None` to record at once.
@@ -211,6 +216,7 @@ impl Setup {
             analog: &self.analog,
             buses: &self.buses,
             serial: &self.serial,
+            exchanged: &self.exchanged,
             events: &self.events,
         }
     }

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use crate::capture::Attachment;
 use crate::error::{Error, ErrorKind, Place, Result};
-use crate::reader::read_text;
+use crate::reader::{read_bytes, read_text};
 
 /// A way to fetch the texts that a setup refers to, by their names relative to it.
 pub trait Texts {
@@ -13,6 +13,14 @@ pub trait Texts {
     /// # Errors
     /// When there is none, or it cannot be read as UTF-8.
     fn read(&self, name: &str) -> Result<String>;
+
+    /// The bytes of a file that may be no text.
+    ///
+    /// # Errors
+    /// When there is none, or it cannot be read.
+    fn read_bytes(&self, name: &str) -> Result<Vec<u8>> {
+        self.read(name).map(String::into_bytes)
+    }
 
     /// The name as the user would find it, for messages.
     fn display(&self, name: &str) -> String {
@@ -61,6 +69,10 @@ impl Texts for Folder {
         read_text(&path, ErrorKind::Setup)
     }
 
+    fn read_bytes(&self, name: &str) -> Result<Vec<u8>> {
+        read_bytes(&self.path(name), ErrorKind::Setup)
+    }
+
     fn display(&self, name: &str) -> String {
         self.path(name).display().to_string()
     }
@@ -77,6 +89,28 @@ impl Texts for Attached<'_> {
                 .with_help("give the setup with --setup")
         })
     }
+
+    fn read_bytes(&self, name: &str) -> Result<Vec<u8>> {
+        self.read(name).map(|text| bytes_of(&text))
+    }
+}
+
+/// What the text of a file that is none begins with.
+const IN_HEX: &str = "bytes in hexadecimal:\n";
+
+/// A file as a text that a capture can carry.
+pub(super) fn text_of(bytes: &[u8]) -> String {
+    match std::str::from_utf8(bytes) {
+        Ok(text) if !text.starts_with(IN_HEX) => text.to_string(),
+        _ => bytes.iter().fold(IN_HEX.to_string(), |text, byte| text + &format!("{byte:02x}")),
+    }
+}
+
+/// The file that a text stands for.
+pub(super) fn bytes_of(text: &str) -> Vec<u8> {
+    let Some(digits) = text.strip_prefix(IN_HEX) else { return text.as_bytes().to_vec() };
+    let digit = |digit: &u8| char::from(*digit).to_digit(16).unwrap_or(0) as u8;
+    digits.as_bytes().chunks(2).map(|pair| pair.iter().fold(0, |byte, own| byte << 4 | digit(own))).collect()
 }
 
 /// A name relative to the text that mentions it, with `.` and `..` resolved.

@@ -1,123 +1,249 @@
 //! What was expected besides timing, in words.
 
-use deep_tap::expect::{Broken, Detail, Met, OrderResult, PayloadResult, TransfersResult};
+use deep_tap::expect::{Broken, Detail, Deviation, DeviationKind, Judged, Met, OrderResult};
+use deep_tap::limit::Verdict;
 use deep_tap::measure::Measure;
-use deep_tap::quantity::Time;
+use deep_tap::quantity::{Time, engineering, signed};
 
 use super::checked::mark;
 use crate::output::Grid;
-use deep_tap::quantity::signed;
 
-/// A table with a row for each expectation, and the states under those of an order.
-pub(super) fn text(all: &[Met], tick: Time) -> String {
-    let mut grid = Grid::new(&["expected", "found", "at", "verdict"], &[2]);
+/// Most lines of a list, where not all are asked for.
+const MOST: usize = 10;
+
+/// A table with a row for each expectation; what the first that is otherwise is; and more of those that say more: the
+/// states of an order, and with `list` everything that is not as expected.
+pub(super) fn text(all: &[Met], tick: Time, list: bool) -> String {
+    let mut grid = Grid::new(&["expected", "found", "at", "seen", "verdict"], &[2, 3]);
+    let mut firsts = Vec::new();
     for met in all {
         let (found, at) = said(met);
-        let at = at.map_or("-".to_string(), |at| signed(at.into(), tick.into()));
-        grid.row_with_mark(vec![met.name.clone(), found, at, met.verdict.to_string()], mark(met.verdict));
+        let at = at.map_or("-".to_string(), |at| at_text(at, tick));
+        let first = judged(met).and_then(|judged| Deviation::first_of(&judged.deviations));
+        let found = match first {
+            Some(first) => {
+                firsts.push(format!("{}: {found}", met.name));
+                short(first)
+            }
+            None => found,
+        };
+        let cells = vec![met.name.clone(), found, at, seen(met), verdict_text(met)];
+        grid.row_with_mark(cells, mark(met.verdict));
     }
     let mut text = format!("\n{}\n", grid.text());
+    if !firsts.is_empty() {
+        text.push_str(&format!("\n{}\n", firsts.join("\n")));
+    }
     for met in all {
-        let Detail::Order(order) = &met.found else { continue };
-        let mut grid = Grid::new(&["", "state", "times", "shortest", "longest", "in all"], &[2, 3, 4, 5]);
-        for stay in &order.stays {
-            let length =
-                |measure: Option<Measure>| measure.map_or("-".to_string(), |m| m.value.rounded(tick));
-            grid.row(vec![
-                " ".to_string(),
-                stay.state.clone(),
-                stay.count.to_string(),
-                length(stay.shortest),
-                length(stay.longest),
-                deep_tap::quantity::engineering(stay.total, tick.to_f64(), "s"),
-            ]);
-        }
-        text.push_str(&format!("\n{}: how long each state lasted\n{}\n", met.name, grid.text()));
-        const MOST: usize = 10;
-        if order.broken > 1 {
-            let told = order.found.iter().take(MOST).map(|broken| {
-                format!("  {} at {}", transition(broken), signed(broken.at.into(), tick.into()))
-            });
-            text.push_str(&format!("\n{}\n", told.collect::<Vec<_>>().join("\n")));
-            if order.broken > MOST as u64 {
-                text.push_str(&format!("  and {} more\n", order.broken - MOST as u64));
+        match &met.found {
+            Detail::Order(order) => order_lists(&mut text, &met.name, order, tick),
+            Detail::Messages(judged) | Detail::Transfers(judged) | Detail::Exchange(judged) => {
+                judged_lists(&mut text, met, judged, tick, list);
             }
+            _ => {}
         }
     }
     text
 }
 
+/// Where an occurrence deviates, in a cell.
+fn short(of: &Deviation) -> String {
+    let place = of.place + 1;
+    let step = of.step.clone().unwrap_or_else(|| format!("number {place}"));
+    match of.kind {
+        DeviationKind::Differs => format!("{step} is another"),
+        DeviationKind::Missing => format!("{step} is missing"),
+        DeviationKind::TooMuch => "too much".to_string(),
+        DeviationKind::Pause => format!("{step} not in time"),
+        _ => "not certain".to_string(),
+    }
+}
+
+fn at_text(at: Time, tick: Time) -> String {
+    signed(at.into(), tick.into())
+}
+
+fn judged(met: &Met) -> Option<&Judged> {
+    match &met.found {
+        Detail::Messages(judged) | Detail::Transfers(judged) | Detail::Exchange(judged) => Some(judged),
+        _ => None,
+    }
+}
+
+/// How many occurrences there were.
+fn seen(met: &Met) -> String {
+    match &met.found {
+        Detail::Order(order) => order.transitions.to_string(),
+        _ => judged(met).map_or("-".to_string(), |judged| match judged.counts.possible {
+            0 => judged.counts.seen.to_string(),
+            possible => format!("{} (+{possible})", judged.counts.seen),
+        }),
+    }
+}
+
+/// The verdict, and how many led to it.
+fn verdict_text(met: &Met) -> String {
+    let counts = judged(met).map(|judged| judged.counts);
+    match (met.verdict, counts) {
+        (Verdict::Fail, Some(counts)) if counts.seen > 1 => {
+            format!("{} ({} of {})", met.verdict, counts.failed, counts.seen)
+        }
+        (Verdict::Inconclusive, Some(counts)) if counts.inconclusive > 0 && counts.seen > 1 => {
+            format!("{} ({} of {})", met.verdict, counts.inconclusive, counts.seen)
+        }
+        _ => met.verdict.to_string(),
+    }
+}
+
 /// What was found, and where.
 pub(super) fn said(met: &Met) -> (String, Option<Time>) {
-    match &met.found {
-        Detail::Payload(payload) => payload_text(payload),
-        Detail::Transfers(transfers) => transfers_text(transfers),
-        Detail::Order(order) => order_text(order),
+    match (&met.found, judged(met)) {
+        (Detail::Order(order), _) => order_text(order),
+        (_, Some(judged)) => match Deviation::first_of(&judged.deviations) {
+            Some(first) => (deviation_text(met, first), Some(first.at)),
+            None => (as_expected(met, judged), judged.begins),
+        },
         _ => (String::new(), None),
     }
 }
 
-fn payload_text(result: &PayloadResult) -> (String, Option<Time>) {
-    let PayloadResult { expected, matched, extra, begins, .. } = result;
-    let more = if *extra > 0 { format!(", then {extra} more") } else { String::new() };
-    let Some(difference) = result.difference else {
-        return match begins {
-            None => ("nothing came".to_string(), None),
-            Some(_) => (format!("all {expected} as expected{more}"), *begins),
-        };
+/// What came, where nothing is otherwise.
+fn as_expected(met: &Met, judged: &Judged) -> String {
+    let counts = judged.counts;
+    let is_messages = matches!(met.found, Detail::Messages(_));
+    let cut = match counts.unpaired {
+        0 => String::new(),
+        1 => ", 1 cut off by the record".to_string(),
+        cut => format!(", {cut} cut off by the record"),
     };
-    let place = difference.place + 1;
-    let text = match (difference.expected, difference.found) {
-        (Some(wanted), Some(found)) => {
-            format!("number {place} of {expected} is {found:#04X} and not {wanted:#04X}")
+    let besides = match (judged.besides, is_messages) {
+        (0, _) => String::new(),
+        (more, true) => format!(", then {more} more"),
+        (1, false) => ", 1 transfer besides".to_string(),
+        (more, false) => format!(", {more} transfers besides"),
+    };
+    match (counts.seen, counts.unpaired) {
+        (0, 0) => {
+            return if besides.is_empty() { "nothing came".into() } else { format!("none came{besides}") };
         }
-        (Some(wanted), None) => format!("{matched} of {expected} came; {wanted:#04X} is missing"),
-        (None, Some(found)) => format!("all {expected}, and then {extra} too many, {found:#04X} first"),
-        (None, None) => "nothing came".to_string(),
-    };
-    (text.replace("0X", "0x"), Some(difference.at))
+        (0, _) => format!("none whole{cut}{besides}"),
+        (1, _) => format!("as expected{cut}{besides}"),
+        (_, _) => format!("all as expected{cut}{besides}"),
+    }
 }
 
-fn transfers_text(result: &TransfersResult) -> (String, Option<Time>) {
-    let TransfersResult { expected, matched, extra, begins, .. } = result;
-    let more = if *extra > 0 { format!(", then {extra} more") } else { String::new() };
-    let Some(difference) = &result.difference else {
-        return match begins {
-            None => ("none came".to_string(), None),
-            Some(_) => (format!("all {expected} as expected{more}"), *begins),
-        };
+/// An occurrence that is not as expected, or may not be.
+fn deviation_text(met: &Met, of: &Deviation) -> String {
+    let value = matches!(met.found, Detail::Messages(_));
+    let place = of.place + 1;
+    let (expected, found) = (of.expected.as_deref().unwrap_or("-"), of.found.as_deref().unwrap_or("-"));
+    let step = of.step.clone().unwrap_or_else(|| format!("transfer {place}"));
+    let text = match (of.kind, value) {
+        (DeviationKind::Differs, true) => format!("value {place} is {found} and not {expected}"),
+        (DeviationKind::Differs, false) => format!("{step} is '{found}' and not '{expected}'"),
+        (DeviationKind::Missing, true) => match of.place {
+            0 => format!("nothing came; {expected} is missing"),
+            came => format!("{came} came; then {expected} is missing"),
+        },
+        (DeviationKind::Missing, false) => format!("{step} is missing: '{expected}'"),
+        (DeviationKind::TooMuch, true) => format!("{found} follows as value {place}, which is too much"),
+        (DeviationKind::TooMuch, false) => format!("'{found}' belongs to none"),
+        (DeviationKind::Pause, _) => format!("{step} came {found} after the step before, not {expected}"),
+        _ => "as far as this record shows; a spike or an edge near a bit leaves it open".to_string(),
     };
-    let place = difference.place + 1;
-    let text = match (&difference.expected, &difference.found) {
-        (Some(wanted), Some(found)) => {
-            format!("number {place} of {expected} is '{found}' and not '{wanted}'")
+    match of.verdict {
+        Verdict::Inconclusive if of.kind != DeviationKind::NotCertain => {
+            format!("{text}, which is not certain")
         }
-        (Some(wanted), None) => format!("{matched} of {expected} came; '{wanted}' is missing"),
-        (None, Some(found)) => format!("all {expected}, and then {extra} too many, '{found}' first"),
-        (None, None) => "none came".to_string(),
-    };
-    (text, Some(difference.at))
+        _ => text,
+    }
+}
+
+/// Everything that is not as expected, and how long an exchange took from step to step.
+fn judged_lists(text: &mut String, met: &Met, judged: &Judged, tick: Time, list: bool) {
+    if list && !judged.deviations.is_empty() {
+        let mut grid = Grid::new(&["", "number", "at", "found", "verdict"], &[1, 2]);
+        for of in &judged.deviations {
+            let number = (of.occurrence + 1).to_string();
+            let cells = vec![
+                " ".to_string(),
+                number,
+                at_text(of.at, tick),
+                deviation_text(met, of),
+                of.verdict.to_string(),
+            ];
+            grid.row_with_mark(cells, mark(of.verdict));
+        }
+        text.push_str(&format!("\n{}: those that are not as expected\n{}\n", met.name, grid.text()));
+        let all = judged.counts.failed + judged.counts.inconclusive;
+        if all > judged.deviations.len() as u64 {
+            text.push_str(&format!("  and {} more\n", all - judged.deviations.len() as u64));
+        }
+    }
+    if !judged.pauses.is_empty() {
+        let mut grid = Grid::new(&["", "before", "times", "shortest", "longest"], &[2, 3, 4]);
+        for pause in &judged.pauses {
+            let length = |measure: Measure| measure.value.rounded(tick);
+            let (shortest, longest) = (length(pause.shortest), length(pause.longest));
+            grid.row(vec![" ".to_string(), pause.before.clone(), pause.count.to_string(), shortest, longest]);
+        }
+        text.push_str(&format!("\n{}: from the step before\n{}\n", met.name, grid.text()));
+    }
 }
 
 fn order_text(result: &OrderResult) -> (String, Option<Time>) {
+    let begins = match (&result.begins, result.begins_wrong) {
+        (Some(begins), true) => format!("begins in {begins}; "),
+        _ => String::new(),
+    };
     match result.found.first() {
-        Some(first) => (
-            format!(
-                "{} of {} transitions broken; first {}",
-                result.broken,
-                result.transitions,
-                transition(first)
-            ),
-            Some(first.at),
-        ),
-        None if result.transitions == 0 => ("no transition at all".to_string(), None),
-        None => (format!("{} transitions, all allowed", result.transitions), None),
+        Some(first) => {
+            let (broken, all) = (result.broken, result.transitions);
+            (
+                format!("{begins}{broken} of {all} transitions broken, first {}", transition(first)),
+                Some(first.at),
+            )
+        }
+        None if result.transitions == 0 => (format!("{begins}no transition at all"), None),
+        None => (format!("{begins}{} transitions, all allowed", result.transitions), None),
     }
 }
 
 fn transition(broken: &Broken) -> String {
-    match &broken.from {
-        Some(from) => format!("{from} -> {}", broken.to),
-        None => format!("begins in {}", broken.to),
+    format!("{} -> {}", broken.from, broken.to)
+}
+
+fn order_lists(text: &mut String, name: &str, order: &OrderResult, tick: Time) {
+    let length = |measure: Option<Measure>| measure.map_or("-".to_string(), |m| m.value.rounded(tick));
+    let mut grid = Grid::new(&["", "state", "times", "shortest", "longest", "in all"], &[2, 3, 4, 5]);
+    for stay in &order.stays {
+        let times = if stay.count == 0 { "never".to_string() } else { stay.count.to_string() };
+        grid.row(vec![
+            " ".to_string(),
+            stay.state.clone(),
+            times,
+            length(stay.shortest),
+            length(stay.longest),
+            engineering(stay.total, tick.to_f64(), "s"),
+        ]);
+    }
+    text.push_str(&format!("\n{name}: how long each state lasted\n{}\n", grid.text()));
+    let mut grid = Grid::new(&["", "allowed", "times"], &[2]);
+    for allowed in &order.allowed {
+        let times = if allowed.count == 0 { "never".to_string() } else { allowed.count.to_string() };
+        grid.row(vec![" ".to_string(), format!("{} -> {}", allowed.from, allowed.to), times]);
+    }
+    text.push_str(&format!("\n{name}: how often each transition came\n{}\n", grid.text()));
+    if order.broken == 0 {
+        return;
+    }
+    let mut grid = Grid::new(&["", "not allowed", "at", "after", "lasted"], &[2, 3, 4]);
+    for broken in order.found.iter().take(MOST) {
+        let at = at_text(broken.at, tick);
+        grid.row(vec![" ".to_string(), transition(broken), at, length(broken.stayed), length(broken.lasted)]);
+    }
+    text.push_str(&format!("\n{}\n", grid.text()));
+    if order.broken > MOST as u64 {
+        text.push_str(&format!("  and {} more\n", order.broken - MOST as u64));
     }
 }

@@ -110,7 +110,7 @@ impl Over {
             text.push_str(&format!("\n{}\n", notes.join("\n")));
         }
         for checked in self.each.iter().filter(|checked| !checked.expectations.is_empty()) {
-            let met = expectations::text(&checked.expectations, checked.tick);
+            let met = expectations::text(&checked.expectations, checked.tick, checked.violations.is_some());
             text.push_str(&format!("\n{}\n{}", checked.file, met.trim_start_matches('\n')));
         }
         for checked in &self.each {

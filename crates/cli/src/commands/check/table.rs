@@ -42,7 +42,7 @@ impl Checked {
             text.push_str(&format!("\n{}\n", grid.text()));
         }
         if !self.expectations.is_empty() {
-            text.push_str(&expectations::text(&self.expectations, self.tick));
+            text.push_str(&expectations::text(&self.expectations, self.tick, self.violations.is_some()));
         }
         text.push_str(&self.list_text());
         if !self.not_wired.is_empty() {

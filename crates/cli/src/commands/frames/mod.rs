@@ -82,7 +82,9 @@ pub(crate) fn run(args: &args::Frames, out: &mut Out) -> Result<Outcome, Failure
     let loaded = load(&args.source)?;
     let (count, buses) = list(args, &loaded, out)?;
     out.finish()?;
-    diagnose::tell(&loaded.capture, &buses, &args.source.file);
+    if !args.exchanges {
+        diagnose::tell(&loaded.capture, &buses, &args.source.file);
+    }
     tell_damage(&loaded.capture);
     Ok(if count > 0 { Outcome::Done } else { Outcome::Violated })
 }
@@ -93,7 +95,8 @@ pub(crate) fn list<'a>(
     loaded: &'a Job,
     out: &mut Out,
 ) -> Result<(u64, Vec<&'a SerialBus>), Failure> {
-    let buses = asked(args, loaded.buses(&args.bus)?)?;
+    let known = if args.exchanges { loaded.exchanges(&args.bus)? } else { loaded.buses(&args.bus)? };
+    let buses = asked(args, known)?;
     let listing = Listing::new(args, loaded, buses.clone())?;
     let count = match () {
         () if args.table.is_some() => {
@@ -139,7 +142,11 @@ fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a S
 
 /// So many frames, or transfers, in words.
 fn counted(args: &args::Frames, count: u64) -> String {
-    let what = if args.transfers { "transfer" } else { "frame" };
+    let what = match args.transfers {
+        true => "transfer",
+        false if args.exchanges => "exchange",
+        false => "frame",
+    };
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 

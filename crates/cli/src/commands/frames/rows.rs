@@ -36,6 +36,10 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
             let (lasts, bus) = ("lasts", "bus");
             out.line(format!("{:>at$}  {:>at$}  {lasts:>at$}  {bus:<longest$}  transfer", "at", "gap"))?;
         }
+        Format::Text if args.exchanges => {
+            let (lasts, name) = ("lasts", "name");
+            out.line(format!("{:>at$}  {:>at$}  {lasts:>at$}  {name:<longest$}  exchange", "at", "gap"))?;
+        }
         Format::Text => out.line(format!("{:>at$}  {:>at$}  {:<longest$}  frame", "at", "gap", "bus"))?,
         Format::Csv | Format::Json => {}
     }
@@ -92,9 +96,17 @@ fn text(
     let when = capture.base().text_of(frame.start);
     let sure = if frame.certain { "" } else { "?" };
     let (name, kind) = (bus.name(), frame.kind);
+    let lasts = || capture.base().length_of(frame.carried_until().since(frame.start)).rounded(tick);
     let line = match args.transfers {
+        false if args.exchanges => {
+            let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
+            let kind = if frame.kind == "exchange" { "" } else { frame.kind };
+            let (lasts, fields) = (lasts(), fields.join(" "));
+            let text = format!("{kind}{sure} {fields}");
+            format!("{when:>at$}  {gap:>at$}  {lasts:>at$}  {name:<longest$}  {}{faults}", text.trim_start())
+        }
         true => {
-            let lasts = capture.base().length_of(frame.carried_until().since(frame.start)).rounded(tick);
+            let lasts = lasts();
             let carried = super::transfer::carried(frame, args.values);
             format!("{when:>at$}  {gap:>at$}  {lasts:>at$}  {name:<longest$}  {kind}{sure} {carried}{faults}")
         }
@@ -128,10 +140,11 @@ fn json_line(
     out: &mut Out,
 ) -> Result<(), Failure> {
     let (name, frame, base) = (listed.bus.name(), &listed.frame, capture.base());
-    let line = match args.transfers {
+    let line = match args.transfers || args.exchanges {
         true => {
             let row = TransferRow::new(name, frame, listed.gap, base);
-            serde_json::to_string(&Document::new("transfer", &row))
+            let document = if args.exchanges { "exchange" } else { "transfer" };
+            serde_json::to_string(&Document::new(document, &row))
         }
         false => serde_json::to_string(&Document::new("frame", &FrameRow::new(name, frame, base))),
     };

@@ -79,6 +79,21 @@ impl FrameTests {
         self.tests.iter().try_for_each(|test| self.check_one(test, protocol, &words))
     }
 
+    /// Checks that they ask for nothing but these fields.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Event`](crate::ErrorKind::Event) with the column of a name that is none of them.
+    pub fn check_names(&self, known: &[&str]) -> Result<()> {
+        for FieldTest { field, .. } in &self.tests {
+            if !known.contains(&field.text.as_str()) {
+                let help = suggest(&field.text, known.iter().copied(), "field of an earlier step");
+                let message = format!("no earlier step gives '{}'", field.text);
+                return Err(located(&self.text, field.span.clone(), message, Some(help)));
+            }
+        }
+        Ok(())
+    }
+
     fn check_one(&self, test: &FieldTest, protocol: &Protocol, words: &[&str]) -> Result<()> {
         let FieldTest { field, place, test } = test;
         let any_data = matches!((field.text.as_str(), test), ("text" | "bytes", Some(Test::Row(_))));
