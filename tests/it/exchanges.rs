@@ -168,7 +168,7 @@ fn broken_exchanges_say_which_step() {
         capture("1 MS/s", Resolution::SAMPLED, 20_000, &[("ASK", &ask), ("SAY", &say)])
     };
     let told = |said: Vec<Vec<Said>>| judged(&spoken(&said.concat()));
-    let steps = |steps: &[&str]| steps.iter().map(|step| step.to_string()).collect::<Vec<_>>();
+    let steps = |steps: &[&str]| steps.iter().map(ToString::to_string).collect::<Vec<_>>();
     // No answer, and the next question; one too many belongs to none; another one in its place.
     let none = told(vec![whole(&[7], 1)[..1].to_vec(), good()]);
     assert_eq!(none, (Verdict::Fail, [1, 1, 0], steps(&["answer"])));

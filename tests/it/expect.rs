@@ -8,7 +8,7 @@ use deep_tap::expect::{
     Beginning, Deviation, DeviationKind, Exchanges, Judged, Messages, Order, StateChange, States,
 };
 use deep_tap::limit::Verdict;
-use deep_tap::line::{Bus, LineId, Radix};
+use deep_tap::line::{Bus, LineId};
 use deep_tap::message::file::FileForm;
 use deep_tap::message::{self, CheckKind, Matcher, Message};
 use deep_tap::time::{Resolution, Tick};
@@ -274,7 +274,7 @@ fn messages_stand_in_files_of_many_kinds() {
 
 #[test]
 fn transitions_are_allowed_or_broken() {
-    let bus = Bus { name: "S".into(), lines: vec![LineId(1), LineId(0)], clock: None, radix: Radix::Hex };
+    let bus = Bus::new("S", vec![LineId(1), LineId(0)]).unwrap();
     let names =
         ["idle", "run", "halt"].iter().zip(0..).map(|(name, value)| (name.to_string(), value)).collect();
     let order = Order {

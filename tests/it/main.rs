@@ -86,6 +86,8 @@ mod trace;
 mod transfers;
 /// All truths behind short records, and what is claimed of them.
 mod truths;
+/// Names of values.
+mod value_names;
 /// Value change dumps and CSV, and a real simulation.
 mod vcd;
 /// What lies in a window against the whole record.

@@ -46,7 +46,9 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
                 _ => field.hex(),
             };
             let mut texts = vec![value.clone()];
-            if let Some(character) = field.character() {
+            if let Some(name) = bus.names().name_of(field) {
+                texts.splice(0..0, [format!("{value} ({name})"), name.to_string()]);
+            } else if let Some(character) = field.character() {
                 texts.insert(0, format!("{value} '{character}'"));
             }
             if field.bits > 1 {
@@ -78,7 +80,7 @@ fn transfer_row(capture: &Capture, bus: &SerialBus, view: &View, frames: usize) 
         let sure = if transfer.certain { "" } else { "?" };
         let faulty = if transfer.faults.is_empty() { "" } else { "!" };
         let kind = format!("{}{sure}{faulty}", transfer.kind);
-        let (named, plain) = (carried(transfer, true), carried(transfer, false));
+        let (named, plain) = (carried(bus, transfer, true), carried(bus, transfer, false));
         let text =
             transfer.text().filter(|text| text.len() > 1).map(|text| format!("\"{}\"", text.escape_debug()));
         let texts = [format!("{kind} {named}"), named, plain].into_iter();
@@ -97,7 +99,7 @@ const MOST_VALUES: usize = 256;
 
 /// Addresses and data of a transfer in their order, words in two directions one after the other; with the
 /// names of the fields, or without.
-fn carried(transfer: &Frame, names: bool) -> String {
+fn carried(bus: &SerialBus, transfer: &Frame, names: bool) -> String {
     let mut parts: Vec<String> = Vec::new();
     let mut rows: Vec<(&str, Vec<String>)> = Vec::new();
     let row = |(name, values): (&str, Vec<String>)| match names {
@@ -115,7 +117,7 @@ fn carried(transfer: &Frame, names: bool) -> String {
             }
             FieldKind::Address => {
                 parts.extend(rows.drain(..).map(row));
-                parts.push(field.hex());
+                parts.push(bus.names().name_of(field).map_or_else(|| field.hex(), str::to_string));
             }
             FieldKind::Control | FieldKind::Check => {}
         }

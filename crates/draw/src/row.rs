@@ -65,7 +65,7 @@ pub struct Row {
     /// One cell per column.
     pub cells: Vec<Cell>,
     /// For a bus, how each stretch of one value is labelled: first column, number of columns, text.
-    pub labels: Vec<(usize, usize, String)>,
+    pub labels: Vec<(usize, usize, Vec<String>)>,
     /// For a serial bus, its frames or its fields.
     pub spans: Vec<FrameSpan>,
     /// For an analog line, the voltages at the bottom and at the top.

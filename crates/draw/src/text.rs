@@ -136,9 +136,9 @@ fn drawn(row: &Row) -> (String, String) {
         return (upper, lower);
     }
     let mut chars: Vec<char> = row.cells.iter().map(value).collect();
-    for (at, len, text) in &row.labels {
-        let text_len = text.chars().count();
-        if text_len < *len {
+    for (at, len, texts) in &row.labels {
+        if let Some(text) = texts.iter().find(|text| text.chars().count() < *len) {
+            let text_len = text.chars().count();
             let start = at + (len - text_len) / 2;
             for (i, c) in text.chars().enumerate() {
                 chars[start + i] = c;

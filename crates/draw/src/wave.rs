@@ -153,9 +153,16 @@ fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
             (edges, _) => Cell::Busy(business(edges, to.0 - from.0)),
         });
     }
-    let labels = stretches(&cells).into_iter().map(|(at, len, value)| (at, len, value.show(bus.radix)));
+    let labels = stretches(&cells).into_iter().map(|(at, len, value)| (at, len, words(bus, value)));
     let labels = labels.collect();
     Row { name: bus.name.clone(), cells, labels, spans: Vec::new(), scale: None }
+}
+
+/// A value with its name, the name alone, the value alone: the first that fits is written.
+fn words(bus: &Bus, value: Value) -> Vec<String> {
+    let name = value.known().and_then(|value| bus.names.name(value)).map(str::to_string);
+    let named = name.as_ref().map(|_| bus.show(value));
+    named.into_iter().chain(name).chain([value.show(bus.radix)]).collect()
 }
 
 /// Least height of a row, as a share of all codes: what is smaller shall not look large.

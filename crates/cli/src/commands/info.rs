@@ -228,7 +228,7 @@ fn vectors(capture: &Capture) -> HashMap<usize, &Bus> {
 
 fn vector_cells(capture: &Capture, bus: &Bus, lines: &[SaidLine<'_>]) -> Vec<String> {
     let names: Vec<&str> = lines.iter().map(|line| line.line).collect();
-    let value = |tick| capture.bus_value(bus, tick).show(bus.radix);
+    let value = |tick| bus.show(capture.bus_value(bus, tick));
     let edges: u64 = lines.iter().map(|line| line.edges).fold(0, u64::saturating_add);
     let last = Tick(capture.len().saturating_sub(1));
     vec![short(&names), "-".into(), "-".into(), value(Tick(0)), value(last), edges.to_string()]

@@ -268,7 +268,7 @@ fn instant(capture: &Capture, rows: &[RowSource<'_>], tick: Tick) -> String {
             }
             RowSource::Bus(bus) => {
                 let bus = &capture.buses()[bus.0];
-                (&bus.name, capture.bus_value(bus, tick).show(bus.radix), bus.lines.clone())
+                (&bus.name, bus.show(capture.bus_value(bus, tick)), bus.lines.clone())
             }
         };
         let after = Tick(tick.0.saturating_add(1));

@@ -1,7 +1,7 @@
 //! Frames of buses, what is wrong with them, and registers behind them.
 
 use deep_tap::bus::{Field, FieldKind, Frame};
-use deep_tap::decode::Access;
+use deep_tap::decode::{Access, SerialBus};
 use deep_tap::diagnose::Finding;
 use deep_tap::quantity::Time;
 use deep_tap::time::TimeBase;
@@ -29,6 +29,8 @@ struct FieldRow<'a> {
     until_s: Time,
     value: u64,
     bits: u32,
+    /// The name of the value.
+    means: Option<&'a str>,
 }
 
 #[derive(Serialize)]
@@ -39,8 +41,9 @@ struct FaultRow<'a> {
 }
 
 impl<'a> FrameRow<'a> {
-    pub(crate) fn new(bus: &'a str, of: &'a Frame, base: TimeBase) -> Self {
+    pub(crate) fn new(bus: &'a SerialBus, of: &'a Frame, base: TimeBase) -> Self {
         let field = |of: &'a Field| FieldRow {
+            means: bus.names().name_of(of),
             name: of.name,
             kind: field_kind(of.kind),
             at_s: base.time_of(of.start),
@@ -50,7 +53,7 @@ impl<'a> FrameRow<'a> {
         };
         let faults = of.faults.iter();
         FrameRow {
-            bus,
+            bus: bus.name(),
             kind: of.kind,
             at_s: base.time_of(of.start),
             until_s: base.time_of(of.end),
@@ -77,7 +80,7 @@ pub(crate) struct TransferRow<'a> {
 
 impl<'a> TransferRow<'a> {
     /// A transfer so many ticks after the one before.
-    pub(crate) fn new(bus: &'a str, of: &'a Frame, gap: Option<i64>, base: TimeBase) -> Self {
+    pub(crate) fn new(bus: &'a SerialBus, of: &'a Frame, gap: Option<i64>, base: TimeBase) -> Self {
         let text = of.text();
         TransferRow {
             frame: FrameRow::new(bus, of, base),

@@ -246,6 +246,19 @@ impl Capture {
         self.traces.iter().map(of).collect()
     }
 
+    /// The same with the names that the values of these buses have.
+    #[must_use]
+    pub(crate) fn with_value_names(mut self, buses: &[Bus]) -> Capture {
+        for own in &mut self.buses {
+            if let Some(bus) =
+                buses.iter().find(|bus| bus.name == own.name && bus.lines.len() == own.lines.len())
+            {
+                own.names = bus.names.clone();
+            }
+        }
+        self
+    }
+
     /// All buses, in the order of their ids.
     pub fn buses(&self) -> &[Bus] {
         &self.buses

@@ -26,6 +26,7 @@ macro_rules! settable {
 mod can;
 mod certain;
 mod clocked;
+mod field_names;
 mod finer;
 mod i2c;
 mod i2s;
@@ -52,6 +53,7 @@ mod window;
 
 pub use can::{Can, CanConfig};
 pub use clocked::{Clocked, ClockedConfig};
+pub use field_names::FieldNames;
 pub use i2c::{I2c, I2cAddresses, I2cConfig};
 pub use i2s::{I2s, I2sConfig};
 pub use jtag::{Jtag, JtagConfig, JtagData};

@@ -1,10 +1,11 @@
 //! A serial bus: a protocol with the lines it is spoken on.
 
 use std::ops::Range;
+use std::sync::Arc;
 
 use super::transfers::Gathering;
 use super::window::{Reading, Reads};
-use super::{Frames, Protocol, TransferEnds};
+use super::{FieldNames, Frames, Protocol, TransferEnds};
 use crate::bus::{Decoder, FrameSink};
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result, suggest};
@@ -20,6 +21,7 @@ pub struct SerialBus {
     protocol: Protocol,
     lines: Vec<LineId>,
     ends: TransferEnds,
+    names: Arc<FieldNames>,
 }
 
 impl SerialBus {
@@ -65,7 +67,7 @@ impl SerialBus {
             return wrong(message, format!("its lines are: {}", roles.join(", ")));
         }
         let lines = placed.into_iter().flatten().collect();
-        Ok(SerialBus { name, protocol, lines, ends: TransferEnds::default() })
+        Ok(SerialBus { name, protocol, lines, ends: TransferEnds::default(), names: Arc::default() })
     }
 
     /// A bus with its lines in the order of its protocol's [roles](Protocol::roles).
@@ -76,7 +78,7 @@ impl SerialBus {
         let name = name.into();
         let roles = protocol.roles();
         check_count(&name, &roles, lines.len())?;
-        Ok(SerialBus { name, protocol, lines, ends: TransferEnds::default() })
+        Ok(SerialBus { name, protocol, lines, ends: TransferEnds::default(), names: Arc::default() })
     }
 
     /// Its name.
@@ -95,13 +97,24 @@ impl SerialBus {
     /// When the protocol has more lines or fewer.
     pub fn with_protocol(&self, protocol: Protocol) -> Result<Self> {
         let bus = SerialBus::of_lines(self.name.clone(), protocol, self.lines.clone())?;
-        Ok(bus.with_transfer_ends(self.ends))
+        Ok(SerialBus { ends: self.ends, names: Arc::clone(&self.names), ..bus })
     }
 
     /// The same with other ends of its transfers.
     #[must_use]
     pub fn with_transfer_ends(self, ends: TransferEnds) -> Self {
         SerialBus { ends, ..self }
+    }
+
+    /// The same with names of its fields' values.
+    #[must_use]
+    pub fn with_names(self, names: FieldNames) -> Self {
+        SerialBus { names: Arc::new(names), ..self }
+    }
+
+    /// Names of its fields' values.
+    pub fn names(&self) -> &FieldNames {
+        &self.names
     }
 
     /// Its lines, in the order of its protocol's roles: that of its decoder.

@@ -96,6 +96,14 @@ struct Open {
     times: u64,
 }
 
+/// What ends an exchange: a transfer, and whether it is done with.
+#[derive(Clone, Copy)]
+struct By<'a> {
+    bus: usize,
+    transfer: &'a Frame,
+    takes: bool,
+}
+
 /// What may come next.
 struct Due {
     /// The steps, the first of them being the most likely.
@@ -225,7 +233,7 @@ impl Follower {
         }
         let breaks = next.must.is_some();
         self.doubt(!transfer.certain);
-        self.over(transfer.start, Some((transfer, !begins)), found);
+        self.over(transfer.start, Some(By { bus, transfer, takes: !begins }), found);
         // What broke one is done with, unless it begins another.
         breaks && !begins
     }
@@ -262,11 +270,11 @@ impl Follower {
     }
 
     /// What is under way is over: whole, or broken at the step that is due.
-    fn over(&mut self, at: Tick, by: Option<(&Frame, bool)>, found: &mut dyn FnMut(Followed)) {
+    fn over(&mut self, at: Tick, by: Option<By<'_>>, found: &mut dyn FnMut(Followed)) {
         let Some(Open { mut exchanged, step, times }) = self.open.take() else { return };
         let open = Open { exchanged: exchanged.clone(), step, times };
         // It is known only now that it is over.
-        exchanged.frame.end = exchanged.frame.end.max(by.map_or(at, |(by, _)| by.end));
+        exchanged.frame.end = exchanged.frame.end.max(by.map_or(at, |by| by.transfer.end));
         let Some(must) = due(&self.exchange, &open).must else {
             found(Followed::Whole(exchanged));
             return;
@@ -274,13 +282,13 @@ impl Follower {
         let step = &self.exchange.steps[must];
         let expected = step.words(&exchanged.frame);
         let name = step.name().map_or_else(|| format!("step {}", must + 1), str::to_string);
-        let came = by.map(|(by, _)| by.to_string());
+        let came = by.map(|by| self.exchange.buses()[by.bus].names().show(by.transfer));
         let what = match &came {
             Some(came) => format!("broken at {name}: {came}"),
             None => format!("broken: {name} is missing"),
         };
         exchanged.frame.faults.push(Fault::new("broken", at, what));
-        let (certain, takes) = (exchanged.frame.certain, by.is_some_and(|(_, takes)| takes));
+        let (certain, takes) = (exchanged.frame.certain, by.is_some_and(|by| by.takes));
         found(Followed::Broken(exchanged, Broke { step: must, expected, found: came, at, certain, takes }));
     }
 }

@@ -18,7 +18,7 @@ pub use step::{ExchangeStep, Repeats, Taken};
 
 use crate::bus::{Frame, word};
 use crate::capture::Capture;
-use crate::decode::{Protocol, SerialBus};
+use crate::decode::{FieldNames, Protocol, SerialBus};
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::FrameTests;
 use crate::line::LineId;
@@ -54,6 +54,8 @@ pub struct Exchange {
     steps: Vec<ExchangeStep>,
     /// How long it may pause between two steps before it is over.
     longest_pause: Option<Time>,
+    /// Names of its fields' values.
+    names: FieldNames,
 }
 
 impl Exchange {
@@ -66,8 +68,8 @@ impl Exchange {
             let message = format!("an exchange is on 1 to {MOST_BUSES} buses, not {}", buses.len());
             return Err(Error::new(ErrorKind::Range, message).with_help("name the buses of its steps"));
         }
-        let (only, steps, longest_pause) = (None, Vec::new(), None);
-        Ok(Exchange { name: name.into(), buses, only, steps, longest_pause })
+        let (only, steps, longest_pause, names) = (None, Vec::new(), None, FieldNames::default());
+        Ok(Exchange { name: name.into(), buses, only, steps, longest_pause, names })
     }
 
     /// With another step at its end.
@@ -87,6 +89,12 @@ impl Exchange {
     #[must_use]
     pub fn longest_pause(self, pause: Time) -> Self {
         Exchange { longest_pause: Some(pause), ..self }
+    }
+
+    /// With names of its fields' values.
+    #[must_use]
+    pub fn names(self, names: FieldNames) -> Self {
+        Exchange { names, ..self }
     }
 
     /// Its name.
@@ -126,7 +134,7 @@ impl Exchange {
 
     /// What all of its lines are, each once, and for each bus which of them are its own.
     fn lines(&self) -> (Vec<LineId>, Vec<Vec<usize>>) {
-        let mut all: Vec<LineId> = self.buses.iter().flat_map(|bus| bus.lines()).copied().collect();
+        let mut all: Vec<LineId> = self.buses.iter().flat_map(SerialBus::lines).copied().collect();
         all.sort_unstable();
         all.dedup();
         let place = |line: &LineId| all.binary_search(line).unwrap_or(0);
@@ -150,7 +158,7 @@ impl Exchange {
             return Err(Error::new(ErrorKind::Range, message).with_help("leave a parallel bus out"));
         }
         let protocol = Protocol::custom(decoder::Exchanging::new(self.clone()));
-        SerialBus::of_lines(self.name.clone(), protocol, lines)
+        Ok(SerialBus::of_lines(self.name.clone(), protocol, lines)?.with_names(self.names.clone()))
     }
 
     /// The names of the fields that its steps give.

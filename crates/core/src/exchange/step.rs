@@ -299,7 +299,7 @@ impl ExchangeStep {
         }
         for (_, from) in self.fields() {
             let FieldFrom::Number(pick) = from else { continue };
-            for field in pick.fields().filter(|field| !protocol.words().contains(field)) {
+            if let Some(field) = pick.fields().find(|field| !protocol.words().contains(field)) {
                 let message = format!("this bus has no field '{field}'");
                 let help =
                     crate::error::suggest(field, protocol.words().iter().copied(), "field of this bus");

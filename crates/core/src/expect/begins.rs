@@ -54,10 +54,9 @@ impl Beginning {
                 let reach = reach(capture, &event, lines);
                 // Of a state machine, it is known in exact records only which occurrence there was.
                 let known = !event.program().has_states() || capture.base().is_exact();
-                let hits: Vec<Hit>;
                 let most = if once { 1 } else { usize::MAX };
                 let mut party = Party::new(event.marks(capture, capture.range(), Rule::Proven));
-                hits = std::iter::from_fn(|| next_of(&mut party)).take(most).collect();
+                let hits: Vec<Hit> = std::iter::from_fn(|| next_of(&mut party)).take(most).collect();
                 let hits: Box<dyn Iterator<Item = Hit>> = Box::new(hits.into_iter());
                 Some(Starts { hits: hits.peekable(), reach, known })
             }

@@ -2,7 +2,9 @@
 
 use super::begins::{Beginning, Starts};
 use super::judged::{DeviationKind, Ended, Judged, Occurrence, Otherwise, Pause, Tally};
+use crate::bus::Frame;
 use crate::capture::Capture;
+use crate::decode::SerialBus;
 use crate::error::Result;
 use crate::exchange::{Broke, Exchange, Exchanged, Followed, Follower};
 use crate::known::{Instants, Precision, Rule, Span};
@@ -36,7 +38,7 @@ impl Exchanges {
     /// # Errors
     /// When a bus cannot be decoded at the record's clock, or the event cannot happen there.
     pub fn compare(&self, capture: &Capture) -> Result<Judged> {
-        let lines: Vec<LineId> = self.exchange.buses().iter().flat_map(|bus| bus.lines()).copied().collect();
+        let lines: Vec<LineId> = self.exchange.buses().iter().flat_map(SerialBus::lines).copied().collect();
         let starts = self.begins.starts(capture, &lines)?;
         let mut judging = Judging::new(self, capture, &lines);
         let mut following = Follower::new(&self.exchange, capture.base());
@@ -45,7 +47,8 @@ impl Exchanges {
             None => {
                 for (bus, transfer) in self.exchange.transfers(capture)? {
                     following.transfer(bus, &transfer, &mut |one| found.push(one));
-                    found.drain(..).for_each(|one| judging.take(one, || transfer.to_string()));
+                    let words = || self.words(bus, &transfer);
+                    found.drain(..).for_each(|one| judging.take(one, words));
                 }
                 following.end(Tick(capture.len()), &mut |one| found.push(one));
                 found.drain(..).for_each(|one| judging.take(one, String::new));
@@ -53,6 +56,11 @@ impl Exchanges {
             Some(starts) => self.after(capture, starts, &mut judging, &mut following)?,
         }
         Ok(judging.finish())
+    }
+
+    /// A transfer in words.
+    fn words(&self, bus: usize, transfer: &Frame) -> String {
+        self.exchange.buses()[bus].names().show(transfer)
     }
 
     /// The same after each of some instants.
@@ -76,7 +84,8 @@ impl Exchanges {
             }
             before = Some(transfer.start);
             following.transfer(bus, &transfer, &mut |one| found.push(one));
-            found.drain(..).for_each(|one| judging.take_due(one, || transfer.to_string()));
+            let words = || self.words(bus, &transfer);
+            found.drain(..).for_each(|one| judging.take_due(one, words));
         }
         following.end(Tick(capture.len()), &mut |one| found.push(one));
         found.drain(..).for_each(|one| judging.take_due(one, String::new));

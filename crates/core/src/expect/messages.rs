@@ -7,6 +7,7 @@ use crate::capture::Capture;
 use crate::decode::SerialBus;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::{FrameTests, Hit};
+use crate::line::ValueNames;
 use crate::message::{Compared, Matcher, Message};
 use crate::quantity::{Rational, Time};
 use crate::time::Tick;
@@ -162,6 +163,7 @@ struct Turn<'a> {
     in_turn: bool,
     /// The one that came last.
     last: Option<usize>,
+    names: &'a ValueNames,
 }
 
 /// One message under way: those that it may still be.
@@ -182,11 +184,14 @@ struct Open<'a> {
     due: Option<usize>,
     /// One of the messages.
     first: Option<&'a Message>,
+    /// Names of the values.
+    names: &'a ValueNames,
 }
 
 impl<'a> Turn<'a> {
     fn new(wanted: &'a Messages) -> Self {
-        Turn { messages: &wanted.any_of, in_turn: wanted.in_turn, last: None }
+        let names = wanted.bus.names().of(wanted.field.as_deref().unwrap_or("data"));
+        Turn { messages: &wanted.any_of, in_turn: wanted.in_turn, last: None, names }
     }
 
     fn begin(&self, total: Option<usize>) -> Open<'a> {
@@ -205,6 +210,7 @@ impl<'a> Turn<'a> {
             over: false,
             due: None,
             first,
+            names: self.names,
         };
         open.note_whole();
         open
@@ -222,7 +228,8 @@ impl<'a> Turn<'a> {
 impl<'a> Open<'a> {
     /// A value in words.
     fn show(&self, value: u64) -> String {
-        self.first.map_or_else(String::new, |message| message.show(value))
+        let written = self.first.map_or_else(String::new, |message| message.show(value));
+        self.names.named(&written, value)
     }
 
     fn note_whole(&mut self) {

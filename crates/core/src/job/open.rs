@@ -87,6 +87,10 @@ impl Job {
         if let Some(setup) = &mut setup {
             diagnose::settle(&capture, setup);
         }
+        let capture = match &setup {
+            Some(setup) => capture.with_value_names(&setup.buses),
+            None => capture,
+        };
         Job { capture, setup, remarks, path: name.to_path_buf(), tried: Vec::new() }
     }
 }

@@ -5,7 +5,7 @@ use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
-use super::{Level, LineId};
+use super::{Level, LineId, ValueNames};
 use crate::error::{Error, ErrorKind, Result, suggest};
 
 /// Most lines a bus may have.
@@ -90,6 +90,8 @@ pub struct Bus {
     pub clock: Option<(LineId, Level)>,
     /// How its value is written.
     pub radix: Radix,
+    /// Names of its values.
+    pub names: ValueNames,
 }
 
 /// Why lines do not form a bus.
@@ -139,7 +141,13 @@ impl Bus {
                 return Err(BusError::Repeated(*line));
             }
         }
-        Ok(Bus { name: name.into(), lines, clock: None, radix: Radix::Hex })
+        Ok(Bus { name: name.into(), lines, clock: None, radix: Radix::Hex, names: ValueNames::default() })
+    }
+
+    /// A value of it as text, with its name where it has one.
+    pub fn show(&self, value: Value) -> String {
+        let written = value.show(self.radix);
+        value.known().map_or(written.clone(), |known| self.names.named(&written, known))
     }
 
     /// The value, given a way to ask for the level of each line.

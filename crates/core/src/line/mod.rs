@@ -7,6 +7,7 @@ mod levels;
 mod named;
 mod pulse_widths;
 mod threshold;
+mod value_names;
 
 pub use analog::{AnalogId, AnalogLine, AnalogScale, VoltageRange};
 pub use bus::{BitOrder, Bus, BusError, BusId, Radix, Value};
@@ -15,6 +16,7 @@ pub use levels::Levels;
 pub(crate) use named::{Meant as NameMeant, NameIndex, meant, several};
 pub use pulse_widths::{Narrowest, PulseWidths};
 pub use threshold::{LogicFamily, Threshold};
+pub use value_names::ValueNames;
 
 use std::fmt;
 

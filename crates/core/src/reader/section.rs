@@ -251,6 +251,11 @@ impl<'a> Section<'a> {
             self.wrong(value, key, "a table of names");
             return None;
         };
+        Some(self.entries(table))
+    }
+
+    /// The keys of a table, each with a text or `false`.
+    fn entries(&self, table: &DeTable<'_>) -> Vec<NamedText> {
         let mut entries = Vec::new();
         for (name, value) in table {
             let name = self.placed(shown(name.get_ref()), name.span());
@@ -263,7 +268,28 @@ impl<'a> Section<'a> {
             }
         }
         entries.sort_by_key(|(name, _)| name.place.span.start);
-        Some(entries)
+        entries
+    }
+
+    /// A table of such tables, with keys of the user's choice, too.
+    pub fn maps(&self, key: &'static str) -> Option<Vec<(Placed<String>, Vec<NamedText>)>> {
+        let value = self.get(key)?;
+        let DeValue::Table(table) = value.get_ref() else {
+            self.wrong(value, key, "a table of tables");
+            return None;
+        };
+        let mut all = Vec::new();
+        for (name, value) in table {
+            let name = self.placed(shown(name.get_ref()), name.span());
+            match value.get_ref() {
+                DeValue::Table(inner) => {
+                    all.push((name, self.entries(inner)));
+                }
+                _ => self.wrong(value, &name.value, "a table: names of the values of a field"),
+            }
+        }
+        all.sort_by_key(|(name, _)| name.place.span.start);
+        Some(all)
     }
 }
 

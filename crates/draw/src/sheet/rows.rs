@@ -115,7 +115,7 @@ impl Layout<'_> {
         const SLANT: f64 = 3.0;
         let middle = (high + low) / 2.0;
         self.bands(drawing, row, high, low, Ink::Bus);
-        for (at, len, text) in &row.labels {
+        for (at, len, texts) in &row.labels {
             // The changing column before belongs to the slope.
             let from = self.x(*at) - if *at > 0 { 1.0 } else { 0.5 };
             let to = self.x(at + len) - 0.5;
@@ -133,8 +133,8 @@ impl Layout<'_> {
             drawing.polygon(points, Some(stroke), (fill, 1.0));
             // Where it is narrow, the base goes without saying.
             let fits = |text: &&str| text_width(text, VALUE_SIZE) + 2.0 * SLANT + 2.0 <= to - from;
-            let bare = text.trim_start_matches("0x").trim_start_matches("0b");
-            if let Some(text) = [text.as_str(), bare].into_iter().find(fits) {
+            let bare = texts.last().map(|text| text.trim_start_matches("0x").trim_start_matches("0b"));
+            if let Some(text) = texts.iter().map(String::as_str).chain(bare).find(fits) {
                 let at = ((from + to) / 2.0, middle + 4.0);
                 drawing.text(at, text, VALUE_SIZE, Ink::Text, Anchor::Middle);
             }

@@ -124,7 +124,11 @@ fn as_expected(met: &Met, judged: &Judged) -> String {
     };
     match (counts.seen, counts.unpaired) {
         (0, 0) => {
-            return if besides.is_empty() { "nothing came".into() } else { format!("none came{besides}") };
+            if besides.is_empty() {
+                "nothing came".into()
+            } else {
+                format!("none came{besides}")
+            }
         }
         (0, _) => format!("none whole{cut}{besides}"),
         (1, _) => format!("as expected{cut}{besides}"),

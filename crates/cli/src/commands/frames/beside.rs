@@ -85,7 +85,8 @@ impl Columns<'_> {
                 run.text.push(field.character().unwrap_or('.'));
             }
             false => {
-                let fields: Vec<String> = frame.fields.iter().map(|f| told(f, self.args.values)).collect();
+                let fields: Vec<String> =
+                    frame.fields.iter().map(|f| told(listed.bus, f, self.args.values)).collect();
                 run.values.push(format!("{} {}", frame.kind, fields.join(" ")));
                 // It fills the row alone.
                 let start = run.start;

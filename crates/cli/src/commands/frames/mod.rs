@@ -51,9 +51,10 @@ impl<'a> Listing<'a> {
         };
         let matching = |tests: FrameTests| {
             let stream = |bus: &&SerialBus| bus.protocol().is_stream() && !args.transfers;
-            buses.iter().map(|bus| tests.matching(stream(bus))).collect()
+            let of = |bus: &&SerialBus| tests.named(bus.names()).map(|tests| tests.matching(stream(bus)));
+            buses.iter().map(of).collect::<Result<Vec<_>, _>>()
         };
-        let tests = tests.map(matching);
+        let tests = tests.map(matching).transpose()?;
         let left = args.first.unwrap_or(u64::MAX);
         Ok(Listing { args, capture: &loaded.capture, buses, ticks, frames, tests, from, left })
     }
@@ -126,11 +127,11 @@ fn asked<'a>(args: &args::Frames, buses: Vec<&'a SerialBus>) -> Result<Vec<&'a S
     let mut known = Vec::new();
     for bus in buses {
         let checked = match args.transfers {
-            true => tests.check_transfers(bus.protocol()),
-            false => tests.check(bus.protocol()),
+            true => tests.of_transfers(bus),
+            false => tests.of(bus),
         };
         match checked {
-            Ok(()) => known.push(bus),
+            Ok(_) => known.push(bus),
             Err(error) => unknown = unknown.or(Some(error)),
         }
     }
@@ -150,10 +151,13 @@ fn counted(args: &args::Frames, count: u64) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
-/// A field in words: its name and value, and the character that a byte may be.
-fn told(field: &Field, values: Values) -> String {
+/// A field in words: its name and value, and the name of that, or the character that a byte may be.
+fn told(bus: &SerialBus, field: &Field, values: Values) -> String {
     if field.kind == FieldKind::Control && field.bits == 1 {
         return field.name.to_string();
+    }
+    if let Some(name) = bus.names().name_of(field) {
+        return format!("{}={} ({name})", field.name, value(field, values));
     }
     match field.character().filter(|_| values == Values::Hex) {
         Some(character) => format!("{}={} '{character}'", field.name, value(field, values)),

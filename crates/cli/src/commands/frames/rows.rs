@@ -99,7 +99,8 @@ fn text(
     let lasts = || capture.base().length_of(frame.carried_until().since(frame.start)).rounded(tick);
     let line = match args.transfers {
         false if args.exchanges => {
-            let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
+            let fields: Vec<String> =
+                frame.fields.iter().map(|field| told(bus, field, args.values)).collect();
             let kind = if frame.kind == "exchange" { "" } else { frame.kind };
             let (lasts, fields) = (lasts(), fields.join(" "));
             let text = format!("{kind}{sure} {fields}");
@@ -107,11 +108,12 @@ fn text(
         }
         true => {
             let lasts = lasts();
-            let carried = super::transfer::carried(frame, args.values);
+            let carried = super::transfer::carried(bus, frame, args.values);
             format!("{when:>at$}  {gap:>at$}  {lasts:>at$}  {name:<longest$}  {kind}{sure} {carried}{faults}")
         }
         false => {
-            let fields: Vec<String> = frame.fields.iter().map(|field| told(field, args.values)).collect();
+            let fields: Vec<String> =
+                frame.fields.iter().map(|field| told(bus, field, args.values)).collect();
             let fields = fields.join(" ");
             format!("{when:>at$}  {gap:>at$}  {name:<longest$}  {kind}{sure} {fields}{faults}")
         }
@@ -121,7 +123,10 @@ fn text(
 
 fn row<'a>(args: &args::Frames, capture: &Capture, listed: &'a JobFrame<'_>) -> Row<'a> {
     let frame = &listed.frame;
-    let fields = frame.fields.iter().map(|f| format!("{}={}", f.name, value(f, args.values)));
+    let named = |field| listed.bus.names().of(field);
+    let fields = frame.fields.iter();
+    let fields =
+        fields.map(|f| format!("{}={}", f.name, named(f.name).named(&value(f, args.values), f.value)));
     Row {
         bus: listed.bus.name(),
         kind: frame.kind,
@@ -139,14 +144,14 @@ fn json_line(
     listed: &JobFrame<'_>,
     out: &mut Out,
 ) -> Result<(), Failure> {
-    let (name, frame, base) = (listed.bus.name(), &listed.frame, capture.base());
+    let (frame, base) = (&listed.frame, capture.base());
     let line = match args.transfers || args.exchanges {
         true => {
-            let row = TransferRow::new(name, frame, listed.gap, base);
+            let row = TransferRow::new(listed.bus, frame, listed.gap, base);
             let document = if args.exchanges { "exchange" } else { "transfer" };
             serde_json::to_string(&Document::new(document, &row))
         }
-        false => serde_json::to_string(&Document::new("frame", &FrameRow::new(name, frame, base))),
+        false => serde_json::to_string(&Document::new("frame", &FrameRow::new(listed.bus, frame, base))),
     };
     out.line(line.map_err(not_json)?)
 }

@@ -1,6 +1,7 @@
 //! What a transfer carries, in words.
 
 use deep_tap::bus::{FieldKind, Frame};
+use deep_tap::decode::SerialBus;
 
 use super::{told, value};
 use crate::args::Values;
@@ -10,7 +11,7 @@ const MOST_VALUES: usize = 64;
 
 /// Data of one name in a row, words with two directions one after the other; addresses and what is not
 /// acknowledged where they stand; and the text that it is.
-pub(super) fn carried(frame: &Frame, values: Values) -> String {
+pub(super) fn carried(bus: &SerialBus, frame: &Frame, values: Values) -> String {
     let mut parts: Vec<String> = Vec::new();
     let mut rows: Vec<(&str, Vec<String>)> = Vec::new();
     for field in &frame.fields {
@@ -20,13 +21,15 @@ pub(super) fn carried(frame: &Frame, values: Values) -> String {
                 if place == rows.len() {
                     rows.push((field.name, Vec::new()));
                 }
-                rows[place].1.push(value(field, values).trim_start_matches("0x").to_string());
+                let written = value(field, values);
+                let written = written.trim_start_matches("0x");
+                rows[place].1.push(bus.names().of(field.name).named(written, field.value));
             }
             // That a byte is acknowledged is nothing to tell.
             FieldKind::Control if field.name == "ack" && field.bits == 1 => {}
             FieldKind::Address | FieldKind::Control | FieldKind::Check => {
                 parts.extend(rows.drain(..).map(row));
-                parts.push(told(field, values));
+                parts.push(told(bus, field, values));
             }
         }
     }

@@ -4,6 +4,7 @@ use super::condition::{Test3, both};
 use super::form::{Form, Guarded, Stage, Tree, plain_levels};
 use super::frames::{Asked, FrameForm, FrameTests};
 use super::names::{Meaning, Scope};
+use super::values::test_of;
 use crate::error::{Error, Result, suggest};
 use crate::event::syntax::{
     BusUnit, Comparison, Condition, Direction, Event, Name, Simple, SimpleKind, StepLimit, Test, TextSpan,
@@ -110,10 +111,10 @@ impl Checker<'_> {
             SimpleKind::Frame(name, unit, tests) => {
                 let bus = self.scope.find_frames(self.text, name)?.clone();
                 let tests = FrameTests::new(tests.clone(), self.text);
-                match unit {
-                    BusUnit::Frame => tests.check(bus.protocol())?,
-                    BusUnit::Transfer => tests.check_transfers(bus.protocol())?,
-                }
+                let tests = match unit {
+                    BusUnit::Frame => tests.of(&bus)?,
+                    BusUnit::Transfer => tests.of_transfers(&bus)?,
+                };
                 Form::Frame(Box::new(FrameForm { bus, asked: Asked::Units(*unit, tests) }))
             }
             SimpleKind::Mark(name, mark) => {
@@ -177,6 +178,7 @@ impl Checker<'_> {
 
     fn bus_test(&self, name: &Name, test: &Test) -> Result<Test3> {
         let bus = self.scope.find_bus(self.text, name)?;
+        let test = &test_of(self.text, &name.text, test, &bus.names)?;
         let width = bus.lines.len() as u32;
         let most = if width >= 64 { u64::MAX } else { (1 << width) - 1 };
         let fits = |value: &ValuePattern| -> Result<()> {

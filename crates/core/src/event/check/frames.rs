@@ -3,11 +3,13 @@
 use std::collections::VecDeque;
 use std::ops::Range;
 
+use super::values::test_of;
 use crate::bus::{Decoder, Fault, FieldKind, Frame, FrameSink};
 use crate::capture::Capture;
-use crate::decode::{Protocol, Reading, Reads, SerialBus};
+use crate::decode::{FieldNames, Protocol, Reading, Reads, SerialBus};
 use crate::error::{Result, suggest};
 use crate::event::syntax::{BusUnit, Comparison, FieldTest, Test, ValuePattern, field_tests, located};
+use crate::line::ValueNames;
 use crate::quantity::{Rational, Time};
 use crate::time::{Tick, TimeBase};
 
@@ -60,6 +62,41 @@ impl FrameTests {
         Ok(FrameTests::new(field_tests(text)?, text))
     }
 
+    /// The same tests on frames of a bus, which can meet each of them; names of values are what the bus calls
+    /// so.
+    ///
+    /// # Errors
+    /// As [`check`](FrameTests::check), and for a name that no value of its field has.
+    pub fn of(&self, bus: &SerialBus) -> Result<FrameTests> {
+        let tests = self.named(bus.names())?;
+        tests.check(bus.protocol()).map(|()| tests)
+    }
+
+    /// The same of transfers.
+    ///
+    /// # Errors
+    /// As [`of`](FrameTests::of).
+    pub fn of_transfers(&self, bus: &SerialBus) -> Result<FrameTests> {
+        let tests = self.named(bus.names())?;
+        tests.check_transfers(bus.protocol()).map(|()| tests)
+    }
+
+    /// The same with the names of values replaced by what they mean.
+    ///
+    /// # Errors
+    /// For a name that no value of its field has.
+    pub fn named(&self, names: &FieldNames) -> Result<FrameTests> {
+        let named = |own: &FieldTest| {
+            let field = &own.field.text;
+            let test = own.test.as_ref().map(|test| test_of(&self.text, field, test, names.of(field)));
+            Ok(FieldTest { test: test.transpose()?, ..own.clone() })
+        };
+        Ok(FrameTests {
+            tests: self.tests.iter().map(named).collect::<Result<_>>()?,
+            text: self.text.clone(),
+        })
+    }
+
     /// Checks that frames of this protocol can meet each of the tests.
     ///
     /// # Errors
@@ -96,6 +133,9 @@ impl FrameTests {
 
     fn check_one(&self, test: &FieldTest, protocol: &Protocol, words: &[&str]) -> Result<()> {
         let FieldTest { field, place, test } = test;
+        if let Some(test) = test {
+            test_of(&self.text, &field.text, test, &ValueNames::default())?;
+        }
         let any_data = matches!((field.text.as_str(), test), ("text" | "bytes", Some(Test::Row(_))));
         let counts = field.text == LENGTH && test.is_some();
         if field.text != "fault" && !words.contains(&field.text.as_str()) && !any_data && !counts {

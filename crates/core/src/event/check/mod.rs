@@ -9,6 +9,7 @@ mod names;
 mod program;
 mod states;
 mod table;
+mod values;
 
 pub(in crate::event) use condition::Test3;
 pub(in crate::event) use form::{Form, Guarded, MachineArm, Stage, Tree};

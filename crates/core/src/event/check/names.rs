@@ -6,7 +6,7 @@ use crate::capture::Capture;
 use crate::decode::SerialBus;
 use crate::error::{Error, Result};
 use crate::event::syntax::{Event, Name, located};
-use crate::line::{AnalogId, Bus, Crossing, LineId, NameMeant, Side, meant, several};
+use crate::line::{AnalogId, Bus, Crossing, LineId, NameMeant, Side, ValueNames, meant, several};
 use crate::quantity::Voltage;
 
 /// What a name stands for.
@@ -139,6 +139,7 @@ impl Scope {
                 lines: vec![*line],
                 clock: None,
                 radix: crate::line::Radix::Binary,
+                names: ValueNames::default(),
             }),
             Meaning::Analog(_) => {
                 let message = format!("'{}' is an analog line, which has no value", name.text);

@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::window::{NONE, Window};
 use crate::bus::Frame;
+use crate::decode::SerialBus;
 use crate::event::check::Guarded;
-use crate::line::{Bus, Radix, Signal, Value};
+use crate::line::{Bus, Signal, Value};
 use crate::scan::Plane;
 
 /// Most different values that are told apart.
@@ -86,7 +87,7 @@ impl FrameCensus {
         }
     }
 
-    pub(super) fn report(&self, bus: &str) -> FramesSeen {
+    pub(super) fn report(&self, bus: &SerialBus) -> FramesSeen {
         fn sorted<K: Ord + Copy>(
             counts: impl Iterator<Item = (K, u64)>,
             show: impl Fn(K) -> String,
@@ -100,13 +101,14 @@ impl FrameCensus {
         };
         let hex =
             |(value, bits): (u64, u32)| format!("0x{value:0digits$X}", digits = bits.div_ceil(4) as usize);
+        let show = |field: &FieldCensus, of: (u64, u32)| bus.names().of(&field.name).named(&hex(of), of.0);
         let fields = self.fields.iter().map(|field| FieldSeen {
             name: field.name.clone(),
-            values: sorted(field.values.iter().map(|(value, count)| (*value, *count)), hex),
+            values: sorted(field.values.iter().map(|(value, count)| (*value, *count)), |of| show(field, of)),
             others: field.others,
         });
         FramesSeen {
-            bus: bus.to_string(),
+            bus: bus.name().to_string(),
             kinds: words(&self.kinds),
             faults: words(&self.faults),
             fields: fields.collect(),
@@ -117,8 +119,7 @@ impl FrameCensus {
 /// Counts the values of one bus.
 #[derive(Clone, Debug)]
 pub(super) struct Census {
-    name: String,
-    radix: Radix,
+    bus: Bus,
     slots: Vec<usize>,
     counts: HashMap<u64, u64>,
     others: u64,
@@ -144,8 +145,7 @@ impl Census {
     fn new(bus: &Bus, slots: &[Signal]) -> Census {
         let slot = |line: &Signal| slots.binary_search(line).unwrap_or(0);
         Census {
-            name: bus.name.clone(),
-            radix: bus.radix,
+            bus: bus.clone(),
             slots: bus.lines.iter().map(|line| slot(&line.into())).collect(),
             counts: HashMap::new(),
             others: 0,
@@ -182,11 +182,11 @@ impl Census {
 
     pub(super) fn report(&self, at_event: bool) -> BusSeen {
         let width = self.slots.len() as u32;
-        let show = |bits: u64| Value { bits, unknown: 0, floating: 0, width }.show(self.radix);
+        let show = |bits: u64| self.bus.show(Value { bits, unknown: 0, floating: 0, width });
         let mut counts: Vec<(u64, u64)> = self.counts.iter().map(|(v, n)| (*v, *n)).collect();
         counts.sort_unstable_by_key(|(value, count)| (std::cmp::Reverse(*count), *value));
         BusSeen {
-            name: self.name.clone(),
+            name: self.bus.name.clone(),
             at_event,
             values: counts.into_iter().map(|(value, count)| (show(value), count)).collect(),
             others: self.others,

@@ -7,6 +7,7 @@ use std::ops::ControlFlow;
 use super::census::{FrameCensus, FramesSeen};
 use super::window::{NONE, Window};
 use crate::bus::{BusMark, Decoder, Frame, FrameSink, Look};
+use crate::decode::SerialBus;
 use crate::event::check::{Asked, FrameForm, FrameMatcher};
 use crate::line::Signal;
 use crate::scan::{Feeder, GROUP, Plane, Stretch};
@@ -67,7 +68,7 @@ impl FrameSink for Found {
 pub(super) struct FramePart {
     /// `None` for a clock at which the bus cannot be decoded; that is refused before.
     decoder: Option<Box<dyn Decoder>>,
-    bus: String,
+    bus: SerialBus,
     /// Ticks of rest before a frame without which it is not read.
     rest: u64,
     feeder: Feeder,
@@ -99,7 +100,7 @@ impl FramePart {
         let census = FrameCensus::of(fields.into_iter());
         FramePart {
             decoder: form.decoder(base).ok(),
-            bus: form.bus.name().to_string(),
+            bus: form.bus.clone(),
             rest: form.bus.protocol().rest_before(base),
             feeder: Feeder::new(form.bus.lines().iter().map(|line| slot(&line.into())).collect()),
             ahead: BTreeSet::new(),

@@ -211,19 +211,30 @@ impl<'a> Parser<'a> {
             Token::Number(number) => {
                 self.advance();
                 match pattern(&number.replace('_', "").to_lowercase()) {
-                    Some((bits, open)) => Ok(ValuePattern { bits, open, span }),
+                    Some((bits, open)) => Ok(ValuePattern { bits, open, name: None, span }),
                     None => self.fail(span, format!("'{number}' is not a value of at most 64 bits"), None),
                 }
             }
-            Token::Quoted(text) if text.is_ascii() && (1..=8).contains(&text.len()) => {
+            // A name, or the characters themselves, which ones is known with the bus.
+            Token::Quoted(text) if !text.is_empty() => {
                 self.advance();
-                let bits = text.bytes().fold(0, |bits, byte| bits << 8 | u64::from(byte));
-                Ok(ValuePattern { bits, open: 0, span })
+                let bits = characters(&text).unwrap_or(0);
+                Ok(ValuePattern { bits, open: 0, name: Some(text), span })
             }
             Token::Quoted(_) => self.fail(span, "a text value has 1 to 8 ASCII characters", None),
-            _ => Err(self.unexpected("a value such as 12, 0x2A, 0b1x0 or \"A\"")),
+            Token::Word(word) if !KEYWORDS.contains(&word.as_str()) => {
+                self.advance();
+                Ok(ValuePattern { bits: 0, open: 0, name: Some(word), span })
+            }
+            _ => Err(self.unexpected("a value such as 12, 0x2A, 0b1x0, \"A\", or its name")),
         }
     }
+}
+
+/// The value that up to eight ASCII characters are.
+pub(in crate::event) fn characters(text: &str) -> Option<u64> {
+    let fits = text.is_ascii() && (1..=8).contains(&text.len());
+    fits.then(|| text.bytes().fold(0, |bits, byte| bits << 8 | u64::from(byte)))
 }
 
 /// Most values in a row.
@@ -237,7 +248,7 @@ impl Parser<'_> {
             return Err(self.unexpected("what it is, in quotes, such as \"08 10 xx\""));
         };
         self.advance();
-        let whole = |bits| ValuePattern { bits, open: 0, span: span.clone() };
+        let whole = |bits| ValuePattern { bits, open: 0, name: None, span: span.clone() };
         let row = match is_text {
             true => unescaped(&quoted).map(|bytes| bytes.into_iter().map(whole).collect::<Vec<_>>()),
             false => quoted
@@ -247,7 +258,7 @@ impl Parser<'_> {
                     let number = number.to_lowercase();
                     let digits = number.strip_prefix("0x").unwrap_or(&number);
                     let (bits, open) = pattern(&format!("0x{digits}"))?;
-                    Some(ValuePattern { bits, open, span: span.clone() })
+                    Some(ValuePattern { bits, open, name: None, span: span.clone() })
                 })
                 .collect(),
         };

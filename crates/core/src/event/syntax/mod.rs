@@ -6,7 +6,7 @@ mod parser;
 mod tree;
 
 pub use cursor::KEYWORDS;
-pub(in crate::event) use cursor::located;
+pub(in crate::event) use cursor::{characters, located};
 pub(in crate::event) use parser::field_tests;
 pub use tree::{
     BusUnit, Comparison, Condition, Direction, Event, FieldTest, Lasting, Name, Simple, SimpleKind, Step,

@@ -161,6 +161,8 @@ pub struct ValuePattern {
     pub bits: u64,
     /// A one for each bit that may be anything.
     pub open: u64,
+    /// The name of a value, where it is written as one: what it means is known with the bus.
+    pub name: Option<String>,
     /// Where it stands.
     pub span: TextSpan,
 }

@@ -1,8 +1,9 @@
 //! The sections of buses of parallel lines.
 
 use super::line::{DraftLine, LineIds, read_pull};
+use super::value_names::read_bus_names;
 use crate::error::{Error, TextPlace, suggest};
-use crate::line::{Bus, BusError, Input, Level, PulseWidths, Radix};
+use crate::line::{Bus, BusError, Input, Level, PulseWidths, Radix, ValueNames};
 use crate::reader::{Placed, Section};
 use crate::setup::files::wrong;
 use crate::setup::vectors::Vectors;
@@ -16,6 +17,7 @@ pub(in crate::setup) struct DraftBus {
     pub(in crate::setup) vector: Option<DraftVector>,
     pub(in crate::setup) clock: Option<(Placed<String>, bool)>,
     pub(in crate::setup) radix: Radix,
+    pub(in crate::setup) names: ValueNames,
     pub(in crate::setup) place: TextPlace,
 }
 
@@ -134,7 +136,8 @@ impl DraftBus {
                 return None;
             }
         };
-        Some(DraftBus { name, lines, vector, clock, radix, place: section.place() })
+        let names = read_bus_names(section);
+        Some(DraftBus { name, lines, vector, clock, radix, names, place: section.place() })
     }
 
     pub(in crate::setup) fn resolve(&self, known: &LineIds<'_>, problems: &mut Vec<Error>) -> Option<Bus> {
@@ -145,7 +148,16 @@ impl DraftBus {
             .map(|(name, rises)| known.line(name, problems).map(|line| (line, Level::from(*rises))));
         let ids = ids.into_iter().collect::<Option<Vec<_>>>()?;
         match Bus::new(self.name.value.clone(), ids.clone()) {
-            Ok(made) => Some(Bus { clock: clock.flatten(), radix: self.radix, ..made }),
+            Ok(made) => {
+                let width = made.lines.len();
+                let beyond = self.names.iter().last().filter(|(value, _)| width < 64 && value >> width != 0);
+                if let Some((value, name)) = beyond {
+                    let message =
+                        format!("bus '{}' has {width} lines, and '{name}' is 0x{value:X}", self.name.value);
+                    problems.push(wrong(&self.name.place, message, "give a value that it can have"));
+                }
+                Some(Bus { clock: clock.flatten(), radix: self.radix, names: self.names.clone(), ..made })
+            }
             Err(BusError::Repeated(line)) => {
                 let second =
                     ids.iter().rposition(|id| *id == line).map_or(&self.place, |i| &self.lines[i].place);

@@ -3,7 +3,8 @@
 use std::str::FromStr;
 
 use super::expect::{Board, wrong};
-use crate::decode::{Pick, SerialBus};
+use super::value_names::{field_names, read_field_names};
+use crate::decode::{FieldNames, Pick, SerialBus};
 use crate::error::{Error, ErrorKind};
 use crate::event::FrameTests;
 use crate::exchange::{Exchange, ExchangeStep, Repeats, Taken};
@@ -20,6 +21,7 @@ pub(in crate::setup) struct DraftExchange {
     longest_pause: Option<Time>,
     complete: bool,
     steps: Vec<DraftStep>,
+    names: FieldNames,
 }
 
 /// A step as written.
@@ -54,9 +56,12 @@ impl DraftExchange {
                 "[[exchange.step]] with name = \"command\" and has = \"write, length == 1\"",
             );
         }
+        let fields = || steps.iter().flat_map(|step| step.fields.iter().map(|(name, _)| name.value.as_str()));
+        let names = field_names(section, &read_field_names(section), fields(), None);
         Some(DraftExchange {
             name: name?,
             bus,
+            names,
             has: section.text("has"),
             longest_pause: section.parsed::<Time>("longest-pause").map(|pause| pause.value),
             complete: section.flag("complete").unwrap_or(false),
@@ -156,9 +161,9 @@ impl DraftExchange {
             }
         };
         if let (Some(has), Some(bus)) = (&self.has, buses.first()) {
-            let known = buses.iter().find(|bus| {
-                FrameTests::parse(&has.value).is_ok_and(|tests| tests.check_transfers(bus.protocol()).is_ok())
-            });
+            let known = buses
+                .iter()
+                .find(|bus| FrameTests::parse(&has.value).is_ok_and(|tests| tests.of_transfers(bus).is_ok()));
             if let Some(only) = board.transfer_tests(has, known.unwrap_or(bus), problems) {
                 exchange = exchange.only(only);
             }
@@ -166,12 +171,14 @@ impl DraftExchange {
         if let Some(pause) = self.longest_pause {
             exchange = exchange.longest_pause(pause);
         }
+        exchange = exchange.names(self.names.clone());
         let mut earlier: Vec<String> = Vec::new();
         for draft in &self.steps {
             let own = draft.bus.as_ref().or(self.bus.as_ref());
             let number =
                 buses.iter().position(|bus| own.is_some_and(|name| bus.name() == name.value)).unwrap_or(0);
-            let Some(step) = draft.resolve(&buses[number], &earlier, board, problems) else { continue };
+            let known = (earlier.as_slice(), &self.names);
+            let Some(step) = draft.resolve(&buses[number], known, board, problems) else { continue };
             earlier.extend(draft.fields.iter().map(|(name, _)| name.value.clone()));
             exchange = exchange.step(step.on(number));
         }
@@ -220,7 +227,7 @@ impl DraftStep {
     fn resolve(
         &self,
         bus: &SerialBus,
-        earlier: &[String],
+        (earlier, names): (&[String], &FieldNames),
         board: &Board<'_>,
         problems: &mut Vec<Error>,
     ) -> Option<ExchangeStep> {
@@ -228,8 +235,8 @@ impl DraftStep {
         let tests = board.transfer_tests(&self.has, bus, problems);
         let earlier: Vec<&str> = earlier.iter().map(String::as_str).collect();
         let when = self.when.as_ref().and_then(|when| {
-            let tests =
-                FrameTests::parse(&when.value).and_then(|tests| tests.check_names(&earlier).map(|()| tests));
+            let tests = FrameTests::parse(&when.value)
+                .and_then(|tests| tests.check_names(&earlier).and_then(|()| tests.named(names)));
             tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &when.place))).ok()
         });
         let mut step = ExchangeStep::new(tests?).times(self.times(problems));

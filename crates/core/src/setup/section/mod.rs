@@ -14,3 +14,4 @@ pub(super) mod sampling;
 pub(super) mod serial;
 pub(super) mod stimulus;
 pub(super) mod trigger;
+pub(super) mod value_names;

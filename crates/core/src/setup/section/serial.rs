@@ -2,10 +2,11 @@
 
 use super::bus::DraftBus;
 use super::line::LineIds;
+use super::value_names::{field_names, read_field_names};
 use crate::decode::{
-    CanConfig, ClockedConfig, I2cAddresses, I2cConfig, I2sConfig, JtagConfig, JtagData, LinConfig,
-    ParallelConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits, Strobes,
-    TransferEnds, UartConfig,
+    CanConfig, ClockedConfig, FieldNames, I2cAddresses, I2cConfig, I2sConfig, JtagConfig, JtagData,
+    LinConfig, ParallelConfig, Parity, Protocol, PulsesConfig, SerialBus, SpiConfig, SpiData, StopBits,
+    Strobes, TransferEnds, UartConfig,
 };
 use crate::error::{Error, suggest};
 use crate::line::{BitOrder, Level};
@@ -24,6 +25,7 @@ pub(in crate::setup) struct DraftSerial {
     /// significant first.
     pub(in crate::setup) groups: [Vec<Placed<String>>; 2],
     pub(in crate::setup) ends: TransferEnds,
+    pub(in crate::setup) names: FieldNames,
 }
 
 /// The levels that a key can name.
@@ -92,7 +94,7 @@ impl DraftSerial {
             }
         }
         match SerialBus::of_lines(self.name.value.clone(), protocol, lines) {
-            Ok(bus) => Some(bus.with_transfer_ends(self.ends)),
+            Ok(bus) => Some(bus.with_transfer_ends(self.ends).with_names(self.names.clone())),
             Err(error) => {
                 problems.push(wrong(&self.name.place, error.message(), error.help().unwrap_or_default()));
                 None
@@ -164,7 +166,10 @@ pub(in crate::setup) fn read_serial(section: &Section<'_>, kind: &Placed<String>
         }
     };
     let ends = read_transfer_ends(section);
-    Some(DraftSerial { name: name?, protocol, lines, groups, ends })
+    // Of a parallel bus, the widths are known with its lines.
+    let limited = Some(&protocol).filter(|protocol| !matches!(protocol, Protocol::Parallel(_)));
+    let names = field_names(section, &read_field_names(section), protocol.words().iter().copied(), limited);
+    Some(DraftSerial { name: name?, protocol, lines, groups, ends, names })
 }
 
 /// What ends a transfer, beside what does so by its protocol.

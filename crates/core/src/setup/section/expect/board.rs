@@ -36,8 +36,7 @@ impl Board<'_> {
         bus: &SerialBus,
         problems: &mut Vec<Error>,
     ) -> Option<FrameTests> {
-        let tests = FrameTests::parse(&text.value)
-            .and_then(|tests| tests.check_transfers(bus.protocol()).map(|()| tests));
+        let tests = FrameTests::parse(&text.value).and_then(|tests| tests.of_transfers(bus));
         tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &text.place))).ok()
     }
 }

@@ -186,8 +186,7 @@ impl DraftExpectation {
         let only = self.has.as_ref().and_then(|has| match is_stream {
             false => board.transfer_tests(has, bus, problems),
             true => {
-                let tests = FrameTests::parse(&has.value)
-                    .and_then(|tests| tests.check(bus.protocol()).map(|()| tests));
+                let tests = FrameTests::parse(&has.value).and_then(|tests| tests.of(bus));
                 tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &has.place))).ok()
             }
         });

@@ -1,5 +1,6 @@
 //! The order of states, as it stands in a setup.
 
+use super::super::value_names::value as value_of;
 use super::board::{Board, wrong};
 use crate::error::{Error, suggest};
 use crate::expect::{Order, States};
@@ -91,14 +92,7 @@ impl DraftStates {
         let mut names = Vec::new();
         for (state, value) in &self.states {
             let text = value.value.clone().unwrap_or_default();
-            let parsed = match text.strip_prefix("0b") {
-                Some(bits) => u64::from_str_radix(bits, 2).ok(),
-                None => match text.strip_prefix("0x") {
-                    Some(hex) => u64::from_str_radix(hex, 16).ok(),
-                    None => text.parse().ok(),
-                },
-            };
-            let fits = parsed.filter(|value| bus.lines.len() >= 64 || value >> bus.lines.len() == 0);
+            let fits = value_of(&text).filter(|value| bus.lines.len() >= 64 || value >> bus.lines.len() == 0);
             match fits {
                 Some(value) => names.push((state.value.clone(), value)),
                 None => problems.push(wrong(
@@ -107,6 +101,10 @@ impl DraftStates {
                     "write it like \"0x4\", \"0b0100\" or \"4\"",
                 )),
             }
+        }
+        if names.is_empty() {
+            // A bus may have names for its values anyway.
+            names.extend(bus.names.iter().map(|(value, name)| (name.to_string(), value)));
         }
         if names.is_empty() {
             let help = "add states = { idle = \"0x0\", run = \"0x1\" }";
