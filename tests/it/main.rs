@@ -36,6 +36,8 @@ mod events_oracle;
 mod exchanges;
 /// Messages, transfers and orders of states against what is expected.
 mod expect;
+/// Values and what they cause.
+mod follow;
 /// Short pulses.
 mod glitches;
 /// Voltages that hold until they change.

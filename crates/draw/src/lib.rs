@@ -5,6 +5,7 @@
 
 mod axis;
 mod canvas;
+mod curve;
 mod frames;
 mod histogram;
 #[cfg(feature = "png")]
@@ -17,6 +18,7 @@ mod wave;
 
 pub use axis::AxisLabel;
 pub use canvas::{Drawing, Ground};
+pub use curve::TransferCurve;
 pub use histogram::{Histogram, HistogramBin};
 pub use row::{Cell, Dimension, FrameSpan, Marker, Row, RowSource, View};
 pub use sheet::Sheet;

@@ -28,6 +28,10 @@ pub(crate) struct Measure {
     /// The values of a limit of the setup, such as 'U5.tDH'
     #[arg(long, value_name = "NAME", conflicts_with_all = ["levels", "lines", "each", "from", "to"])]
     pub(crate) limit: Option<String>,
+    /// Every value of a [[follow]] section of the setup: what was asked for, what showed, how long it took; with
+    /// --picture, one against the other
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["levels", "lines", "each", "limit", "from", "to", "at", "histogram"])]
+    pub(crate) follow: Option<String>,
     /// The numbers of each line around one place: a time, or the first occurrence of an event
     #[arg(long, value_name = "PLACE", allow_hyphen_values = true,
           conflicts_with_all = ["levels", "each", "limit", "from", "to"])]
@@ -75,6 +79,7 @@ impl Measure {
             each: None,
             until: Vec::new(),
             limit: Some(limit.to_string()),
+            follow: None,
             at: None,
             window: Window::default(),
             average: None,

@@ -24,6 +24,7 @@ enum Found<'a> {
     Messages(JudgedRow<'a>),
     Transfers(JudgedRow<'a>),
     Exchange(JudgedRow<'a>),
+    Follow(Box<FollowRow<'a>>),
     Order(OrderRow<'a>),
     /// Of a kind that is newer than this output.
     Other,
@@ -67,6 +68,14 @@ struct PauseRow<'a> {
 }
 
 #[derive(Serialize)]
+struct FollowRow<'a> {
+    #[serde(flatten)]
+    judged: JudgedRow<'a>,
+    shortest_s: Option<Interval>,
+    longest_s: Option<Interval>,
+}
+
+#[derive(Serialize)]
 struct OrderRow<'a> {
     begins_in: Option<&'a str>,
     begins_wrong: bool,
@@ -103,7 +112,7 @@ struct StayRow<'a> {
 }
 
 /// The word for a deviation.
-fn deviation_kind(of: DeviationKind) -> &'static str {
+pub(crate) fn deviation_kind(of: DeviationKind) -> &'static str {
     match of {
         DeviationKind::Differs => "differs",
         DeviationKind::Missing => "missing",
@@ -185,6 +194,11 @@ impl<'a> From<&'a Met> for MetRow<'a> {
             Detail::Messages(judged) => Found::Messages(judged.into()),
             Detail::Transfers(judged) => Found::Transfers(judged.into()),
             Detail::Exchange(judged) => Found::Exchange(judged.into()),
+            Detail::Follow(result) => Found::Follow(Box::new(FollowRow {
+                judged: (&result.judged).into(),
+                shortest_s: result.took.map(|(shortest, _)| shortest.into()),
+                longest_s: result.took.map(|(_, longest)| longest.into()),
+            })),
             Detail::Order(order) => Found::Order(order.into()),
             _ => Found::Other,
         };

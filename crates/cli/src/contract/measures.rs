@@ -6,7 +6,7 @@ use serde::{Serialize, Serializer};
 
 /// A length as counted, between which others the true one lies, and where it begins.
 #[derive(Serialize)]
-pub(super) struct Interval {
+pub(crate) struct Interval {
     value: Time,
     lo: Time,
     hi: Option<Time>,

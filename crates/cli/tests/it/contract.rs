@@ -27,6 +27,7 @@ const COMMANDS: &[&[&str]] = &[
     &["measure", "power-rail.dtap", "--lines", "VDD33"],
     &["measure", "tide-gauge.dtap", "--limit", "U5.tDH"],
     &["measure", "setups/tide-gauge.toml", "--levels", "--steps", "4", "--over", "1 ms"],
+    &["measure", "power-rail.dtap", "--follow", "the chart follows what is written"],
     &["diagnose", "buses.dtap"],
     &["roles", "buses.dtap"],
     &["check", "tide-gauge.dtap"],

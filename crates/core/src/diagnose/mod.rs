@@ -120,6 +120,10 @@ pub fn settle(capture: &Capture, setup: &mut Setup) {
                 exchanges.exchange = exchanges.exchange.clone().with_buses(&setup.serial);
                 continue;
             }
+            Expected::Follow(follow) => {
+                follow.settle(&setup.serial);
+                continue;
+            }
             Expected::Order(_) => continue,
         };
         if let Some(bus) = setup.serial.iter().find(|bus| bus.name() == own.name()) {

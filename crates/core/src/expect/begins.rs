@@ -54,13 +54,23 @@ impl Beginning {
                 let reach = reach(capture, &event, lines);
                 // Of a state machine, it is known in exact records only which occurrence there was.
                 let known = !event.program().has_states() || capture.base().is_exact();
-                let most = if once { 1 } else { usize::MAX };
-                let mut party = Party::new(event.marks(capture, capture.range(), Rule::Proven));
-                let hits: Vec<Hit> = std::iter::from_fn(|| next_of(&mut party)).take(most).collect();
+                let mut hits = Begun::all(&event, capture);
+                hits.truncate(if once { 1 } else { usize::MAX });
                 let hits: Box<dyn Iterator<Item = Hit>> = Box::new(hits.into_iter());
                 Some(Starts { hits: hits.peekable(), reach, known })
             }
         })
+    }
+}
+
+/// Instants at which something begins.
+pub(super) struct Begun;
+
+impl Begun {
+    /// All marks of an event, also those that may not have happened.
+    pub(super) fn all(event: &TimedProgram, capture: &Capture) -> Vec<Hit> {
+        let mut party = Party::new(event.marks(capture, capture.range(), Rule::Proven));
+        std::iter::from_fn(|| next_of(&mut party)).collect()
     }
 }
 

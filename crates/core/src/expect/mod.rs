@@ -3,12 +3,14 @@
 
 mod begins;
 mod exchanges;
+mod follow;
 mod judged;
 mod messages;
 mod order;
 
 pub use begins::Beginning;
 pub use exchanges::Exchanges;
+pub use follow::{Follow, FollowResult, FollowSource, FollowTarget, FollowedValue, ValueOn};
 pub use judged::{Deviation, DeviationKind, Judged, Pause};
 pub use messages::Messages;
 pub use order::{Broken, Order, OrderResult, StateChange, States, Stay};
@@ -36,6 +38,8 @@ pub enum Expected {
     Transfers(Box<Exchanges>),
     /// An exchange that has a name.
     Exchange(Box<Exchanges>),
+    /// A value and what it causes.
+    Follow(Box<Follow>),
     /// The order of states.
     Order(Order),
 }
@@ -61,6 +65,8 @@ pub enum Detail {
     Transfers(Judged),
     /// Of an exchange.
     Exchange(Judged),
+    /// Of values and what they cause.
+    Follow(Box<FollowResult>),
     /// Of an order of states.
     Order(OrderResult),
 }
@@ -83,6 +89,10 @@ impl Expectation {
             Expected::Exchange(exchanges) => {
                 let judged = exchanges.compare(capture)?;
                 (judged.verdict, Detail::Exchange(judged))
+            }
+            Expected::Follow(follow) => {
+                let result = follow.follow(capture)?;
+                (result.judged.verdict, Detail::Follow(Box::new(result)))
             }
             Expected::Order(order) => {
                 let result = order.follow(capture);

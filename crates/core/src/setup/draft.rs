@@ -6,6 +6,7 @@ use super::section::analog::DraftAnalog;
 use super::section::bus::DraftBus;
 use super::section::exchange::DraftExchange;
 use super::section::expect::{DraftExpectation, read_expectation};
+use super::section::follow::DraftFollow;
 use super::section::import::read_import;
 use super::section::limit::OwnLimit;
 use super::section::line::DraftLine;
@@ -38,6 +39,7 @@ pub(super) struct Draft {
     pub(super) parts: Vec<DraftPart>,
     pub(super) exchanges: Vec<DraftExchange>,
     pub(super) expectations: Vec<DraftExpectation>,
+    pub(super) follows: Vec<DraftFollow>,
     pub(super) limits: Vec<OwnLimit>,
 }
 
@@ -63,6 +65,7 @@ impl Draft {
         self.parts.extend(over.parts);
         self.exchanges.extend(over.exchanges);
         self.expectations.extend(over.expectations);
+        self.follows.extend(over.follows);
         self.limits.extend(over.limits);
         let replaced: HashSet<&str> = over.events.iter().map(|(name, _)| name.value.as_str()).collect();
         self.events.retain(|(known, _)| !replaced.contains(known.value.as_str()));
@@ -128,6 +131,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         }
         for section in top.sections("expect", "name") {
             draft.expectations.extend(read_expectation(&section));
+            section.finish();
+        }
+        for section in top.sections("follow", "name") {
+            draft.follows.extend(DraftFollow::read(&section));
             section.finish();
         }
         for section in top.sections("limit", "symbol") {

@@ -132,6 +132,8 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
     let mut expectations: Vec<_> =
         exchanges.iter().map(|(draft, exchange)| draft.expectation(exchange)).collect();
     expectations.extend(draft.expectations.iter().filter_map(|expected| expected.resolve(&board, files)));
+    let follows = draft.follows.iter();
+    expectations.extend(follows.filter_map(|follow| follow.resolve(&board, &mut files.problems)));
     let wires = part::Wires {
         scope: &scope,
         lines: draft.lines.iter().map(|line| &line.name).collect(),

@@ -23,6 +23,9 @@ const CYCLE: Instant = Instant::us(450);
 
 const START_CONVERSION: u64 = 0x08;
 const READ_RESULT: u64 = 0x10;
+const READ_GAIN: u64 = 0x12;
+/// The conversions, counted from the first one, after which the gain is read in place of the result.
+const ONE_WRONG_IN: u64 = 1000;
 
 /// Of the data bits that change, one in this many comes late.
 const ONE_LATE_IN: u64 = 250;
@@ -35,6 +38,7 @@ pub(super) struct Adc {
     random: Random,
     late_data: bool,
     late_conversion: bool,
+    wrong_command: bool,
     conversions: u64,
     /// The pressure reading, which drifts with the tide.
     reading: i64,
@@ -42,8 +46,15 @@ pub(super) struct Adc {
 }
 
 impl Adc {
-    pub(super) fn new(start: Instant, random: Random, late_data: bool, late_conversion: bool) -> Self {
-        Adc { start, random, late_data, late_conversion, conversions: 0, reading: 0x2f_5a30, changes: 0 }
+    pub(super) fn new(
+        start: Instant,
+        random: Random,
+        late_data: bool,
+        late_conversion: bool,
+        wrong_command: bool,
+    ) -> Self {
+        let (conversions, reading, changes) = (0, 0x2f_5a30, 0);
+        Adc { start, random, late_data, late_conversion, wrong_command, conversions, reading, changes }
     }
 
     /// When the converter puts a new bit out after the falling clock edge.
@@ -98,7 +109,9 @@ impl Device for Adc {
         self.reading += self.random.between(-900, 1_000);
         let answer = (self.reading & 0xff_ffff) as u64;
         let read = ready + Instant::us(6);
-        let end = self.transfer(queues, read, 32, READ_RESULT << 24, answer);
+        let wrong = self.wrong_command && self.conversions % ONE_WRONG_IN == 617;
+        let command = if wrong { READ_GAIN } else { READ_RESULT };
+        let end = self.transfer(queues, read, 32, command << 24, answer);
         queues.set(DRDY_N, end + Instant::ns(40), true);
         self.conversions += 1;
         self.start = self.start + CYCLE;

@@ -45,11 +45,14 @@ pub enum BoardFault {
     MissingAck,
     /// Now and then the clock chip's bus is free for 0.9 us, where 1.3 us are required.
     BusFree,
+    /// Once in about a thousand conversions the controller reads another register of the converter than the
+    /// result.
+    WrongCommand,
 }
 
 impl BoardFault {
     /// All faults with their names.
-    pub const ALL: [(BoardFault, &'static str); 9] = [
+    pub const ALL: [(BoardFault, &'static str); 10] = [
         (BoardFault::LateData, "late-data"),
         (BoardFault::LateConversion, "late-conversion"),
         (BoardFault::EarlyReset, "early-reset"),
@@ -59,6 +62,7 @@ impl BoardFault {
         (BoardFault::RailDip, "rail-dip"),
         (BoardFault::MissingAck, "missing-ack"),
         (BoardFault::BusFree, "bus-free"),
+        (BoardFault::WrongCommand, "wrong-command"),
     ];
 }
 
@@ -266,6 +270,7 @@ impl Board for TideGauge {
             random.split(1),
             has(BoardFault::LateData),
             has(BoardFault::LateConversion),
+            has(BoardFault::WrongCommand),
         );
         let memory = memory::Memory::new(
             running,

@@ -3,7 +3,7 @@
 use deep_tap::expect::{Broken, Detail, Deviation, DeviationKind, Judged, Met, OrderResult};
 use deep_tap::limit::Verdict;
 use deep_tap::measure::Measure;
-use deep_tap::quantity::{Time, engineering, signed};
+use deep_tap::quantity::{Quantity, Time, engineering, signed, uncertain};
 
 use super::checked::mark;
 use crate::output::Grid;
@@ -23,7 +23,7 @@ pub(super) fn text(all: &[Met], tick: Time, list: bool) -> String {
         let found = match first {
             Some(first) => {
                 firsts.push(format!("{}: {found}", met.name));
-                short(first)
+                short(met, first)
             }
             None => found,
         };
@@ -40,14 +40,39 @@ pub(super) fn text(all: &[Met], tick: Time, list: bool) -> String {
             Detail::Messages(judged) | Detail::Transfers(judged) | Detail::Exchange(judged) => {
                 judged_lists(&mut text, met, judged, tick, list);
             }
+            Detail::Follow(result) => {
+                judged_lists(&mut text, met, &result.judged, tick, list);
+                if let Some((shortest, longest)) = result.took {
+                    let (shortest, longest) = (length(shortest, tick), length(longest, tick));
+                    let required = result.required;
+                    text.push_str(&format!(
+                        "\n{}: took {shortest} to {longest}, required {required}\n",
+                        met.name
+                    ));
+                }
+            }
             _ => {}
         }
     }
     text
 }
 
+/// A length with what is known of it.
+fn length(of: Measure, tick: Time) -> String {
+    uncertain(Quantity::Time(of.value), of.bounds.map(Quantity::Time), tick)
+}
+
 /// Where an occurrence deviates, in a cell.
-fn short(of: &Deviation) -> String {
+fn short(met: &Met, of: &Deviation) -> String {
+    if let Detail::Follow(_) = met.found {
+        return match of.kind {
+            DeviationKind::Differs => "another value".to_string(),
+            DeviationKind::Missing => "did not show".to_string(),
+            DeviationKind::TooMuch => "not asked for".to_string(),
+            DeviationKind::Pause => "not in time".to_string(),
+            _ => "not certain".to_string(),
+        };
+    }
     let place = of.place + 1;
     let step = of.step.clone().unwrap_or_else(|| format!("number {place}"));
     match of.kind {
@@ -66,6 +91,7 @@ fn at_text(at: Time, tick: Time) -> String {
 fn judged(met: &Met) -> Option<&Judged> {
     match &met.found {
         Detail::Messages(judged) | Detail::Transfers(judged) | Detail::Exchange(judged) => Some(judged),
+        Detail::Follow(result) => Some(&result.judged),
         _ => None,
     }
 }
@@ -110,7 +136,7 @@ pub(super) fn said(met: &Met) -> (String, Option<Time>) {
 /// What came, where nothing is otherwise.
 fn as_expected(met: &Met, judged: &Judged) -> String {
     let counts = judged.counts;
-    let is_messages = matches!(met.found, Detail::Messages(_));
+    let is_messages = matches!(met.found, Detail::Messages(_) | Detail::Follow(_));
     let cut = match counts.unpaired {
         0 => String::new(),
         1 => ", 1 cut off by the record".to_string(),
@@ -139,10 +165,18 @@ fn as_expected(met: &Met, judged: &Judged) -> String {
 /// An occurrence that is not as expected, or may not be.
 fn deviation_text(met: &Met, of: &Deviation) -> String {
     let value = matches!(met.found, Detail::Messages(_));
+    let follows = matches!(met.found, Detail::Follow(_));
     let place = of.place + 1;
     let (expected, found) = (of.expected.as_deref().unwrap_or("-"), of.found.as_deref().unwrap_or("-"));
     let step = of.step.clone().unwrap_or_else(|| format!("transfer {place}"));
     let text = match (of.kind, value) {
+        (DeviationKind::Differs, _) if follows => format!("{found} shows, not {expected}"),
+        (DeviationKind::Missing, _) if follows => format!("{expected} did not show"),
+        (DeviationKind::TooMuch, _) if follows => match of.expected {
+            Some(_) => format!("{found} shows after {expected}, and was not asked for"),
+            None => format!("{found} shows, and was not asked for"),
+        },
+        (DeviationKind::Pause, _) if follows => format!("it took {found}, not {expected}"),
         (DeviationKind::Differs, true) => format!("value {place} is {found} and not {expected}"),
         (DeviationKind::Differs, false) => format!("{step} is '{found}' and not '{expected}'"),
         (DeviationKind::Missing, true) => match of.place {
@@ -153,6 +187,7 @@ fn deviation_text(met: &Met, of: &Deviation) -> String {
         (DeviationKind::TooMuch, true) => format!("{found} follows as value {place}, which is too much"),
         (DeviationKind::TooMuch, false) => format!("'{found}' belongs to none"),
         (DeviationKind::Pause, _) => format!("{step} came {found} after the step before, not {expected}"),
+        _ if follows => "as expected, but for a frame that is not certain".to_string(),
         _ => "as far as this record shows; a spike or an edge near a bit leaves it open".to_string(),
     };
     match of.verdict {

@@ -5,6 +5,7 @@ pub(super) mod analog;
 pub(super) mod bus;
 pub(super) mod exchange;
 pub(super) mod expect;
+pub(super) mod follow;
 pub(super) mod import;
 pub(super) mod limit;
 pub(super) mod line;
