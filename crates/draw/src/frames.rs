@@ -1,8 +1,8 @@
 //! Frames and fields of a serial bus under its lines.
 
-use deep_tap_core::bus::{FieldKind, Frame};
+use deep_tap_core::bus::{Field, FieldKind, Frame};
 use deep_tap_core::capture::Capture;
-use deep_tap_core::decode::SerialBus;
+use deep_tap_core::decode::{Protocol, SerialBus};
 use deep_tap_core::time::Tick;
 
 use crate::row::{Cell, FrameSpan, Row, View, business};
@@ -29,7 +29,20 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
         let sure = if frame.certain { "" } else { "?" };
         let kind = format!("{}{sure}{}", frame.kind, if faulty { "!" } else { "" });
         let long = if faulty { format!("{}{sure} !{}", frame.kind, faults.join(",")) } else { kind.clone() };
-        push(&mut frames, view, frame.start, frame.end, vec![long, kind], faulty);
+        let mut texts = vec![long, kind];
+        if let Protocol::Custom(_) = bus.protocol()
+            && !frame.fields.is_empty()
+        {
+            // What an exchange says is more than that it is one.
+            let values: Vec<String> = frame.fields.iter().map(Field::hex).collect();
+            texts.splice(0..0, [said(bus, &frame), values.join(" ")]);
+        }
+        if let (Protocol::Custom(_), Some(fault)) = (bus.protocol(), frame.faults.first()) {
+            texts.insert(0, fault.what.clone());
+        }
+        let end =
+            if texts.len() > 2 { frame.carried_until().max(Tick(frame.start.0 + 1)) } else { frame.end };
+        push(&mut frames, view, frame.start, end, texts, faulty);
         for field in &frame.fields {
             let place = ends.iter().position(|end| *end <= field.start).unwrap_or(ends.len());
             if place == ends.len() {
@@ -66,6 +79,13 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
     }
     let transfers = transfer_row(capture, bus, view, count);
     std::iter::once(frames).chain(transfers).chain(lanes).collect()
+}
+
+/// The fields of a frame in words.
+fn said(bus: &SerialBus, frame: &Frame) -> String {
+    let text = bus.names().show(frame);
+    let sure = if frame.certain { "" } else { "? " };
+    format!("{sure}{}", text.trim_start_matches(frame.kind).trim_start())
 }
 
 /// What frames that belong together carry, where any of so many do.

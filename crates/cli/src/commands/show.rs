@@ -37,7 +37,8 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     let serial = loaded.setup.as_ref().map_or(&[][..], |setup| &setup.serial);
-    let rows = rows(capture, serial, &args.lines)?;
+    let exchanged = loaded.setup.as_ref().map_or(&[][..], |setup| &setup.exchanged);
+    let rows = rows(capture, (serial, exchanged), &args.lines)?;
     match (&args.at, &args.output) {
         (Some(at), _) => {
             let tick = loaded.place(at, Tick(0)).map_err(|e| e.about("--at"))?;
@@ -53,7 +54,7 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
 /// The lines and buses asked for; all otherwise, where a bus stands for its lines.
 fn rows<'a>(
     capture: &Capture,
-    serial: &'a [SerialBus],
+    (serial, exchanged): (&'a [SerialBus], &'a [SerialBus]),
     names: &[String],
 ) -> Result<Vec<RowSource<'a>>, Failure> {
     if names.is_empty() {
@@ -69,10 +70,16 @@ fn rows<'a>(
             let place = rows.iter().rposition(own).map_or(rows.len(), |place| place + 1);
             rows.insert(place, RowSource::Frames(bus));
         }
+        for exchange in exchanged {
+            // It stands above the first of its buses.
+            let own = |row: &RowSource<'_>| matches!(row, RowSource::Frames(bus) if bus.lines().iter().all(|line| exchange.lines().contains(line)));
+            let place = rows.iter().position(own).unwrap_or(rows.len());
+            rows.insert(place, RowSource::Frames(exchange));
+        }
         return Ok(rows);
     }
     let find = |name: &String| {
-        if let Some(bus) = serial.iter().find(|bus| bus.name() == *name) {
+        if let Some(bus) = serial.iter().chain(exchanged).find(|bus| bus.name() == *name) {
             return Ok(RowSource::Frames(bus));
         }
         match (capture.bus_named(name), capture.analog_named(name)) {

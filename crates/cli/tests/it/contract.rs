@@ -27,7 +27,7 @@ const COMMANDS: &[&[&str]] = &[
     &["measure", "power-rail.dtap", "--lines", "VDD33"],
     &["measure", "tide-gauge.dtap", "--limit", "U5.tDH"],
     &["measure", "setups/tide-gauge.toml", "--levels", "--steps", "4", "--over", "1 ms"],
-    &["measure", "power-rail.dtap", "--follow", "the chart follows what is written"],
+    &["measure", "chart-output.dtap", "--follow", "the chart follows what is written"],
     &["diagnose", "buses.dtap"],
     &["roles", "buses.dtap"],
     &["check", "tide-gauge.dtap"],
@@ -48,7 +48,7 @@ fn records() -> TempDir {
         let from = root().join(kind).join(name);
         std::fs::copy(from, folder.path().join(kind).join(name)).unwrap();
     }
-    for name in ["power-rail", "buses"] {
+    for name in ["power-rail", "buses", "chart-output"] {
         let setup = root().join(format!("setups/{name}.toml"));
         tool().current_dir(&folder).arg("capture").arg(setup).assert().success();
     }

@@ -10,6 +10,7 @@ use crate::output::Grid;
 
 /// Most lines of a list, where not all are asked for.
 const MOST: usize = 10;
+const MOST_LINES: usize = 40;
 
 /// A table with a row for each expectation; what the first that is otherwise is; and more of those that say more: the
 /// states of an order, and with `list` everything that is not as expected.
@@ -133,6 +134,12 @@ pub(super) fn said(met: &Met) -> (String, Option<Time>) {
     }
 }
 
+/// Where the first of those that fail does so.
+pub(super) fn first_failure(all: &[Met]) -> Option<Time> {
+    let failed = all.iter().filter(|met| met.verdict == Verdict::Fail);
+    failed.filter_map(|met| said(met).1).min()
+}
+
 /// What came, where nothing is otherwise.
 fn as_expected(met: &Met, judged: &Judged) -> String {
     let counts = judged.counts;
@@ -188,7 +195,7 @@ fn deviation_text(met: &Met, of: &Deviation) -> String {
         (DeviationKind::TooMuch, false) => format!("'{found}' belongs to none"),
         (DeviationKind::Pause, _) => format!("{step} came {found} after the step before, not {expected}"),
         _ if follows => "as expected, but for a frame that is not certain".to_string(),
-        _ => "as far as this record shows; a spike or an edge near a bit leaves it open".to_string(),
+        _ => "as expected, but a frame of it is not certain".to_string(),
     };
     match of.verdict {
         Verdict::Inconclusive if of.kind != DeviationKind::NotCertain => {
@@ -202,7 +209,7 @@ fn deviation_text(met: &Met, of: &Deviation) -> String {
 fn judged_lists(text: &mut String, met: &Met, judged: &Judged, tick: Time, list: bool) {
     if list && !judged.deviations.is_empty() {
         let mut grid = Grid::new(&["", "number", "at", "found", "verdict"], &[1, 2]);
-        for of in &judged.deviations {
+        for of in judged.deviations.iter().take(MOST_LINES) {
             let number = (of.occurrence + 1).to_string();
             let cells = vec![
                 " ".to_string(),
@@ -214,9 +221,10 @@ fn judged_lists(text: &mut String, met: &Met, judged: &Judged, tick: Time, list:
             grid.row_with_mark(cells, mark(of.verdict));
         }
         text.push_str(&format!("\n{}: those that are not as expected\n{}\n", met.name, grid.text()));
-        let all = judged.counts.failed + judged.counts.inconclusive;
-        if all > judged.deviations.len() as u64 {
-            text.push_str(&format!("  and {} more\n", all - judged.deviations.len() as u64));
+        let all = (judged.counts.failed + judged.counts.inconclusive).max(judged.deviations.len() as u64);
+        let more = all - judged.deviations.len().min(MOST_LINES) as u64;
+        if more > 0 {
+            text.push_str(&format!("  and {more} more; --format json has a thousand of them\n"));
         }
     }
     if !judged.pauses.is_empty() {

@@ -88,6 +88,10 @@ impl Checked {
             let at = at.rounded(capture.base().tick()).replace(' ', "");
             lines.push(format!("next: deep-tap show {}{setup} --around {at}", self.file));
         }
+        if let Some(at) = expectations::first_failure(&self.expectations).filter(|_| lines.is_empty()) {
+            let at = at.rounded(capture.base().tick()).replace(' ', "");
+            lines.push(format!("next: deep-tap show {}{setup} --around {at}", self.file));
+        }
         let rates = self.results.iter().filter_map(rate_worth_trying);
         let rates = rates.filter(|_| !capture.origin().rates.is_empty());
         if let (Some(rate), Some(own)) = (rates.max(), capture.attachments().first()) {

@@ -5,7 +5,10 @@
 
 mod asked;
 mod caused;
+mod delay;
 mod given;
+mod outcome;
 mod settled;
+mod walk;
 
 pub use given::{Follow, FollowResult, FollowSource, FollowTarget, FollowedValue, ValueOn};

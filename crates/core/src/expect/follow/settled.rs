@@ -3,10 +3,11 @@
 use std::ops::Range;
 
 use super::asked::Asked;
-use super::caused::{Following, Outcome};
-use super::given::{Delay, Follow, FollowResult, end_of};
+use super::delay::Delay;
+use super::given::{Follow, FollowResult};
+use super::outcome::{Outcome, Outcomes, end_of};
 use crate::capture::{AnalogTrace, Capture};
-use crate::expect::DeviationKind;
+use crate::expect::judged::DeviationKind;
 use crate::limit::Verdict;
 use crate::line::{AnalogId, Bus};
 use crate::quantity::{Rational, Voltage};
@@ -39,7 +40,7 @@ pub(super) fn settled(
     capture: &Capture,
     delay: &Delay,
 ) -> FollowResult {
-    let mut following = Following::new(follow, capture, matches!(wanted, Wanted::Voltage(..)));
+    let mut following = Outcomes::new(follow, capture, matches!(wanted, Wanted::Voltage(..)));
     for (number, one) in asked.iter().enumerate() {
         let next = asked.get(number + 1).map_or(end_of(capture), |next| next.at);
         let due = Tick(one.at.0.saturating_add(delay.most));
