@@ -6,6 +6,9 @@ pub mod walkthrough {}
 #[doc = include_str!("../docs/setup.md")]
 pub mod setup_files {}
 
+#[doc = include_str!("../docs/meant.md")]
+pub mod what_was_meant {}
+
 #[doc = include_str!("../docs/limits.md")]
 pub mod limits_files {}
 
