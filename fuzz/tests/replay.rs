@@ -19,11 +19,13 @@ macro_rules! replayed { ($($name:ident),*) => { $(
     }
 )* } }
 
-replayed!(record, dump, table, array, packed, capture, setup, limits, board, event, buses, server, client);
+replayed!(
+    record, dump, table, array, packed, capture, setup, limits, board, event, message, buses, server, client
+);
 
 #[test]
 fn every_target_is_replayed_and_has_sound_inputs() {
-    assert_eq!(TARGETS.len(), 13);
+    assert_eq!(TARGETS.len(), 14);
     for target in TARGETS {
         assert!(seeds(&target).len() > 1, "{}", target.name);
     }

@@ -29,6 +29,13 @@ pub(super) const BUSES: Target = Target {
             }
             let _ = diagnose_bus(&capture, bus);
         }
+        for exchange in &SETUP.exchanged {
+            let Ok(frames) = exchange.frames(&capture, capture.range()) else { continue };
+            let _ = frames.take(10_000).map(|frame| exchange.names().show(&frame)).count();
+        }
+        for expectation in &SETUP.expectations {
+            let _ = expectation.check(&capture);
+        }
         // What is found becomes a setup that loads.
         let text = roles(&capture).setup(&capture);
         let texts = [Attachment { name: "r.toml".into(), text }];
@@ -40,6 +47,65 @@ pub(super) const BUSES: Target = Target {
 };
 
 const LINES: usize = 8;
+
+/// What is meant by what they carry.
+const MEANT: &str = r#"
+[[exchange]]
+name = "one"
+bus = "b7"
+longest-pause = "20 us"
+
+[[exchange.step]]
+name = "first"
+has = "length > 0"
+fields = { count = "data[0](1..0)", rest = "data[0..]" }
+
+[[exchange.step]]
+name = "more"
+has = "data != 0x1f"
+times = "count"
+within = "3 us"
+
+[[exchange.step]]
+name = "last"
+has = "fault"
+optional = true
+when = "count == 2"
+
+[[exchange]]
+name = "two"
+
+[[exchange.step]]
+bus = "b0"
+has = "length > 0"
+times = "1 .. 3"
+fields = { n = "data[0]" }
+
+[[exchange.step]]
+bus = "b2"
+has = "write"
+length = "n+1"
+
+[[expect]]
+name = "messages"
+bus = "b7"
+messages = [{ bytes = "1x {length} ( ... ) {crc-16/modbus lowest-first}" }, { bytes = "0x" }]
+in-turn = true
+
+[[expect]]
+name = "after"
+bus = "b0"
+text = "U{digit}"
+after = "L1 rises"
+within = "2 us"
+complete = true
+
+[[follow]]
+name = "follow"
+from = { bus = "b7", value = "data[0]" }
+to = { bus = "b8", value = "data[0](4..0)" }
+within = "4 us"
+"#;
 
 /// A bus of each kind, all on the same lines.
 static SETUP: LazyLock<Setup> = LazyLock::new(|| {
@@ -68,6 +134,7 @@ static SETUP: LazyLock<Setup> = LazyLock::new(|| {
     {
         text.push_str(&format!("[[bus]]\nname = \"b{number}\"\n{keys}\n"));
     }
+    text.push_str(MEANT);
     text.push_str("[[register]]\nbus = \"b2\"\nname = \"r\"\nnumber = 1\nbytes = 8\n");
     let texts = [Attachment { name: "s.toml".into(), text }];
     Setup::load("s.toml", &Attached(&texts)).expect("the buses above are as the documents say")

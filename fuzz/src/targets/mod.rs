@@ -21,7 +21,7 @@ pub struct Target {
 }
 
 /// All of them.
-pub const TARGETS: [Target; 13] = [
+pub const TARGETS: [Target; 14] = [
     records::RECORD,
     records::DUMP,
     records::TABLE,
@@ -32,6 +32,7 @@ pub const TARGETS: [Target; 13] = [
     texts::LIMITS,
     texts::BOARD,
     texts::EVENT,
+    texts::MESSAGE,
     buses::BUSES,
     network::SERVER,
     network::CLIENT,

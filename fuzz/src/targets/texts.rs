@@ -7,6 +7,8 @@ use deep_tap::bench::connect;
 use deep_tap::capture::{Attachment, Capture};
 use deep_tap::event::{Condition, Event, Hit, Meaning, Program, Scope, TimedProgram};
 use deep_tap::line::{Bus, LineId};
+use deep_tap::message::file::FileForm;
+use deep_tap::message::{Matcher, Message};
 use deep_tap::quantity::{Percent, Quantity, Rate, SampleCount, Voltage};
 use deep_tap::setup::{Attached, Import, Setup};
 use deep_tap::time::TimeBase;
@@ -39,6 +41,38 @@ pub(super) const LIMITS: Target = Target {
     },
     seeds: &["parts"],
     texts: &[PART],
+    slow: 1,
+};
+
+/// A message, in both forms and in a file of each kind, and values that are compared with it.
+pub(super) const MESSAGE: Target = Target {
+    name: "message",
+    run: |bytes| {
+        let text = String::from_utf8_lossy(bytes);
+        let values = || bytes.iter().map(|byte| u64::from(*byte));
+        for message in [Message::hex(&text), Message::text(&text)].into_iter().flatten() {
+            for total in [None, Some(bytes.len()), Some(2)] {
+                let mut matcher = Matcher::new(&message, total);
+                for value in values().take(2000) {
+                    let _ = (matcher.push(value), matcher.expects());
+                }
+            }
+            let _ = (message.shortest(), message.largest(), message.ends_by_itself());
+        }
+        for form in [FileForm::Binary, FileForm::Hex, FileForm::Array(None), FileForm::Column(None)] {
+            if let Ok(values) = form.values(bytes) {
+                assert!(Message::values(values.iter().copied()).is_met_by(&values));
+            }
+        }
+    },
+    seeds: &[],
+    texts: &[
+        "a5 {length} ( 1x ... ) {crc-16/modbus lowest-first}",
+        "T={digit}{digit}{(}{...}{)}*{xor hex}",
+        "/* a */ static const uint8_t hello[] = { 0x08, 16, 'A', };",
+        "pub const HELLO: [u8; 2] = [0x08, b'A'];",
+        "value\n8\n0x10\n",
+    ],
     slow: 1,
 };
 

@@ -42,10 +42,17 @@ fn hostile(folder: &TempDir) {
     // A setup may not have names with quotes or ends of lines: there, the rest of it.
     let tame = toml(&BAD.replace(['"', '\n', '\r'], ""));
     let bad = toml(BAD);
+    let bad_text = toml(&BAD.chars().take(3).collect::<String>());
     let setup = format!(
         "title = \"{tame}\"\n[[line]]\nname = \"A {tame}\"\n[[line]]\nname = \"B {tame}\"\n[[bus]]\nname = \"V {tame}\"\n\
          lines = [\"A {tame}\", \"B {tame}\"]\n[events]\ngo = \"\\\"A {tame}\\\" rises\"\n[[bus]]\nname = \"S {tame}\"\nkind = \"uart\"\n\
-         line = \"B {tame}\"\nbit-rate = \"1 MHz\"\n[[part]]\nlimits = \"p.toml\"\nreference = \"U {tame}\"\n\
+         line = \"B {tame}\"\nbit-rate = \"10 MHz\"\nnames = {{ data = {{ 0x55 = \"n {tame}\", 0xff = \"m {tame}\" }} }}\n\
+         [[bus]]\nname = \"W {tame}\"\nlines = [\"B {tame}\", \"A {tame}\"]\nnames = {{ 0 = \"o {tame}\", 1 = \"p {tame}\" }}\n\
+         [[exchange]]\nname = \"X {tame}\"\nbus = \"S {tame}\"\ncomplete = true\n[[exchange.step]]\nname = \"e {tame}\"\n\
+         has = \"length > 0\"\nfields = {{ f = \"data[0]\" }}\n[[exchange.step]]\nname = \"z {tame}\"\nhas = \"data == 0x01\"\n\
+         [[expect]]\nname = \"m {tame}\"\nbus = \"S {tame}\"\nonce = true\ntext = \"{bad_text}\"\n\
+         [[expect]]\nname = \"q {tame}\"\nbus = \"W {tame}\"\norder = [\"o {tame} -> p {tame}\"]\n\
+         [[follow]]\nname = \"w {tame}\"\nfrom = {{ bus = \"V {tame}\", at = \"\\\"A {tame}\\\" rises\" }}\nto = {{ bus = \"W {tame}\" }}\nwithin = \"1 us\"\n[[part]]\nlimits = \"p.toml\"\nreference = \"U {tame}\"\n\
          pins = {{ P = \"A {tame}\" }}\n"
     );
     let part = format!(
@@ -98,6 +105,8 @@ fn no_text_of_a_file_acts_in_any_output() {
         &["find", "h.dtap", "go"],
         &["frames", "h.dtap"],
         &["frames", "h.dtap", "--summary"],
+        &["frames", "h.dtap", "--transfers"],
+        &["frames", "h.dtap", "--exchanges"],
         &["diagnose", "h.dtap"],
         &["roles", "h.dtap"],
         &["glitches", "h.dtap", "--below", "1 us"],

@@ -78,7 +78,8 @@ impl Message {
 
 /// A value in hexadecimal, in which digits may be open.
 fn value(word: &str) -> Result<Piece> {
-    let digits = word.strip_prefix("0x").unwrap_or(word);
+    // `0x` alone has an open digit.
+    let digits = word.strip_prefix("0x").filter(|digits| !digits.is_empty()).unwrap_or(word);
     let known = |c: char| c.is_ascii_hexdigit() || c == 'x';
     if digits.is_empty() || digits.len() > 16 || !digits.chars().all(known) {
         let help = "write values in hex with spaces between them, x for an open digit: \"08 1x 00\"";

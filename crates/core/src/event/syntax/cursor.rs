@@ -256,7 +256,9 @@ impl Parser<'_> {
                 .filter(|number| !number.is_empty())
                 .map(|number| {
                     let number = number.to_lowercase();
-                    let digits = number.strip_prefix("0x").unwrap_or(&number);
+                    // `0x` alone has an open digit.
+                    let digits = number.strip_prefix("0x").filter(|digits| !digits.is_empty());
+                    let digits = digits.unwrap_or(&number);
                     let (bits, open) = pattern(&format!("0x{digits}"))?;
                     Some(ValuePattern { bits, open, name: None, span: span.clone() })
                 })

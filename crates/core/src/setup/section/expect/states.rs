@@ -73,7 +73,10 @@ impl DraftStates {
                 return None;
             };
             let from = number(from, item);
-            for to in to.split(',') {
+            // A name may have a comma in it.
+            let whole = names.iter().any(|known| known == to.trim());
+            let several: Vec<&str> = if whole { vec![to] } else { to.split(',').collect() };
+            for to in several {
                 if let (Some(from), Some(to)) = (from, number(to, item)) {
                     allowed.push((from, to));
                 }
