@@ -4,9 +4,11 @@
 use deep_tap::bus::Frame;
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
-use deep_tap::event::{Meaning, Program, Scope};
+use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
 use deep_tap::expect::Deviation;
 use deep_tap::limit::Verdict;
+use deep_tap::line::Level;
+use deep_tap::scan::{SampleWidth, Samples};
 use deep_tap::setup::Setup;
 use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
@@ -213,6 +215,7 @@ fn exchanges_that_cannot_be_are_refused() {
     assert!(refused("bus = \"ask\"\nhas", "has").starts_with("this step has no bus"));
     let upside_down = refused("within = \"5 ms\"", "within = \"5 ms\"\nat-least = \"6 ms\"");
     assert!(upside_down.starts_with("it may not begin before 6 ms, and not after 5 ms"), "{upside_down}");
+    assert!(refused("kind == 0x2", "kind == 0x200").contains("'kind' has 8 bits on this bus"));
     let all = SETUP
         .replace("length == 2\"", "length == 2\"\noptional = true")
         .replace("times = \"count\"", "optional = true");
@@ -220,6 +223,22 @@ fn exchanges_that_cannot_be_are_refused() {
     assert!(error.message().starts_with("every step may be left out"), "{error}");
     let error = support::setup(&SETUP.replace("name = \"reading\"", "name = \"ask\"")).unwrap_err();
     assert_eq!(error.message(), "the name 'ask' is used for a bus and an exchange");
+}
+
+/// A record as an instrument delivers it: a byte for each tick, a bit for each line.
+fn samples(record: &Capture) -> Vec<u8> {
+    let mut bytes = vec![0; record.len() as usize];
+    for (line, trace) in record.traces().into_iter().enumerate() {
+        let mut high = trace.level_at(Tick(0)) == Level::High;
+        let mut edges = trace.edges(record.range()).peekable();
+        for (tick, byte) in bytes.iter_mut().enumerate() {
+            while edges.next_if(|edge| edge.tick.0 <= tick as u64).is_some() {
+                high = !high;
+            }
+            *byte |= u8::from(high) << line;
+        }
+    }
+    bytes
 }
 
 /// What becomes of a conversation: some of what is said is left out, doubled or swapped.
@@ -328,6 +347,15 @@ proptest! {
         let searched = hits("reading has exchange");
         prop_assert!(ends.iter().all(|end| searched.contains(end)), "{:?} {:?}", ends, searched);
         prop_assert_eq!(hits("reading has broken").len() as u64, failed);
+        // A trigger stops where a search has its first hit.
+        let program = Program::compile("reading has broken", &scope).unwrap().at(record.base()).unwrap();
+        let mut search = StreamSearch::new(&program);
+        let samples = samples(&record);
+        let mut arrived = Vec::new();
+        samples.chunks(1 + cut as usize * 37).for_each(|part| {
+            arrived.extend(search.push(Samples::new(SampleWidth::W8, part)));
+        });
+        prop_assert_eq!(arrived, hits("reading has broken"));
     }
 }
 

@@ -238,6 +238,7 @@ fn checksums_have_the_values_of_their_catalogue() {
     for (name, value) in known {
         assert_eq!(CheckKind::named(name).unwrap().of(b"123456789"), value, "{name}");
     }
+    assert!(Message::hex("0x 0x1 x5").unwrap().is_met_by(&[5, 1, 0xf5]));
     // A sentence with the exclusive or of what stands between two signs, as characters of its digits.
     let fix = Message::text("${(}FIX,{...}{)}*{xor hex}\r\n").unwrap();
     assert!(fix.is_met_by(&b"$FIX,3D*0C\r\n".map(u64::from)));

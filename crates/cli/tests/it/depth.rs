@@ -270,3 +270,80 @@ fn the_documented_commands_run() {
     }
     assert!(seen >= 12, "{seen}");
 }
+
+/// Once in a thousand messages the demo board says another, and that one is found; a healthy one passes.
+#[test]
+fn the_one_message_in_a_thousand_is_found() {
+    let folder = TempDir::new().unwrap();
+    let text = std::fs::read_to_string(root().join("setups/converter.toml")).unwrap();
+    for (faults, verdict, seen) in [
+        ("", "1 violated", "FAIL (1 of 1011)"),
+        ("?faults=wrong-command", "1 violated", "FAIL (1 of 1011)"),
+        ("?faults=none", "1 passed", "1011  pass"),
+    ] {
+        let setup = text.replace("bench:tide-gauge", &format!("bench:tide-gauge{faults}"));
+        std::fs::write(folder.path().join("c.toml"), setup).unwrap();
+        ok(&folder, &["capture", "c.toml", "--output", "c.dtap", "--replace"]);
+        let (code, said, _) = run(folder.path(), &["check", "c.dtap", "--junit", "j.xml", "--replace"]);
+        assert_eq!(code, Some(i32::from(verdict.contains("violated"))), "{said}");
+        assert!(said.starts_with(verdict) && said.contains(seen), "{said}");
+        let junit = std::fs::read_to_string(folder.path().join("j.xml")).unwrap();
+        assert_eq!(junit.contains("12 (read gain)"), verdict.contains("violated"), "{junit}");
+    }
+    ok(&folder, &["capture", root().join("setups/converter.toml").to_str().unwrap(), "--output", "d.dtap"]);
+    let broken = ok(&folder, &["find", "d.dtap", "conversion has broken", "--count"]);
+    let asked = ok(&folder, &["frames", "d.dtap", "--has", "mosi == \"read gain\"", "--count"]);
+    let listed = ok(&folder, &["frames", "d.dtap", "--exchanges", "--has", "broken", "--count"]);
+    assert_eq!((broken.split(':').next(), asked.trim(), listed.trim()), (Some("once"), "1", "1"));
+    // What the others of the demo's setups say of it.
+    for (setup, wanted) in [
+        ("console.toml", &["2 passed", "dialogue               as expected"][..]),
+        ("chart-output.toml", &["1 passed", "all as expected", "required ≤ 4 us"]),
+    ] {
+        ok(
+            &folder,
+            &[
+                "capture",
+                root().join("setups").join(setup).to_str().unwrap(),
+                "--output",
+                "s.dtap",
+                "--replace",
+            ],
+        );
+        let (_, said, _) = run(folder.path(), &["check", "s.dtap"]);
+        wanted.iter().for_each(|part| assert!(said.contains(part), "{part}: {said}"));
+    }
+}
+
+/// A capture carries the files that its messages come from; what becomes of them later does not matter.
+#[test]
+fn messages_come_from_files_that_the_capture_carries() {
+    let folder = TempDir::new().unwrap();
+    let text = std::fs::read_to_string(root().join("setups/console.toml")).unwrap();
+    let text =
+        text.replace("text = \"status\\r\"\ncomplete", "file = \"fw/question.c\"\narray = \"ask\"\ncomplete");
+    assert!(text.contains("fw/question.c"));
+    let more = "[[expect]]\nname = \"as bytes\"\nbus = \"answer\"\nfile = \"fw/answer.bin\"\n";
+    std::fs::write(folder.path().join("s.toml"), format!("{text}\n{more}")).unwrap();
+    std::fs::create_dir(folder.path().join("fw")).unwrap();
+    let write =
+        |name: &str, bytes: &[u8]| std::fs::write(folder.path().join("fw").join(name), bytes).unwrap();
+    write("question.c", b"static const char ask[] = \"status\\r\";\nconst int n[] = { 3 };\n");
+    write("answer.bin", b"status\r");
+    ok(&folder, &["capture", "s.toml", "--output", "s.dtap"]);
+    write("question.c", b"static const char ask[] = \"stance\\r\";\n");
+    write("answer.bin", &[0xff, 0x00]);
+    let (code, said, _) = run(folder.path(), &["check", "s.dtap"]);
+    assert!(code == Some(0) && said.starts_with("3 passed"), "{said}");
+    // Laid over it, the setup has what the files say now.
+    let (code, said, _) = run(folder.path(), &["check", "s.dtap", "--setup", "s.toml"]);
+    assert!(code == Some(1) && said.contains("value 4 is 0x74 and not 0x6E"), "{said}");
+    // A file that is no text is carried as well.
+    ok(&folder, &["capture", "s.toml", "--output", "t.dtap"]);
+    write("answer.bin", b"status\r");
+    let (_, said, _) = run(folder.path(), &["check", "t.dtap"]);
+    assert!(said.contains("as bytes: value 1 is 0x73 and not 0xFF"), "{said}");
+    std::fs::remove_dir_all(folder.path().join("fw")).unwrap();
+    let (code, _, told) = run(folder.path(), &["check", "s.dtap", "--setup", "s.toml"]);
+    assert!(code == Some(2) && told.contains("question.c: cannot read"), "{told}");
+}

@@ -75,6 +75,18 @@ impl Pick {
         Some(picked)
     }
 
+    /// How many bits it has, where the fields that it is taken from have a known width.
+    pub fn bits(&self, widest: impl Fn(&str) -> Option<u32>) -> Option<u32> {
+        self.parts.iter().try_fold(0u32, |bits, part| {
+            let (first, last) = part.places.unwrap_or((0, 0));
+            let own = match part.bits {
+                Some((high, low)) => high - low + 1,
+                None => widest(&part.field)?,
+            };
+            bits.checked_add(own.checked_mul(u32::try_from(first.abs_diff(last)).ok()? + 1)?)
+        })
+    }
+
     /// The names of the fields that it is taken from.
     pub fn fields(&self) -> impl Iterator<Item = &str> {
         self.parts.iter().map(|part| part.field.as_str())

@@ -84,6 +84,10 @@ impl CustomProtocol for Exchanging {
         &self.words
     }
 
+    fn widest(&self, field: &str) -> Option<u32> {
+        self.exchange.widest(field)
+    }
+
     fn decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
         self.make(base, None)
     }

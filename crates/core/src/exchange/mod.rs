@@ -170,6 +170,14 @@ impl Exchange {
         names
     }
 
+    /// Bits of the widest value that a field can have; `None` where any value is possible, or there is no such field.
+    fn widest(&self, field: &str) -> Option<u32> {
+        let of = |step: &ExchangeStep| step.widest(field, self.buses[step.bus()].protocol());
+        let own = self.steps.iter().filter(|step| step.fields().any(|(name, _)| name == field));
+        let widths: Option<Vec<u32>> = own.map(of).collect();
+        widths?.into_iter().max().filter(|bits| (1..64).contains(bits))
+    }
+
     /// Follows a stored record, from its start to its end. What is found goes to `found`.
     ///
     /// # Errors

@@ -222,6 +222,18 @@ impl ExchangeStep {
         self.fields.iter().map(|(name, from)| (name.as_str(), from))
     }
 
+    /// Bits of the widest value that a field can have; `None` where that is not known.
+    pub(super) fn widest(&self, field: &str, protocol: &Protocol) -> Option<u32> {
+        let of = |from: &FieldFrom| match from {
+            FieldFrom::Number(pick) => pick.bits(|field| protocol.widest(field)),
+            FieldFrom::Rest(_) => {
+                ["data", "mosi", "miso"].iter().filter_map(|name| protocol.widest(name)).max()
+            }
+        };
+        let own = self.fields.iter().filter(|(name, _)| name == field);
+        own.map(|(_, from)| of(from)).collect::<Option<Vec<u32>>>()?.into_iter().max()
+    }
+
     pub(super) fn repeats(&self) -> &Repeats {
         &self.times
     }

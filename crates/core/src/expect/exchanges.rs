@@ -288,7 +288,10 @@ impl<'a> Judging<'a> {
 
     fn note_pauses(&mut self, exchanged: &Exchanged) {
         for pair in exchanged.steps.windows(2) {
-            if let [before, step] = pair {
+            // Steps on two lines may overlap.
+            if let [before, step] = pair
+                && step.start >= before.end
+            {
                 self.pauses[step.step].add(before.end, step.start);
             }
         }

@@ -23,7 +23,9 @@ pub(super) fn text(all: &[Met], tick: Time, list: bool) -> String {
         let first = judged(met).and_then(|judged| Deviation::first_of(&judged.deviations));
         let found = match first {
             Some(first) => {
-                firsts.push(format!("{}: {found}", met.name));
+                let rest = judged(met)
+                    .map_or(String::new(), |judged| format!("{}{}", cut_off(judged), besides(met, judged)));
+                firsts.push(format!("{}: {found}{rest}", met.name));
                 short(met, first)
             }
             None => found,
@@ -140,32 +142,34 @@ pub(super) fn first_failure(all: &[Met]) -> Option<Time> {
     failed.filter_map(|met| said(met).1).min()
 }
 
+/// How many the record cuts off.
+fn cut_off(judged: &Judged) -> String {
+    match judged.counts.unpaired {
+        0 => String::new(),
+        cut => format!(", {cut} cut off by the record"),
+    }
+}
+
+/// What came that belongs to none.
+fn besides(met: &Met, judged: &Judged) -> String {
+    match (judged.besides, &met.found) {
+        (0, _) | (_, Detail::Follow(_)) => String::new(),
+        (more, Detail::Messages(_)) => format!(", then {more} more"),
+        (1, _) => ", 1 transfer besides".to_string(),
+        (more, _) => format!(", {more} transfers besides"),
+    }
+}
+
 /// What came, where nothing is otherwise.
 fn as_expected(met: &Met, judged: &Judged) -> String {
     let counts = judged.counts;
-    let is_messages = matches!(met.found, Detail::Messages(_) | Detail::Follow(_));
-    let cut = match counts.unpaired {
-        0 => String::new(),
-        1 => ", 1 cut off by the record".to_string(),
-        cut => format!(", {cut} cut off by the record"),
-    };
-    let besides = match (judged.besides, is_messages) {
-        (0, _) => String::new(),
-        (more, true) => format!(", then {more} more"),
-        (1, false) => ", 1 transfer besides".to_string(),
-        (more, false) => format!(", {more} transfers besides"),
-    };
+    let rest = format!("{}{}", cut_off(judged), besides(met, judged));
     match (counts.seen, counts.unpaired) {
-        (0, 0) => {
-            if besides.is_empty() {
-                "nothing came".into()
-            } else {
-                format!("none came{besides}")
-            }
-        }
-        (0, _) => format!("none whole{cut}{besides}"),
-        (1, _) => format!("as expected{cut}{besides}"),
-        (_, _) => format!("all as expected{cut}{besides}"),
+        (0, 0) if rest.is_empty() => "nothing came".to_string(),
+        (0, 0) => format!("none came{rest}"),
+        (0, _) => format!("none whole{rest}"),
+        (1, _) => format!("as expected{rest}"),
+        (_, _) => format!("all as expected{rest}"),
     }
 }
 

@@ -177,7 +177,7 @@ impl DraftExchange {
             let own = draft.bus.as_ref().or(self.bus.as_ref());
             let number =
                 buses.iter().position(|bus| own.is_some_and(|name| bus.name() == name.value)).unwrap_or(0);
-            let known = (earlier.as_slice(), &self.names);
+            let known = (earlier.as_slice(), exchange.bus().ok());
             let Some(step) = draft.resolve(&buses[number], known, board, problems) else { continue };
             earlier.extend(draft.fields.iter().map(|(name, _)| name.value.clone()));
             exchange = exchange.step(step.on(number));
@@ -227,7 +227,7 @@ impl DraftStep {
     fn resolve(
         &self,
         bus: &SerialBus,
-        (earlier, names): (&[String], &FieldNames),
+        (earlier, before_it): (&[String], Option<SerialBus>),
         board: &Board<'_>,
         problems: &mut Vec<Error>,
     ) -> Option<ExchangeStep> {
@@ -235,8 +235,11 @@ impl DraftStep {
         let tests = board.transfer_tests(&self.has, bus, problems);
         let earlier: Vec<&str> = earlier.iter().map(String::as_str).collect();
         let when = self.when.as_ref().and_then(|when| {
-            let tests = FrameTests::parse(&when.value)
-                .and_then(|tests| tests.check_names(&earlier).and_then(|()| tests.named(names)));
+            let possible = |tests: FrameTests| {
+                tests.check_names(&earlier)?;
+                before_it.as_ref().map_or(Ok(tests.clone()), |bus| tests.of(bus))
+            };
+            let tests = FrameTests::parse(&when.value).and_then(possible);
             tests.map_err(|error| problems.push(moved(error, ErrorKind::Setup, &when.place))).ok()
         });
         let mut step = ExchangeStep::new(tests?).times(self.times(problems));
