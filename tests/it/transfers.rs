@@ -6,8 +6,9 @@ use deep_tap::decode::{I2cConfig, Protocol, SerialBus, SpiConfig, TransferEnds, 
 use deep_tap::event::{Meaning, Program, Scope};
 use deep_tap::known::Rule;
 use deep_tap::limit::{Limit, Verdict, check};
-use deep_tap::line::LineId;
-use deep_tap::time::Resolution;
+use deep_tap::line::{Level, Line, LineId};
+use deep_tap::time::{Resolution, TimeBase};
+use proptest::prelude::*;
 
 use crate::support::capture;
 
@@ -189,4 +190,54 @@ fn words_of_one_selection_are_a_transfer_and_the_clock_inside_can_be_counted() {
     let period = Limit::period("tCYC", "bus at sample").min("8 us").bind(&scope).unwrap();
     let result = check(&record, &period, Rule::Proven).unwrap();
     assert_eq!((result.verdict, result.counts.seen), (Verdict::Pass, 3), "those outside do not count");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(120))]
+
+    /// Rests that are nearly as long as what parts two messages: what is certain in a sampled record is what an exact
+    /// one of the same signal shows.
+    #[test]
+    fn messages_that_are_certain_are_those_of_the_exact_record(
+        rests in proptest::collection::vec(prop_oneof![Just(500_000i64), 1_960_000i64..2_040_000, Just(4_000_000)], 2..12),
+        phase in 0i64..10_000, period in 5_000i64..12_000,
+    ) {
+        // Ten microseconds a bit, in tenths of a nanosecond; a rest goes from the end of a byte to the next one.
+        let (mut at, mut toggles) = (3_000_000i64, Vec::new());
+        for (number, rest) in (1u8..).zip(&rests) {
+            let mut level = true;
+            for bit in 0..10 {
+                let wanted = match bit { 0 => false, 9 => true, n => number >> (n - 1) & 1 == 1 };
+                if wanted != level {
+                    toggles.push(at + bit * 100_000);
+                    level = wanted;
+                }
+            }
+            at += 1_000_000 + rest;
+        }
+        let end = at + 4_000_000;
+        let record = |tick: i64, phase: i64, resolution| {
+            let ticks = toggles.iter().map(|toggle| ((toggle + phase + tick - 1) / tick) as u64);
+            let ticks: Vec<u64> = std::iter::once(1).chain(ticks).collect();
+            let time = deep_tap::quantity::Rational::new(tick.into(), 10_000_000_000).unwrap();
+            let base = TimeBase::from_tick(deep_tap::quantity::Time::from_rational(time)).unwrap();
+            let len = (end / tick) as u64;
+            let trace = crate::support::toggles(Level::Low, &ticks, len);
+            Capture::builder(base, len).resolution(resolution).line(Line::named("TX"), trace).build().unwrap()
+        };
+        let bus = SerialBus::of_lines("bus", uart(), vec![LineId(0)]).unwrap();
+        let read = |record: &Capture| -> Vec<(Vec<u64>, bool)> {
+            let transfers = bus.transfers(record, record.range()).unwrap();
+            transfers.map(|frame| (frame.fields.iter().map(|field| field.value).collect(), frame.certain)).collect()
+        };
+        let exact: Vec<Vec<u64>> =
+            read(&record(1, 0, Resolution::EXACT)).into_iter().map(|(values, _)| values).collect();
+        let mut certain = 0;
+        for (values, is_certain) in read(&record(period, phase, Resolution::SAMPLED)) {
+            prop_assert!(!is_certain || exact.contains(&values), "{:?} of {:?}", values, exact);
+            certain += usize::from(is_certain);
+        }
+        let near = rests.iter().filter(|rest| **rest > 1_900_000 && **rest < 2_100_000).count();
+        prop_assert!(certain + 2 * near + 2 >= exact.len(), "{} of {:?}", certain, exact);
+    }
 }

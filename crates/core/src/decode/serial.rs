@@ -150,14 +150,14 @@ impl SerialBus {
     /// # Errors
     /// As [`decoder`](SerialBus::decoder).
     pub fn transfer_decoder(&self, base: TimeBase) -> Result<Box<dyn Decoder>> {
-        Ok(Gathering::gather(self.decoder(base)?, &self.protocol, self.ends, base))
+        Ok(Gathering::gather(self.decoder(base)?, &self.protocol, self.ends, base, 0))
     }
 
     /// The same with which of them are certain, in a record whose edges have this order.
     pub(crate) fn proving_transfers(&self, base: TimeBase, order: Precedence) -> Result<Box<dyn Decoder>> {
         let decoder = self.protocol.proving(base, order, false);
         let decoder = decoder.map_err(|error| error.about(format!("bus '{}'", self.name)))?;
-        Ok(Gathering::gather(decoder, &self.protocol, self.ends, base))
+        Ok(Gathering::gather(decoder, &self.protocol, self.ends, base, margin(order)))
     }
 
     /// Decodes a window of a stored capture, until the sink says stop. It gets what lies in the window:
@@ -203,12 +203,19 @@ impl SerialBus {
             let decoder = self.protocol.proving(base, order, reads == Reads::Samples);
             let decoder = decoder.map_err(|error| error.about(format!("bus '{}'", self.name)))?;
             Ok(match reads {
-                Reads::Transfers => Gathering::gather(decoder, &self.protocol, self.ends, base),
+                Reads::Transfers => {
+                    Gathering::gather(decoder, &self.protocol, self.ends, base, margin(order))
+                }
                 Reads::Frames | Reads::Samples => decoder,
             })
         };
         Reading::begin(capture, &self.lines, window, make, sink)
     }
+}
+
+/// Within how many ticks it is not known how long a rest was: both of its ends lie between ticks.
+fn margin(order: Precedence) -> u64 {
+    order.reach().unwrap_or(0).saturating_add(2)
 }
 
 fn check_count(name: &str, roles: &[String], lines: usize) -> Result<()> {

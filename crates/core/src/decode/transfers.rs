@@ -107,8 +107,12 @@ struct Opened {
     closes: &'static [&'static str],
     each: bool,
     gap: Option<u64>,
+    /// Within so many ticks, it is not known whether a rest was longer than the gap.
+    margin: u64,
     value: Option<u64>,
     length: Option<u64>,
+    /// Whether it is not known where the next transfer begins.
+    unsure: bool,
     /// What was gathered, and how many values of data it has.
     transfer: Option<(Frame, u64)>,
     /// A frame that has begun and is not whole.
@@ -125,6 +129,7 @@ impl Gathering {
         protocol: &Protocol,
         ends: TransferEnds,
         base: TimeBase,
+        margin: u64,
     ) -> Box<dyn Decoder> {
         let closing = protocol.closing();
         let stated = ends != TransferEnds::default();
@@ -137,7 +142,8 @@ impl Gathering {
         let (value, length) = (ends.value, ends.length.map(u64::from));
         let (transfer, begun, last, joined) = (None, None, Tick(0), false);
         let (closes, each) = (closing.unwrap_or(&[]), closing.is_none() && !stated);
-        let open = Opened { closes, each, gap, value, length, transfer, begun, last, joined };
+        let unsure = false;
+        let open = Opened { closes, each, gap, margin, value, length, unsure, transfer, begun, last, joined };
         Box::new(Gathering { decoder, open })
     }
 }
@@ -154,7 +160,8 @@ impl Opened {
         let Some((transfer, count)) = &mut self.transfer else {
             // Where it is not known that nothing came before, it may have begun before the record.
             let begins = self.joined || (!self.closes.is_empty() && frame.begins);
-            self.transfer = Some((Frame { begins, certain: frame.certain && begins, ..frame }, data));
+            let certain = frame.certain && begins && !std::mem::take(&mut self.unsure);
+            self.transfer = Some((Frame { begins, certain, ..frame }, data));
             return;
         };
         *count += data;
@@ -176,9 +183,25 @@ impl Opened {
         out.frame(Frame { end: transfer.end.max(at), ..transfer })
     }
 
-    /// Nothing has begun before a tick: a rest may be over.
-    fn rest(&mut self, now: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
-        let Some(over) = self.rested().filter(|over| *over < now && self.begun.is_none()) else {
+    /// A frame begins: a rest may be over with it, or not, and which of both may not be known.
+    fn begins(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let near = |over: Tick| over.0.abs_diff(at.0) <= self.margin;
+        if self.margin > 0 && self.begun.is_none() && self.rested().is_some_and(near) {
+            self.unsure = true;
+            if let Some((transfer, _)) = &mut self.transfer {
+                transfer.certain = false;
+            }
+        }
+        self.rest(at, 0, out)?;
+        // Where it goes on, nothing else begins.
+        self.unsure &= self.transfer.is_none();
+        ControlFlow::Continue(())
+    }
+
+    /// Nothing has begun before a tick: a rest may be over, which is known so many ticks later.
+    fn rest(&mut self, now: Tick, later: u64, out: &mut dyn FrameSink) -> ControlFlow<()> {
+        let is_over = |over: &Tick| over.0.saturating_add(later) < now.0;
+        let Some(over) = self.rested().filter(|over| is_over(over) && self.begun.is_none()) else {
             return ControlFlow::Continue(());
         };
         self.joined = true;
@@ -198,7 +221,7 @@ impl FrameSink for Collecting<'_> {
             return self.out.frame(frame);
         }
         if open.begun.is_none() {
-            open.rest(frame.start, self.out)?;
+            open.begins(frame.start, self.out)?;
         }
         let end = frame.end;
         let last = frame.fields.iter().rev().find(|field| field.kind == FieldKind::Data);
@@ -218,7 +241,7 @@ impl FrameSink for Collecting<'_> {
         if mark.name == "begin" {
             // One that led to no frame does not count.
             open.begun = None;
-            open.rest(mark.at, self.out)?;
+            open.begins(mark.at, self.out)?;
             open.begun = Some(mark.at);
         }
         if open.closes.contains(&mark.name) {
@@ -252,6 +275,7 @@ impl Decoder for Gathering {
     fn begin(&mut self, at: Tick, levels: Levels) {
         let open = &mut self.open;
         (open.transfer, open.begun, open.last, open.joined) = (None, None, at, false);
+        open.unsure = false;
         self.decoder.begin(at, levels);
     }
 
@@ -261,17 +285,18 @@ impl Decoder for Gathering {
 
     fn due(&self) -> Option<Tick> {
         let waits = self.open.transfer.is_some() && self.open.begun.is_none();
-        self.decoder.due().into_iter().chain(self.open.rested().filter(|_| waits)).min()
+        let later = |over: Tick| Tick(over.0.saturating_add(self.open.margin));
+        self.decoder.due().into_iter().chain(self.open.rested().filter(|_| waits).map(later)).min()
     }
 
     fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.decoder.pass(until, &mut Collecting { open: &mut self.open, out })?;
-        self.open.rest(until, out)
+        self.open.rest(until, self.open.margin, out)
     }
 
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.decoder.end(at, &mut Collecting { open: &mut self.open, out })?;
-        self.open.rest(at, out)?;
+        self.open.rest(at, self.open.margin, out)?;
         // What may go on after the record's end is not whole.
         let Some((transfer, _)) = &mut self.open.transfer else { return ControlFlow::Continue(()) };
         if transfer.faults.iter().all(|fault| fault.kind != "cut-off") {
