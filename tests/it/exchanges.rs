@@ -13,31 +13,17 @@ use deep_tap::setup::Setup;
 use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
-use crate::support::{self, capture, time};
+use crate::support::{self, bytes, capture, time};
 
 /// A byte takes 100 ticks, at 1 MS/s.
 const BYTE: u64 = 100;
 
 /// What a line carries: texts and when each begins.
 fn line(texts: &[(u64, Vec<u8>)]) -> Vec<u64> {
-    let mut toggles = vec![1];
-    for (start, text) in texts {
-        for (place, byte) in (0u64..).zip(text) {
-            let mut level = true;
-            for bit in 0..10u64 {
-                let wanted = match bit {
-                    0 => false,
-                    9 => true,
-                    n => byte >> (n - 1) & 1 == 1,
-                };
-                if wanted != level {
-                    toggles.push(start + place * BYTE + bit * 10);
-                    level = wanted;
-                }
-            }
-        }
-    }
-    toggles
+    let each = |(start, text): &(u64, Vec<u8>)| -> Vec<(u64, u8)> {
+        (0u64..).zip(text).map(|(place, byte)| (start + place * BYTE, *byte)).collect()
+    };
+    bytes(&texts.iter().flat_map(each).collect::<Vec<_>>())
 }
 
 /// Questions and answers of a depth gauge: `Q`, a number, then as many readings as it asks for; a reading is
@@ -227,18 +213,18 @@ fn exchanges_that_cannot_be_are_refused() {
 
 /// A record as an instrument delivers it: a byte for each tick, a bit for each line.
 fn samples(record: &Capture) -> Vec<u8> {
-    let mut bytes = vec![0; record.len() as usize];
+    let mut levels = vec![0; record.len() as usize];
     for (line, trace) in record.traces().into_iter().enumerate() {
         let mut high = trace.level_at(Tick(0)) == Level::High;
         let mut edges = trace.edges(record.range()).peekable();
-        for (tick, byte) in bytes.iter_mut().enumerate() {
+        for (tick, byte) in levels.iter_mut().enumerate() {
             while edges.next_if(|edge| edge.tick.0 <= tick as u64).is_some() {
                 high = !high;
             }
             *byte |= u8::from(high) << line;
         }
     }
-    bytes
+    levels
 }
 
 /// What becomes of a conversation: some of what is said is left out, doubled or swapped.

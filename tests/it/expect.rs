@@ -14,26 +14,11 @@ use deep_tap::message::{self, CheckKind, Matcher, Message};
 use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
-use crate::support::{capture, time};
+use crate::support::{bytes, capture, time};
 
 /// Bytes at 10 ticks a bit, from these ticks on, idle high from tick 1 on.
-fn uart(bytes: &[(u64, u8)], len: u64) -> Capture {
-    let mut toggles = vec![1];
-    for (start, byte) in bytes {
-        let mut level = true;
-        for bit in 0..10u64 {
-            let wanted = match bit {
-                0 => false,
-                9 => true,
-                n => byte >> (n - 1) & 1 == 1,
-            };
-            if wanted != level {
-                toggles.push(start + bit * 10);
-                level = wanted;
-            }
-        }
-    }
-    capture("1 MS/s", Resolution::SAMPLED, len, &[("TX", &toggles), ("GO", &[450])])
+fn uart(sent: &[(u64, u8)], len: u64) -> Capture {
+    capture("1 MS/s", Resolution::SAMPLED, len, &[("TX", &bytes(sent)), ("GO", &[450])])
 }
 
 fn log() -> SerialBus {
@@ -43,11 +28,11 @@ fn log() -> SerialBus {
 
 /// Texts, each with its bytes in a row, and how many ticks from the start of one to that of the next.
 fn said(texts: &[&[u8]], every: u64) -> Capture {
-    let mut bytes = Vec::new();
+    let mut sent = Vec::new();
     for (number, text) in (0..).zip(texts) {
-        bytes.extend((0..).zip(*text).map(|(place, byte)| (300 + number * every + place * 100, *byte)));
+        sent.extend((0..).zip(*text).map(|(place, byte)| (300 + number * every + place * 100, *byte)));
     }
-    uart(&bytes, 600 + every * texts.len() as u64)
+    uart(&sent, 600 + every * texts.len() as u64)
 }
 
 fn messages(texts: &[&str]) -> Messages {

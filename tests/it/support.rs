@@ -136,3 +136,21 @@ pub(crate) fn demo(options: &str, rate: Option<&str>) -> (Setup, Capture) {
     let capture = record(&setup, &mut *instrument, options).unwrap();
     (setup, capture)
 }
+
+/// Edges of bytes on one line, 10 ticks a bit, that begin at these ticks; it rests low before tick 1.
+pub(crate) fn bytes(sent: &[(u64, u8)]) -> Vec<u64> {
+    let mut toggles = vec![1];
+    let mut high = true;
+    let mut set = |level: bool, at: u64| {
+        if level != high {
+            toggles.push(at);
+            high = level;
+        }
+    };
+    for (start, byte) in sent {
+        set(false, *start);
+        (0..8).for_each(|bit| set(byte >> bit & 1 == 1, start + 10 * (bit + 1)));
+        set(true, start + 90);
+    }
+    toggles
+}

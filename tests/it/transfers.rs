@@ -10,25 +10,7 @@ use deep_tap::line::{Level, Line, LineId};
 use deep_tap::time::{Resolution, TimeBase};
 use proptest::prelude::*;
 
-use crate::support::capture;
-
-/// Edges of bytes on one line, 10 ticks a bit, that begin at these ticks; it rests low before tick 1.
-fn bytes(sent: &[(u64, u8)]) -> Vec<u64> {
-    let mut toggles = vec![1];
-    let mut high = true;
-    let mut set = |level: bool, at: u64| {
-        if level != high {
-            toggles.push(at);
-            high = level;
-        }
-    };
-    for (start, byte) in sent {
-        set(false, *start);
-        (0..8).for_each(|bit| set(byte >> bit & 1 == 1, start + 10 * (bit + 1)));
-        set(true, start + 90);
-    }
-    toggles
-}
+use crate::support::{bytes, capture};
 
 fn text(start: u64, text: &str) -> Vec<(u64, u8)> {
     text.bytes().enumerate().map(|(place, byte)| (start + 100 * place as u64, byte)).collect()

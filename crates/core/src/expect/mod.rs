@@ -7,6 +7,7 @@ mod follow;
 mod judged;
 mod messages;
 mod order;
+mod turns;
 
 pub use begins::Beginning;
 pub use exchanges::Exchanges;

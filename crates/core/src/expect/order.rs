@@ -150,21 +150,26 @@ pub struct Stay {
     pub total: f64,
 }
 
-impl Order {
-    /// Follows the states through a record.
-    pub fn follow(&self, capture: &Capture) -> OrderResult {
-        let base = capture.base();
-        let lines = self.states.lines();
-        let signals: Vec<Signal> = lines.iter().map(Signal::from).collect();
-        let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
-        let window = order.reach().unwrap_or(0);
-        let edges = Instants::edges(signals);
-        let settle = self.settle.and_then(|time| base.ticks_in(time)).map(Rational::floor);
-        let settle = settle.map_or(window, |ticks| u64::try_from(ticks).unwrap_or(0));
-        let names = self.states.names();
-        let mut stays: Vec<(u64, u64, Intervals)> =
-            names.iter().map(|_| (0, 0, Intervals::between(capture, &edges, &edges))).collect();
-        let mut result = OrderResult {
+/// The way of the states through a record.
+struct OrderWalk<'a> {
+    order: &'a Order,
+    capture: &'a Capture,
+    edges: Instants,
+    names: Vec<&'a str>,
+    /// How often each allowed transition came.
+    counts: Vec<u64>,
+    /// How often each state came, how many ticks in all, and those that the record has whole.
+    stays: Vec<(u64, u64, Intervals)>,
+    before: Option<Stretch>,
+    result: OrderResult,
+}
+
+impl<'a> OrderWalk<'a> {
+    fn new(order: &'a Order, capture: &'a Capture, edges: Instants) -> Self {
+        let names = order.states.names();
+        let stays = names.iter().map(|_| (0, 0, Intervals::between(capture, &edges, &edges))).collect();
+        let counts = vec![0; order.allowed.len()];
+        let result = OrderResult {
             verdict: Verdict::NotSeen,
             begins: None,
             begins_wrong: false,
@@ -174,82 +179,115 @@ impl Order {
             allowed: Vec::new(),
             stays: Vec::new(),
         };
-        let name = |state: &Result<usize, String>| match state {
-            Ok(state) => names[*state].to_string(),
+        OrderWalk { order, capture, edges, names, counts, stays, before: None, result }
+    }
+
+    fn name(&self, state: &Result<usize, String>) -> String {
+        match state {
+            Ok(state) => self.names[*state].to_string(),
             Err(instead) => instead.clone(),
-        };
-        let len = capture.len();
-        let length = |start: Tick, end: Tick| {
-            let whole = start.0 > 0 && end.0 < len;
-            let mut interval = Intervals::between(capture, &edges, &edges);
-            whole.then(|| interval.add(start, end));
-            interval.min()
-        };
-        let mut counts = vec![0u64; self.allowed.len()];
-        let mut before: Option<Stretch> = None;
-        self.stretches(capture, settle, &mut |start, end, state| {
-            let now = Stretch { start, end, state };
-            match &before {
-                None => {
-                    result.begins = Some(name(&now.state));
-                    result.begins_wrong = match &now.state {
-                        Ok(state) => self.first.is_some_and(|first| first != *state),
-                        Err(_) => true,
-                    };
-                }
-                Some(before) => {
-                    result.transitions += 1;
-                    let place = self.place_of(&before.state, &now.state);
-                    if let Some(place) = place {
-                        counts[place] += 1;
-                    }
-                    // Back from what is no state: that was told when it came.
-                    let is_back = before.state.is_err() && now.state.is_ok();
-                    if place.is_none() && !is_back {
-                        result.broken += 1;
-                        if result.found.len() < MOST_BROKEN {
-                            result.found.push(Broken {
-                                from: name(&before.state),
-                                to: name(&now.state),
-                                at: base.time_of(start),
-                                stayed: length(before.start, before.end),
-                                lasted: length(start, end),
-                            });
-                        }
-                    }
-                }
+        }
+    }
+
+    /// Whether the record has both ends of a stretch.
+    fn is_whole(&self, of: &Stretch) -> bool {
+        of.start.0 > 0 && of.end.0 < self.capture.len()
+    }
+
+    /// How long a stretch lasted; nothing where the record cuts it off.
+    fn length(&self, of: &Stretch) -> Option<Measure> {
+        let mut interval = Intervals::between(self.capture, &self.edges, &self.edges);
+        if self.is_whole(of) {
+            interval.add(of.start, of.end);
+        }
+        interval.min()
+    }
+
+    /// The next stretch.
+    fn enter(&mut self, now: Stretch) {
+        match self.before.take() {
+            None => {
+                self.result.begins = Some(self.name(&now.state));
+                self.result.begins_wrong = match &now.state {
+                    Ok(state) => self.order.first.is_some_and(|first| first != *state),
+                    Err(_) => true,
+                };
             }
-            if let Ok(state) = &now.state {
-                let (count, total, whole) = &mut stays[*state];
-                *count += 1;
-                *total += end.0 - start.0;
-                if start.0 > 0 && end.0 < len {
-                    whole.add(start, end);
-                }
+            Some(before) => self.change(&before, &now),
+        }
+        let whole = self.is_whole(&now);
+        if let Ok(state) = &now.state {
+            let (count, total, stays) = &mut self.stays[*state];
+            *count += 1;
+            *total += now.end.0 - now.start.0;
+            if whole {
+                stays.add(now.start, now.end);
             }
-            before = Some(now);
-        });
-        let transition = |((from, to), count): (&(usize, usize), u64)| StateChange {
+        }
+        self.before = Some(now);
+    }
+
+    fn change(&mut self, before: &Stretch, now: &Stretch) {
+        self.result.transitions += 1;
+        if let Some(place) = self.order.place_of(&before.state, &now.state) {
+            self.counts[place] += 1;
+            return;
+        }
+        if before.state.is_err() && now.state.is_ok() {
+            // Back from what is no state: that was told when it came.
+            return;
+        }
+        self.result.broken += 1;
+        if self.result.found.len() < MOST_BROKEN {
+            let broken = Broken {
+                from: self.name(&before.state),
+                to: self.name(&now.state),
+                at: self.capture.base().time_of(now.start),
+                stayed: self.length(before),
+                lasted: self.length(now),
+            };
+            self.result.found.push(broken);
+        }
+    }
+
+    fn finish(mut self) -> OrderResult {
+        let names = &self.names;
+        let change = |((from, to), count): (&(usize, usize), &u64)| StateChange {
             from: names[*from].to_string(),
             to: names[*to].to_string(),
-            count,
+            count: *count,
         };
-        result.allowed = self.allowed.iter().zip(counts).map(transition).collect();
-        let stay = |(name, (count, total, whole)): (&&str, (u64, u64, Intervals))| Stay {
+        self.result.allowed = self.order.allowed.iter().zip(&self.counts).map(change).collect();
+        let tick = self.capture.base().tick().to_f64();
+        let stay = |(name, (count, total, whole)): (&&str, &(u64, u64, Intervals))| Stay {
             state: name.to_string(),
-            count,
+            count: *count,
             shortest: whole.min(),
             longest: whole.max(),
-            total: total as f64 * base.tick().to_f64(),
+            total: *total as f64 * tick,
         };
-        result.stays = names.iter().zip(stays).map(stay).collect();
-        result.verdict = match (result.broken, result.transitions) {
-            _ if result.begins_wrong => Verdict::Fail,
+        self.result.stays = names.iter().zip(&self.stays).map(stay).collect();
+        self.result.verdict = match (self.result.broken, self.result.transitions) {
+            _ if self.result.begins_wrong => Verdict::Fail,
             (1.., _) => Verdict::Fail,
             (0, 0) => Verdict::NotSeen,
             (0, _) => Verdict::Pass,
         };
-        result
+        self.result
+    }
+}
+
+impl Order {
+    /// Follows the states through a record.
+    pub fn follow(&self, capture: &Capture) -> OrderResult {
+        let signals: Vec<Signal> = self.states.lines().iter().map(Signal::from).collect();
+        let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
+        let settle = self.settle.and_then(|time| capture.base().ticks_in(time)).map(Rational::floor);
+        let settle = settle.map(|ticks| u64::try_from(ticks).unwrap_or(0));
+        let settle = settle.unwrap_or(order.reach().unwrap_or(0));
+        let mut walk = OrderWalk::new(self, capture, Instants::edges(signals));
+        self.stretches(capture, settle, &mut |start, end, state| walk.enter(Stretch { start, end, state }));
+        walk.finish()
     }
 
     /// Which of those allowed a transition is.

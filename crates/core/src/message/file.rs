@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use super::parse::unescaped;
 use crate::error::{Error, ErrorKind, Result, suggest};
 
 /// How values stand in a file.
@@ -331,27 +332,6 @@ fn quoted(text: &str) -> Option<Vec<u64>> {
     while let Some(end) = past_quote(rest).filter(|_| rest.starts_with('"')) {
         bytes.extend(unescaped(&rest[1..end - 1])?);
         rest = rest[end..].trim_start();
-    }
-    Some(bytes)
-}
-
-fn unescaped(text: &str) -> Option<Vec<u64>> {
-    let mut bytes = Vec::new();
-    let mut rest = text.chars();
-    while let Some(first) = rest.next() {
-        if first != '\\' {
-            bytes.extend(first.encode_utf8(&mut [0; 4]).bytes().map(u64::from));
-            continue;
-        }
-        bytes.push(match rest.next()? {
-            'n' => 0x0a,
-            'r' => 0x0d,
-            't' => 0x09,
-            '0' => 0x00,
-            own @ ('\\' | '"' | '\'') => u64::from(own as u32),
-            'x' => u64::from(rest.next()?.to_digit(16)? << 4 | rest.next()?.to_digit(16)?),
-            _ => return None,
-        });
     }
     Some(bytes)
 }

@@ -2,7 +2,7 @@
 //!
 //! A [`Message`] is a sequence of values on a bus. Some of its bits may be open, a length and a checksum are
 //! computed from what came, and one stretch of it may have any number of values. A [`Matcher`] compares
-//! values with it one by one, as they arrive. [`file`] reads messages from the files that firmware is
+//! values with it one by one, as they arrive. [`file`](mod@file) reads messages from the files that firmware is
 //! built from.
 
 mod check;
@@ -12,6 +12,7 @@ mod parse;
 
 pub use check::CheckKind;
 pub use matcher::{Compared, Matcher};
+pub(crate) use parse::unescaped;
 
 use crate::line::BitOrder;
 

@@ -194,3 +194,26 @@ impl Reading {
         Ok(message)
     }
 }
+
+/// The bytes of a text in UTF-8 in which `\n`, `\r`, `\t`, `\0`, `\x1b`, and what follows another backslash, stand for
+/// what they mean.
+pub(crate) fn unescaped(text: &str) -> Option<Vec<u64>> {
+    let mut bytes = Vec::new();
+    let mut rest = text.chars();
+    while let Some(first) = rest.next() {
+        if first != '\\' {
+            bytes.extend(first.encode_utf8(&mut [0; 4]).bytes().map(u64::from));
+            continue;
+        }
+        bytes.push(match rest.next()? {
+            'n' => 0x0a,
+            'r' => 0x0d,
+            't' => 0x09,
+            '0' => 0x00,
+            own @ ('\\' | '"' | '\'') => u64::from(own as u32),
+            'x' => u64::from(rest.next()?.to_digit(16)? << 4 | rest.next()?.to_digit(16)?),
+            _ => return None,
+        });
+    }
+    Some(bytes)
+}

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use super::lexer::{Token, tokens};
 use super::tree::{Name, TextSpan, ValuePattern};
 use crate::error::{Error, ErrorKind, Place, Result, TextPlace, nearest};
+use crate::message::unescaped;
 use crate::quantity::{Time, Voltage};
 
 /// Words with a meaning of their own; a line called like one is written in quotes.
@@ -278,27 +279,6 @@ impl Parser<'_> {
             }
         }
     }
-}
-
-/// The bytes of a text in UTF-8 in which `\n`, `\r`, `\t`, `\\` and `\x1b` stand for what they mean.
-fn unescaped(text: &str) -> Option<Vec<u64>> {
-    let mut bytes = Vec::new();
-    let mut rest = text.chars();
-    while let Some(first) = rest.next() {
-        if first != '\\' {
-            bytes.extend(first.encode_utf8(&mut [0; 4]).bytes().map(u64::from));
-            continue;
-        }
-        bytes.push(match rest.next()? {
-            'n' => 0x0a,
-            'r' => 0x0d,
-            't' => 0x09,
-            '\\' => 0x5c,
-            'x' => u64::from(rest.next()?.to_digit(16)? << 4 | rest.next()?.to_digit(16)?),
-            _ => return None,
-        });
-    }
-    Some(bytes)
 }
 
 /// The bits given and the bits left open of a number in any base; `None` beyond 64 bits.
