@@ -9,7 +9,7 @@ use deep_tap::expect::Deviation;
 use deep_tap::limit::Verdict;
 use deep_tap::line::Level;
 use deep_tap::scan::{SampleWidth, Samples};
-use deep_tap::setup::Setup;
+use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
@@ -359,4 +359,20 @@ fn a_pause_ends_an_exchange() {
     let kinds = |len| frames(&setup.exchanged[0], &record(len))[0].faults[0].kind;
     assert_eq!((kinds(2_000), kinds(5_000)), ("cut-off", "broken"));
     assert_eq!(time("2 ms").to_string(), "2 ms");
+}
+
+/// A trigger on an exchange keeps all of it, and what is kept shows it again.
+#[test]
+fn the_trigger_keeps_the_exchange_that_it_is_about() {
+    let text = std::fs::read_to_string(support::root().join("setups/converter.toml")).unwrap();
+    let text = text.replace("event = \"ADC_CS_N falls\"", "event = \"conversion has broken\"");
+    let text = text.replace("before-trigger = \"10 us\"\n", "").replace("455 ms", "1 ms");
+    let setup = support::setup(&text).unwrap();
+    let mut bench = deep_tap::bench::connect("bench:tide-gauge", std::path::Path::new("")).unwrap();
+    let record = support::record(&setup, &mut *bench, RecordOptions::default()).unwrap();
+    let broken = frames(&setup.exchanged[0], &record)
+        .into_iter()
+        .find(|frame| frame.faults.iter().any(|fault| fault.kind == "broken"));
+    let broken = broken.expect("the exchange that it waited for");
+    assert!(broken.start < record.base().zero(), "{broken:?}");
 }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use deep_tap::capture::Capture;
+use deep_tap::decode::SerialBus;
 use deep_tap::diagnose::diagnose_buses;
 use deep_tap::format::dtap::{self, Recorder, SaveOptions};
 use deep_tap::instrument::{Instrument, Progress};
@@ -217,7 +218,14 @@ fn explained(error: Error, setup: &Setup, instrument: &mut dyn Instrument, optio
         return error;
     }
     let Ok(Some(program)) = setup.trigger_program(options) else { return error };
-    let buses = program.serial_buses();
+    // What is wrong with an exchange shows on its buses.
+    let of = |bus: &&SerialBus| match setup.exchanges.iter().find(|exchange| exchange.name() == bus.name()) {
+        Some(exchange) => exchange.buses().to_vec(),
+        None => vec![(*bus).clone()],
+    };
+    let asked = program.serial_buses();
+    let buses: Vec<SerialBus> = asked.iter().flat_map(of).collect();
+    let buses: Vec<&SerialBus> = buses.iter().collect();
     if buses.is_empty() {
         return error;
     }

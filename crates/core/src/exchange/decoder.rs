@@ -67,6 +67,7 @@ impl Exchanging {
             talkers,
             waiting: VecDeque::new(),
             following: Follower::new(&self.exchange, base),
+            told: None,
         }))
     }
 }
@@ -119,6 +120,8 @@ struct Decoding {
     /// Transfers in the order of their ends, by their bus.
     waiting: VecDeque<(usize, Frame)>,
     following: Follower,
+    /// Where the last exchange began of which that was told.
+    told: Option<Tick>,
 }
 
 /// Keeps transfers, and what their bus says of where it is settled.
@@ -222,7 +225,16 @@ impl Decoding {
     ) -> ControlFlow<()> {
         let mut all = Vec::new();
         step(&mut self.following, &mut |found| all.push(found));
-        all.into_iter().filter_map(frame_of).try_for_each(|frame| out.frame(frame))
+        all.into_iter().filter_map(frame_of).try_for_each(|frame| out.frame(frame))?;
+        // That one has begun is known with its first transfer.
+        let under_way = self.following.under_way();
+        match under_way.filter(|begun| self.told != Some(*begun)) {
+            Some(begun) => {
+                self.told = under_way;
+                out.mark(BusMark::new("begin", begun))
+            }
+            None => ControlFlow::Continue(()),
+        }
     }
 }
 
@@ -249,6 +261,7 @@ impl Decoder for Decoding {
 
     fn begin(&mut self, at: Tick, levels: Levels) {
         (self.following, self.waiting) = (Follower::new(&self.exchange, self.base), VecDeque::new());
+        self.told = None;
         self.talkers.iter_mut().for_each(|talker| talker.proven.clear());
         let _ = self.tell(|talker| Told::Begin(at, talker.own(levels)), &mut Vec::new());
     }

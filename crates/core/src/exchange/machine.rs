@@ -121,9 +121,9 @@ impl Follower {
         Follower { exchange: Arc::new(exchange.clone()), only, pause, open: None, begun: false }
     }
 
-    /// Whether no exchange is under way.
-    pub fn is_idle(&self) -> bool {
-        self.open.is_none()
+    /// Where the exchange under way begins.
+    pub fn under_way(&self) -> Option<Tick> {
+        self.open.as_ref().map(|open| open.exchanged.frame.start)
     }
 
     /// The next transfer on one of the buses, in the order of their ends.

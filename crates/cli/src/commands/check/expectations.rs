@@ -25,6 +25,7 @@ pub(super) fn text(all: &[Met], tick: Time, list: bool) -> String {
             Some(first) => {
                 let rest = judged(met)
                     .map_or(String::new(), |judged| format!("{}{}", cut_off(judged), besides(met, judged)));
+                let rest = rest.replacen(", ", "; ", 1);
                 firsts.push(format!("{}: {found}{rest}", met.name));
                 short(met, first)
             }
