@@ -345,6 +345,49 @@ proptest! {
     }
 }
 
+/// The same lines with pulses of a tick, an eighth of a bit or less, on either.
+fn with_spikes(record: &Capture, spikes: &[(bool, u64)]) -> Capture {
+    let lanes: Vec<Vec<u64>> = record
+        .traces()
+        .into_iter()
+        .zip([false, true])
+        .map(|(trace, line)| {
+            let mut toggles: Vec<u64> = trace.edges(record.range()).map(|edge| edge.tick.0).collect();
+            for (_, at) in spikes.iter().filter(|(own, _)| *own == line) {
+                let at = 200 + at % (record.len() - 400);
+                let free = |tick: u64| toggles.iter().all(|own| own.abs_diff(tick) > 1);
+                if free(at) && free(at + 1) {
+                    toggles.extend([at, at + 1]);
+                    toggles.sort_unstable();
+                }
+            }
+            toggles
+        })
+        .collect();
+    capture("1 MS/s", Resolution::SAMPLED, record.len(), &[("ASK", &lanes[0]), ("SAY", &lanes[1])])
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(100))]
+
+    /// Whatever spikes do to what is read: a sound conversation never fails, and one with a mistake never passes.
+    #[test]
+    fn spikes_never_decide(
+        said in conversation(), at in any::<usize>(), how in 0u8..3,
+        spikes in proptest::collection::vec((any::<bool>(), any::<u64>()), 1..12),
+    ) {
+        let sound = with_spikes(&spoken(&said), &spikes);
+        let (verdict, counts, steps) = judged(&sound);
+        prop_assert!(verdict != Verdict::Fail && counts[1] == 0, "{:?} {:?} {:?}", said, counts, steps);
+        let mut wrong = said;
+        upset(&mut wrong, how, at);
+        let (_, failed) = by_hand(&wrong);
+        let (verdict, counts, _) = judged(&with_spikes(&spoken(&wrong), &spikes));
+        prop_assert!(failed == 0 || verdict != Verdict::Pass, "{:?} {:?}", wrong, counts);
+        prop_assert!(counts[1] <= failed, "{:?} {:?}", wrong, counts);
+    }
+}
+
 #[test]
 fn a_pause_ends_an_exchange() {
     let text = SETUP.replace("name = \"reading\"\n", "name = \"reading\"\nlongest-pause = \"2 ms\"\n");

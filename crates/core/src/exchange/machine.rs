@@ -132,14 +132,14 @@ impl Follower {
             let (counts, certain) = only.meets_for_sure(transfer);
             if !counts {
                 if !certain {
-                    self.unknown(transfer, found);
+                    self.unknown(transfer, !self.begun, found);
                 }
                 return;
             }
         }
         if transfer.faults.iter().any(|fault| fault.kind == "cut-off") || !transfer.begins {
             // What it is is not known.
-            return self.unknown(transfer, found);
+            return self.unknown(transfer, true, found);
         }
         self.pause_before(transfer, found);
         if self.open.is_some() && self.goes_on(bus, transfer, found) {
@@ -177,15 +177,13 @@ impl Follower {
         }
     }
 
-    fn unknown(&mut self, transfer: &Frame, found: &mut dyn FnMut(Followed)) {
+    /// A transfer that may be any.
+    fn unknown(&mut self, transfer: &Frame, before_any: bool, found: &mut dyn FnMut(Followed)) {
         match self.open.is_some() {
             true => self.doubt(true),
-            false => found(Followed::Beside {
-                at: transfer.start,
-                end: transfer.end,
-                certain: false,
-                before_any: true,
-            }),
+            false => {
+                found(Followed::Beside { at: transfer.start, end: transfer.end, certain: false, before_any });
+            }
         }
     }
 

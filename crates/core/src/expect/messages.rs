@@ -106,7 +106,7 @@ impl Messages {
             let values: Vec<&Field> = transfer.fields.iter().filter(|field| self.is_data(field)).collect();
             let occurrence = |sure, ended| Occurrence { begins, is_one: counts && certain, sure, ended };
             if cut {
-                tally.add(occurrence(false, Ended::CutOff { seen: true }));
+                tally.add(occurrence(false, Ended::CutOff { seen: counts }));
                 continue;
             }
             let mut open = turn.begin(Some(values.len()));

@@ -1,6 +1,6 @@
 //! Values that show on another bus.
 
-use super::asked::Asked;
+use super::asked::{Asked, Values};
 use super::delay::Delay;
 use super::given::{Follow, FollowResult, ValueOn};
 use super::outcome::{Outcome, Outcomes, end_of};
@@ -28,16 +28,13 @@ fn matched(
     };
     // The right one goes before any other.
     for right in [true, false] {
-        for (number, one) in asked
-            .iter()
-            .enumerate()
-            .filter(|(number, _)| right || partner[*number].is_none())
-            .map(|(n, a)| (n, *a))
-            .collect::<Vec<_>>()
-        {
+        for (number, one) in asked.iter().enumerate() {
+            if partner[number].is_some() {
+                continue;
+            }
             let expected = follow.expected(one.value);
             let is = |show: &Asked| Rational::new(i128::from(show.value), 1) == expected;
-            let found = window(&one).find(|place| !taken[*place] && (!right || is(&shows[*place])));
+            let found = window(one).find(|place| !taken[*place] && (!right || is(&shows[*place])));
             if let Some(found) = found {
                 taken[found] = true;
                 partner[number] = Some(found);
@@ -50,25 +47,35 @@ fn matched(
 /// Follows values to another bus.
 pub(super) fn on_bus(
     follow: &Follow,
-    asked: &[Asked],
+    asked: &Values,
     to: &ValueOn,
     capture: &Capture,
     delay: &Delay,
 ) -> Result<FollowResult> {
     let shows = to.all(capture, true)?;
-    let (partner, taken) = matched(follow, asked, &shows, delay);
+    let (partner, taken) = matched(follow, &asked.all, &shows.all, delay);
     let mut outcomes: Vec<(Tick, Outcome)> = Vec::new();
-    for (one, partner) in asked.iter().zip(&partner) {
-        outcomes.push((one.at, of_one(follow, one, partner.map(|place| &shows[place]), capture, delay)));
+    for (one, partner) in asked.all.iter().zip(&partner) {
+        let show = partner.map(|place| &shows.all[place]);
+        let mut outcome = of_one(follow, one, show, capture, delay);
+        let (from, to) = (one.at.0.saturating_sub(delay.reach), one.at.0.saturating_add(delay.most));
+        // What could not be read may have been the right one.
+        if outcome.verdict == Verdict::Fail && shows.may_hide(from, to) {
+            outcome.verdict = Verdict::Inconclusive;
+        }
+        outcomes.push((one.at, outcome));
     }
-    let first = asked.first().map_or(end_of(capture), |one| one.at);
-    for (show, _) in shows.iter().zip(&taken).filter(|(_, taken)| !**taken) {
+    let first = asked.all.first().map_or(end_of(capture), |one| one.at);
+    for (show, _) in shows.all.iter().zip(&taken).filter(|(_, taken)| !**taken) {
         // Before the first value, it may be that one before the record was asked for.
         if show.at.0 <= first.0 && show.at.0 <= delay.most {
             continue;
         }
         let found = Rational::new(i128::from(show.value), 1).map(|value| (value, show.at));
-        let verdict = if show.certain { Verdict::Fail } else { Verdict::Inconclusive };
+        // Nor is it known what could not be read where values are asked for.
+        let (from, to) = (show.at.0.saturating_sub(delay.most), show.at.0.saturating_add(delay.reach));
+        let known = show.certain && !asked.may_hide(from, to);
+        let verdict = if known { Verdict::Fail } else { Verdict::Inconclusive };
         let kind = Some(DeviationKind::TooMuch);
         outcomes.push((show.at, Outcome { asked: None, found, took: None, kind, verdict }));
     }

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::asked::Asked;
+use super::asked::Values;
 use super::delay::Delay;
 use super::given::{Follow, FollowResult};
 use super::outcome::{Outcome, Outcomes, end_of};
@@ -35,14 +35,14 @@ enum Stays {
 /// Follows values to where they stay.
 pub(super) fn settled(
     follow: &Follow,
-    asked: &[Asked],
+    asked: &Values,
     wanted: Wanted<'_>,
     capture: &Capture,
     delay: &Delay,
 ) -> FollowResult {
     let mut following = Outcomes::new(follow, capture, matches!(wanted, Wanted::Voltage(..)));
-    for (number, one) in asked.iter().enumerate() {
-        let next = asked.get(number + 1).map_or(end_of(capture), |next| next.at);
+    for (number, one) in asked.all.iter().enumerate() {
+        let next = asked.all.get(number + 1).map_or(end_of(capture), |next| next.at);
         let due = Tick(one.at.0.saturating_add(delay.most));
         let whole = due < next;
         let window = one.at..due.min(next);
@@ -54,7 +54,9 @@ pub(super) fn settled(
         let outcome = |found, took, kind, verdict: Verdict| {
             // A value that may be another decides nothing.
             let decided = matches!(verdict, Verdict::Pass | Verdict::Fail);
-            let verdict = if one.certain || !decided { verdict } else { Verdict::Inconclusive };
+            let hidden = verdict == Verdict::Fail && asked.may_hide(one.at.0, next.0);
+            let known = one.certain && !hidden;
+            let verdict = if known || !decided { verdict } else { Verdict::Inconclusive };
             Outcome { asked: Some(*one), found, took, kind, verdict }
         };
         following.add(match wanted.stays(capture, window.clone(), expected) {
