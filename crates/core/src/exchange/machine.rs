@@ -31,7 +31,7 @@ pub enum Followed {
         end: Tick,
         /// Whether it is certain that it belongs to none.
         certain: bool,
-        /// Whether it comes before the first exchange, so that it may be the end of one.
+        /// Whether it may be the end, or the beginning, of one that the record cuts off.
         before_any: bool,
     },
 }
@@ -132,7 +132,7 @@ impl Follower {
             let (counts, certain) = only.meets_for_sure(transfer);
             if !counts {
                 if !certain {
-                    self.unknown(transfer, !self.begun, found);
+                    self.unknown(transfer, false, found);
                 }
                 return;
             }
@@ -253,7 +253,7 @@ impl Follower {
                 at: transfer.start,
                 end: transfer.end,
                 certain: transfer.certain,
-                before_any: !self.begun,
+                before_any: !self.begun && transfer.certain,
             }),
         }
     }
