@@ -13,7 +13,7 @@ use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
-use crate::support::{self, bytes, capture, time};
+use crate::support::{self, bytes, capture, time, with_spikes};
 
 /// A byte takes 100 ticks, at 1 MS/s.
 const BYTE: u64 = 100;
@@ -345,28 +345,6 @@ proptest! {
     }
 }
 
-/// The same lines with pulses of a tick, an eighth of a bit or less, on either.
-fn with_spikes(record: &Capture, spikes: &[(bool, u64)]) -> Capture {
-    let lanes: Vec<Vec<u64>> = record
-        .traces()
-        .into_iter()
-        .zip([false, true])
-        .map(|(trace, line)| {
-            let mut toggles: Vec<u64> = trace.edges(record.range()).map(|edge| edge.tick.0).collect();
-            for (_, at) in spikes.iter().filter(|(own, _)| *own == line) {
-                let at = 200 + at % (record.len() - 400);
-                let free = |tick: u64| toggles.iter().all(|own| own.abs_diff(tick) > 1);
-                if free(at) && free(at + 1) {
-                    toggles.extend([at, at + 1]);
-                    toggles.sort_unstable();
-                }
-            }
-            toggles
-        })
-        .collect();
-    capture("1 MS/s", Resolution::SAMPLED, record.len(), &[("ASK", &lanes[0]), ("SAY", &lanes[1])])
-}
-
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(100))]
 
@@ -374,15 +352,15 @@ proptest! {
     #[test]
     fn spikes_never_decide(
         said in conversation(), at in any::<usize>(), how in 0u8..3,
-        spikes in proptest::collection::vec((any::<bool>(), any::<u64>()), 1..12),
+        spikes in proptest::collection::vec((0usize..2, any::<u64>()), 1..12),
     ) {
-        let sound = with_spikes(&spoken(&said), &spikes);
+        let sound = with_spikes(&spoken(&said), &spikes, 200);
         let (verdict, counts, steps) = judged(&sound);
         prop_assert!(verdict != Verdict::Fail && counts[1] == 0, "{:?} {:?} {:?}", said, counts, steps);
         let mut wrong = said;
         upset(&mut wrong, how, at);
         let (_, failed) = by_hand(&wrong);
-        let (verdict, counts, _) = judged(&with_spikes(&spoken(&wrong), &spikes));
+        let (verdict, counts, _) = judged(&with_spikes(&spoken(&wrong), &spikes, 200));
         prop_assert!(failed == 0 || verdict != Verdict::Pass, "{:?} {:?}", wrong, counts);
         prop_assert!(counts[1] <= failed, "{:?} {:?}", wrong, counts);
     }

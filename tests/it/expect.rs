@@ -14,7 +14,7 @@ use deep_tap::message::{self, CheckKind, Matcher, Message};
 use deep_tap::time::{Resolution, Tick};
 use proptest::prelude::*;
 
-use crate::support::{bytes, capture, time};
+use crate::support::{bytes, capture, time, with_spikes};
 
 /// Bytes at 10 ticks a bit, from these ticks on, idle high from tick 1 on.
 fn uart(sent: &[(u64, u8)], len: u64) -> Capture {
@@ -150,6 +150,26 @@ proptest! {
         prop_assert_eq!(judged.counts.passed, count as u64 - 1);
         let found: Vec<(u64, u64)> = judged.deviations.iter().map(|d| (d.occurrence, d.place)).collect();
         prop_assert_eq!(found, vec![(at as u64, place as u64)]);
+    }
+
+    /// Whatever spikes do to what is read: sound messages never fail, and a wrong one never passes.
+    #[test]
+    fn spikes_never_decide_a_message(
+        texts in proptest::collection::vec(prop_oneof!["tick", "tock!"], 1..10), at in any::<prop::sample::Index>(),
+        spikes in proptest::collection::vec((0usize..1, any::<u64>()), 1..8),
+    ) {
+        // Before the first one there may be no rest: it decides nothing then.
+        let first = std::iter::once("tick".to_string());
+        let mut sent: Vec<Vec<u8>> = first.chain(texts.clone()).map(String::into_bytes).collect();
+        let wanted = Messages { complete: true, ..messages(&["tick", "tock!"]) };
+        let record = |sent: &[Vec<u8>]| {
+            said(&sent.iter().map(Vec::as_slice).collect::<Vec<_>>(), 1500)
+        };
+        let judged = wanted.compare(&with_spikes(&record(&sent), &spikes, 200)).unwrap();
+        prop_assert!(judged.verdict != Verdict::Fail, "{:?} {:?}", texts, judged.deviations);
+        sent[1 + at.index(texts.len())][1] = b'u';
+        let judged = wanted.compare(&with_spikes(&record(&sent), &spikes, 200)).unwrap();
+        prop_assert!(judged.verdict != Verdict::Pass && judged.counts.failed <= 1, "{:?} {:?}", sent, judged.deviations);
     }
 
     /// What is computed is what a sender would compute, and any other value is told; never a panic.

@@ -8,7 +8,7 @@ use deep_tap::setup::Setup;
 use deep_tap::time::{Resolution, TimeBase};
 use proptest::prelude::*;
 
-use crate::support::{self, capture, toggles};
+use crate::support::{self, capture, toggles, with_spikes};
 
 const SETUP: &str = r#"
 [[line]]
@@ -97,11 +97,15 @@ fn told(result: &FollowResult) -> Vec<(Verdict, Option<DeviationKind>)> {
 /// What is asked, and what shows, each from a tick on.
 fn on_bus(asked: &[(u64, u64)], shows: &[(u64, u64)], len: u64) -> FollowResult {
     let setup = support::setup(&format!("{SETUP}{ON_BUS}")).unwrap();
+    follow(&setup, &both(asked, shows, len))
+}
+
+fn both(asked: &[(u64, u64)], shows: &[(u64, u64)], len: u64) -> Capture {
     let (clock, data) = words(asked, 4);
     let shifted: Vec<(u64, u64)> = shows.iter().map(|(at, value)| (*at, value << 3 | 0x81)).collect();
     let (clock2, data2) = words(&shifted, 8);
     let lines: [(&str, &[u64]); 4] = [("CLK", &clock), ("DATA", &data), ("CLK2", &clock2), ("DATA2", &data2)];
-    follow(&setup, &capture("1 MS/s", Resolution::EXACT, len, &lines))
+    capture("1 MS/s", Resolution::EXACT, len, &lines)
 }
 
 #[test]
@@ -237,5 +241,28 @@ proptest! {
         let wanted = [DeviationKind::Differs, DeviationKind::Missing, DeviationKind::TooMuch][how as usize];
         prop_assert_eq!(failed[0].kind, Some(wanted));
         prop_assert_eq!(result.judged.counts.passed, values.len() as u64 - u64::from(how < 2));
+    }
+
+    /// Whatever spikes do to what is read: what follows never fails, and what does not never passes.
+    #[test]
+    fn spikes_never_decide_what_follows(
+        values in proptest::collection::vec(0u64..16, 2..12), at in any::<prop::sample::Index>(), how in 0u8..3,
+        spikes in proptest::collection::vec((0usize..4, any::<u64>()), 1..8),
+    ) {
+        let setup = support::setup(&format!("{SETUP}{ON_BUS}")).unwrap();
+        let at = at.index(values.len());
+        let asked: Vec<(u64, u64)> = (1u64..).zip(&values).map(|(n, value)| (n * 1000, *value)).collect();
+        let mut shows: Vec<(u64, u64)> = asked.iter().map(|(from, value)| (from + 150, *value)).collect();
+        let len = 1000 * (values.len() as u64 + 2);
+        let result = follow(&setup, &with_spikes(&both(&asked, &shows, len), &spikes, 200));
+        prop_assert!(result.judged.verdict != Verdict::Fail, "{:?}", result.values);
+        match how {
+            0 => shows[at].1 ^= 1,
+            1 => drop(shows.remove(at)),
+            _ => shows.insert(at + 1, (shows[at].0 + 400, 7)),
+        }
+        let result = follow(&setup, &with_spikes(&both(&asked, &shows, len), &spikes, 200));
+        prop_assert!(result.judged.verdict != Verdict::Pass, "{:?}", result.values);
+        prop_assert!(result.judged.counts.failed <= 1, "{:?}", result.values);
     }
 }

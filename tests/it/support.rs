@@ -154,3 +154,24 @@ pub(crate) fn bytes(sent: &[(u64, u8)]) -> Vec<u64> {
     }
     toggles
 }
+
+/// The same lines in a sampled record with pulses of one tick, each on a line and at a place, `rest` ticks and more
+/// from either end.
+pub(crate) fn with_spikes(record: &Capture, spikes: &[(usize, u64)], rest: u64) -> Capture {
+    let lanes = record.traces().into_iter().enumerate().map(|(line, trace)| {
+        let mut toggles: Vec<u64> = trace.edges(record.range()).map(|edge| edge.tick.0).collect();
+        for (_, at) in spikes.iter().filter(|(own, _)| *own == line) {
+            let at = rest + at % (record.len() - 2 * rest);
+            let free = |tick: u64| toggles.iter().all(|own| own.abs_diff(tick) > 1);
+            if free(at) && free(at + 1) {
+                toggles.extend([at, at + 1]);
+                toggles.sort_unstable();
+            }
+        }
+        toggles
+    });
+    let lanes: Vec<Vec<u64>> = lanes.collect();
+    let names = record.lines().iter().map(|line| line.name.as_str());
+    let lines: Vec<(&str, &[u64])> = names.zip(lanes.iter().map(Vec::as_slice)).collect();
+    capture(&record.base().rate().to_string(), Resolution::SAMPLED, record.len(), &lines)
+}

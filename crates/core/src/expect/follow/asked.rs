@@ -24,7 +24,7 @@ pub(super) struct Asked {
 pub(super) struct Values {
     /// In order of time.
     pub(super) all: Vec<Asked>,
-    /// Where there may be others: what is there is not certain, and is none as it was read.
+    /// Where there may be others, or none: what is there is not certain.
     doubtful: Vec<Tick>,
 }
 
@@ -53,9 +53,11 @@ pub(super) fn asked(from: &FollowSource, capture: &Capture) -> Result<Values> {
                 let around = Tick(hit.tick.0.saturating_sub(near))..Tick(hit.tick.0.saturating_add(near));
                 let calm = bus.lines.iter().all(|line| capture.trace(*line).count(around.clone()) == 0);
                 let certain = hit.is_certain() && calm && value.unknown == 0;
-                match hit.is_recorded() {
-                    true => found.all.push(Asked { at: hit.tick, value: value.bits, certain }),
-                    false => found.doubtful.push(hit.tick),
+                if hit.is_recorded() {
+                    found.all.push(Asked { at: hit.tick, value: value.bits, certain });
+                }
+                if !certain {
+                    found.doubtful.push(hit.tick);
                 }
             }
             Ok(found)
@@ -72,10 +74,11 @@ impl ValueOn {
             let meets = tests.map_or((true, true), |tests| tests.matching(false).meets_for_sure(&transfer));
             let (met, certain) = (meets.0, meets.1 && transfer.certain);
             let at = if begins { transfer.start } else { transfer.carried_until() };
-            match self.value.of(&transfer).filter(|_| met) {
-                Some(picked) => found.all.push(Asked { at, value: picked.value, certain }),
-                None if !certain => found.doubtful.push(at),
-                None => {}
+            if let Some(picked) = self.value.of(&transfer).filter(|_| met) {
+                found.all.push(Asked { at, value: picked.value, certain });
+            }
+            if !certain {
+                found.doubtful.push(at);
             }
         }
         Ok(found)

@@ -26,15 +26,16 @@ fn matched(
         let last = shows.partition_point(|show| show.at.0 <= one.at.0.saturating_add(delay.most));
         first..last.max(first)
     };
-    // The right one goes before any other.
-    for right in [true, false] {
+    // The right one goes before any other, and what is certain before what may be none.
+    for (right, sure) in [(true, true), (true, false), (false, true), (false, false)] {
         for (number, one) in asked.iter().enumerate() {
-            if partner[number].is_some() {
+            if partner[number].is_some() || (sure && !one.certain) {
                 continue;
             }
             let expected = follow.expected(one.value);
-            let is = |show: &Asked| Rational::new(i128::from(show.value), 1) == expected;
-            let found = window(one).find(|place| !taken[*place] && (!right || is(&shows[*place])));
+            let is_right = |show: &Asked| Rational::new(i128::from(show.value), 1) == expected;
+            let fits = |show: &Asked| (!right || is_right(show)) && (!sure || show.certain);
+            let found = window(one).find(|place| !taken[*place] && fits(&shows[*place]));
             if let Some(found) = found {
                 taken[found] = true;
                 partner[number] = Some(found);
