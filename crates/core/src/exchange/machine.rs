@@ -128,6 +128,10 @@ impl Follower {
 
     /// The next transfer on one of the buses, in the order of their ends.
     pub fn transfer(&mut self, bus: usize, transfer: &Frame, found: &mut dyn FnMut(Followed)) {
+        if transfer.faults.iter().any(|fault| fault.kind == "cut-off") || !transfer.begins {
+            // What it is is not known.
+            return self.unknown(transfer, true, found);
+        }
         if let Some(only) = &mut self.only {
             let (counts, certain) = only.meets_for_sure(transfer);
             if !counts {
@@ -136,10 +140,6 @@ impl Follower {
                 }
                 return;
             }
-        }
-        if transfer.faults.iter().any(|fault| fault.kind == "cut-off") || !transfer.begins {
-            // What it is is not known.
-            return self.unknown(transfer, true, found);
         }
         self.pause_before(transfer, found);
         if self.open.is_some() && self.goes_on(bus, transfer, found) {
