@@ -3,8 +3,8 @@
 //!
 //! An [`Exchange`] is a list of [steps](ExchangeStep), each a transfer on one of its buses with the tests that it must
 //! meet. It is followed by one state machine, whether for a list, a search, a trigger or an expectation:
-//! transfers go in, and out come [whole exchanges](Followed::Whole), broken ones with the step that broke,
-//! and transfers that belong to none.
+//! transfers go into a [`Follower`], and out come [whole exchanges](Followed::Whole), broken ones with the step that
+//! broke, and transfers that belong to none.
 //!
 //! [`Exchange::bus`] is the same as a bus of its own: its frames are exchanges, their fields what the steps
 //! name.
@@ -23,7 +23,6 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::event::FrameTests;
 use crate::line::LineId;
 use crate::quantity::Time;
-use crate::time::Tick;
 
 /// Most buses of an exchange.
 pub const MOST_BUSES: usize = 8;
@@ -176,19 +175,6 @@ impl Exchange {
         let own = self.steps.iter().filter(|step| step.fields().any(|(name, _)| name == field));
         let widths: Option<Vec<u32>> = own.map(of).collect();
         widths?.into_iter().max().filter(|bits| (1..64).contains(bits))
-    }
-
-    /// Follows a stored record, from its start to its end. What is found goes to `found`.
-    ///
-    /// # Errors
-    /// When a bus cannot be decoded at the record's clock.
-    pub fn follow(&self, capture: &Capture, found: &mut dyn FnMut(Followed)) -> Result<()> {
-        let mut following = Follower::new(self, capture.base());
-        for (bus, transfer) in self.transfers(capture)? {
-            following.transfer(bus, &transfer, found);
-        }
-        following.end(Tick(capture.len()), found);
-        Ok(())
     }
 
     /// The transfers on its buses, in the order of their ends, each with the number of its bus.

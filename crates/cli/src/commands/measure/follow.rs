@@ -4,7 +4,7 @@ use deep_tap::draw::TransferCurve;
 use deep_tap::expect::{Detail, DeviationKind, Expected, FollowResult, FollowTarget, FollowedValue};
 use deep_tap::job::Job;
 use deep_tap::limit::Verdict;
-use deep_tap::quantity::{Quantity, Rational, Time, Voltage, signed, uncertain};
+use deep_tap::quantity::{Quantity, Rational, Time, signed, uncertain};
 use deep_tap::{Error, ErrorKind, suggest};
 use serde::Serialize;
 
@@ -144,9 +144,7 @@ fn text(said: &Said<'_>, verdict: Verdict, result: &FollowResult, loaded: &Job) 
     let shown: Vec<&FollowedValue> = wrong.chain(right).take(MOST_LINES).collect();
     for value in &shown {
         let at = |at: Option<Time>| at.map_or("-".to_string(), |at| signed(at.into(), tick.into()));
-        let number = |value: Option<Rational>| {
-            value.map_or("-".to_string(), |value| shown_value(value, result.is_voltage))
-        };
+        let number = |value: Option<Rational>| value.map_or("-".to_string(), |value| result.show(value));
         let took = value.took.map_or("-".to_string(), |took| took.value.rounded(tick));
         let mark = if value.verdict == Verdict::Fail { Mark::Bad } else { Mark::None };
         let verdict = match (value.verdict, value.kind) {
@@ -184,17 +182,5 @@ fn words(kind: DeviationKind) -> &'static str {
         DeviationKind::TooMuch => "not asked for",
         DeviationKind::Pause => "not in time",
         _ => "not certain",
-    }
-}
-
-fn shown_value(value: Rational, is_voltage: bool) -> String {
-    match is_voltage {
-        true => {
-            let millivolt = Rational::new(1, 1000).unwrap_or(Rational::ONE);
-            Voltage::from_rational(value).rounded(Voltage::from_rational(millivolt))
-        }
-        false => {
-            u64::try_from(value.floor()).map_or_else(|_| value.to_string(), |count| format!("0x{count:02X}"))
-        }
     }
 }

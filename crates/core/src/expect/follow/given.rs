@@ -126,3 +126,23 @@ impl Follow {
         Required::times(self.at_least, Some(self.within))
     }
 }
+
+impl FollowResult {
+    /// What should show, or does, as people write it: a count in hexadecimal, or volts to the millivolt.
+    pub fn show(&self, value: Rational) -> String {
+        shown(value, self.is_voltage)
+    }
+}
+
+/// A count in hexadecimal, or volts to the millivolt.
+pub(super) fn shown(value: Rational, is_voltage: bool) -> String {
+    let whole = Rational::new(value.floor(), 1) == Some(value);
+    match u64::try_from(value.floor()) {
+        _ if is_voltage => {
+            let millivolt = Rational::new(1, 1000).unwrap_or(Rational::ONE);
+            Voltage::from_rational(value).rounded(Voltage::from_rational(millivolt))
+        }
+        Ok(count) if whole => format!("0x{count:02X}"),
+        _ => value.to_string(),
+    }
+}

@@ -1,12 +1,12 @@
 //! What became of values, one by one.
 
 use super::asked::Asked;
-use super::given::{Follow, FollowResult, FollowedValue};
+use super::given::{Follow, FollowResult, FollowedValue, shown};
 use crate::capture::Capture;
 use crate::expect::judged::{DeviationKind, Ended, Occurrence, Otherwise, Tally};
 use crate::limit::Verdict;
 use crate::measure::Measure;
-use crate::quantity::{Quantity, Rational, Time, Voltage};
+use crate::quantity::{Rational, Time};
 use crate::time::Tick;
 
 /// Most values that are kept.
@@ -95,20 +95,6 @@ impl<'a> Outcomes<'a> {
             took: self.took,
             required: self.follow.required(),
             values: self.values,
-        }
-    }
-}
-
-/// A number as people write it: a count in hexadecimal, or volts.
-pub(super) fn shown(value: Rational, is_voltage: bool) -> String {
-    let whole = Rational::new(value.floor(), 1) == Some(value);
-    let count = (!is_voltage && whole).then(|| value.floor());
-    match count.and_then(|count| u64::try_from(count).ok()) {
-        Some(count) => format!("0x{count:02X}"),
-        None => {
-            let millivolt = Rational::new(1, 1000).unwrap_or(Rational::ONE);
-            let quantity = |volts| Quantity::Voltage(Voltage::from_rational(volts));
-            quantity(value).rounded(quantity(millivolt))
         }
     }
 }
