@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::ValueEnum;
+use deep_tap::Error;
+use deep_tap::setup::{RunChanges, Setup};
 
 use super::{Stated, Table};
 
@@ -34,8 +36,10 @@ pub(crate) struct Plan {
     /// Another sample rate than the setup's, such as '250 MS/s'
     #[arg(long)]
     pub(crate) rate: Option<String>,
+    #[command(flatten)]
+    pub(crate) changes: Changes,
     /// As if recording at once, without waiting for the trigger
-    #[arg(long)]
+    #[arg(long, conflicts_with = "trigger")]
     pub(crate) now: bool,
     /// Only the trigger's states, as a graph in the DOT language
     #[arg(long)]
@@ -69,8 +73,10 @@ pub(crate) struct Capture {
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
     /// Record at once, without waiting for the trigger
-    #[arg(long)]
+    #[arg(long, conflicts_with = "trigger")]
     pub(crate) now: bool,
+    #[command(flatten)]
+    pub(crate) changes: Changes,
     /// Record again and again, N times or until interrupted, into numbered files
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "18446744073709551615",
           hide_default_value = true)]
@@ -90,6 +96,31 @@ pub(crate) struct Capture {
     /// Replace a file that is there already
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+/// What one run changes of its setup, in the setup's own words.
+#[derive(Debug, Default, clap::Args)]
+pub(crate) struct Changes {
+    /// Wait for this event instead of the setup's trigger, for this run: 'RESET_N rises', or the name of one
+    #[arg(long, value_name = "EVENT")]
+    pub(crate) trigger: Option<String>,
+    /// Record so long instead, for this run: '5 ms', or 'max'
+    #[arg(long, value_name = "TIME")]
+    pub(crate) length: Option<String>,
+    /// Record so much of it before the trigger, for this run: '25 %', or '2 ms'
+    #[arg(long, value_name = "PART")]
+    pub(crate) before_trigger: Option<String>,
+}
+
+impl Changes {
+    /// The setup for this run.
+    pub(crate) fn of(&self, setup: Setup) -> Result<Setup, Error> {
+        let mut changes = RunChanges::default();
+        changes.trigger.clone_from(&self.trigger);
+        changes.length.clone_from(&self.length);
+        changes.before.clone_from(&self.before_trigger);
+        setup.changed(&changes)
+    }
 }
 
 /// Which of many captures are kept.

@@ -25,7 +25,7 @@ use crate::errors::Failure;
 use crate::output::{Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = Setup::from_file(&args.setup)?;
+    let setup = args.changes.of(Setup::from_file(&args.setup)?)?;
     let rate = rate_option(args.rate.as_deref())?;
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
     let options = RecordOptions { now: args.now, rate, made: None };
@@ -50,6 +50,10 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
         }
         let capture = record_to_file(&setup, &mut *instrument, options, &target, save)?;
         out.line(format!("{}\nsaved to {}", summary(&capture), target.display()))?;
+        for change in &setup.changes {
+            remark(change);
+        }
+        out.line(next(&setup, &target))?;
         return Ok(Outcome::Done);
     };
     let mut runs = Repeated { check: args.check, keep: args.keep, ..Repeated::default() };
@@ -64,6 +68,20 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
         }
     }
     runs.finish(out)
+}
+
+/// What to type next.
+fn next(setup: &Setup, target: &Path) -> String {
+    let judged = setup.limits().next().is_some() || !setup.expectations.is_empty();
+    let command = match (judged, setup.serial.is_empty()) {
+        (true, _) => "check",
+        (false, false) => "frames",
+        (false, true) => "show",
+    };
+    let file = target.display().to_string();
+    let plain = file.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c));
+    let file = if plain { file } else { format!("'{}'", file.replace('\'', r"'\''")) };
+    format!("next: deep-tap {command} {file}")
 }
 
 /// Captures made one after the other.

@@ -111,7 +111,7 @@ struct SaidAdvice {
 }
 
 pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = Setup::from_file(&args.setup)?;
+    let setup = args.changes.of(Setup::from_file(&args.setup)?)?;
     let options = RecordOptions { now: args.now, rate: rate_option(args.rate.as_deref())?, made: None };
     let program = setup.trigger_program(options)?;
     if args.dot {

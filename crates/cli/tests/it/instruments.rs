@@ -6,7 +6,7 @@ use std::process::{Child, Command, Stdio};
 
 use tempfile::TempDir;
 
-use crate::support::{binary, root, tool};
+use crate::support::{binary, captured, root, tool};
 
 /// A folder with everything that ships.
 fn everything() -> TempDir {
@@ -445,4 +445,43 @@ fn a_trigger_on_frames_that_does_not_come_says_what_is_wrong_with_the_bus() {
         let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(code == Some(2) && said.contains(wanted), "{said}");
     }
+}
+
+/// What one run changes is told in its history, and nothing of it stays.
+#[test]
+fn a_run_changes_its_setup_on_the_command_line() {
+    let folder = captured();
+    let run = |args: &[&str]| {
+        let output = tool().current_dir(&folder).args(args).output().unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        (output.status.code(), text(output.stdout), text(output.stderr))
+    };
+    let setup = "setups/tide-gauge.toml";
+    let changed = ["--trigger", "adc has mosi == 0x10", "--length", "2 ms", "--before-trigger", "10 %"];
+    let (code, said, _) = run(&[&["plan", setup], &changed[..]].concat());
+    assert!(code.is_some() && said.contains("2 ms: 200 us before the trigger"), "{said}");
+    let (code, said, told) = run(&[&["capture", setup, "--output", "c.dtap"], &changed[..]].concat());
+    assert!(code == Some(0) && said.contains("trigger 'adc has mosi == 0x10'"), "{said} {told}");
+    assert!(said.ends_with("next: deep-tap check c.dtap\n"), "{said}");
+    let (_, said, _) = run(&["info", "c.dtap"]);
+    for wanted in [
+        "for this run: [trigger] event = \"adc has mosi == 0x10\"",
+        "for this run: [sampling] length = \"2 ms\"",
+        "for this run: [sampling] before-trigger = \"10 %\"",
+    ] {
+        assert!(said.contains(wanted), "{wanted}: {said}");
+    }
+    // Without them, it is as before.
+    let (_, said, _) = run(&["capture", setup, "--output", "d.dtap"]);
+    assert!(said.contains("trigger 'RESET_N rises while PGOOD high'"), "{said}");
+    for (args, wanted) in [
+        (["--trigger", "adc has mosy == 1"], "did you mean 'mosi'?"),
+        (["--length", "2 V"], "'V' is not a unit of a time"),
+        (["--before-trigger", "many"], "--before-trigger"),
+    ] {
+        let (code, _, told) = run(&["capture", setup, "--output", "e.dtap", args[0], args[1]]);
+        assert!(code == Some(2) && told.contains(wanted), "{wanted}: {told}");
+    }
+    let (code, _, told) = run(&["capture", setup, "--now", "--trigger", "PGOOD rises"]);
+    assert!(code == Some(2) && told.contains("cannot be used with"), "{told}");
 }

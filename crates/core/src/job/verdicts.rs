@@ -3,10 +3,11 @@
 use super::Job;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expect::Met;
+use crate::format::READ_AS;
 use crate::known::{Rule, hiding_lines};
 use crate::limit::{LimitResult, Verdict, check_all, overall};
 use crate::line::Signal;
-use crate::quantity::Time;
+use crate::quantity::{Percent, Time};
 
 /// The verdicts on a record.
 #[derive(Clone, Debug)]
@@ -28,6 +29,24 @@ pub struct Verdicts {
 }
 
 impl Job {
+    /// What an imported record does not state, and is taken for granted, in words.
+    fn unstated(&self) -> Option<String> {
+        let (capture, resolution) = (&self.capture, self.capture.resolution());
+        let import = self.setup.as_ref().map(|setup| &setup.import);
+        let is_read = capture.history().iter().any(|told| told.starts_with(READ_AS));
+        let no_skew = resolution.skew == Time::ZERO && import.is_none_or(|import| import.skew.is_none());
+        let no_error =
+            resolution.accuracy == Percent::ZERO && import.is_none_or(|import| import.accuracy.is_none());
+        let (what, keys) = match (no_skew, no_error) {
+            _ if !is_read || !resolution.sampled => return None,
+            (true, true) => ("no skew between its lines and no error of its clock", "'skew' and 'accuracy'"),
+            (true, false) => ("no skew between its lines", "'skew'"),
+            (false, true) => ("no error of its clock", "'accuracy'"),
+            (false, false) => return None,
+        };
+        Some(format!("taken for granted of the record, which does not say: {what}; state {keys} in [import]"))
+    }
+
     /// Checks the [limits](Self::limits) and expectations of the setup, or those that are named.
     ///
     /// # Errors
@@ -45,7 +64,10 @@ impl Job {
         signals.dedup();
         let results = check_all(&self.capture, limits, rule)?;
         let remarks = match rule {
-            Rule::Proven => hiding_lines(&self.capture, &signals),
+            Rule::Proven => {
+                let unstated = if results.is_empty() { None } else { self.unstated() };
+                hiding_lines(&self.capture, &signals).into_iter().chain(unstated).collect()
+            }
             Rule::Measured => Vec::new(),
         };
         let named = |name: &str| names.is_empty() || names.iter().any(|n| n.as_ref() == name);

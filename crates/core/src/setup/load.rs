@@ -159,6 +159,7 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
         trigger,
         parts,
         expectations,
+        changes: Vec::new(),
         texts: std::mem::take(&mut files.read),
     }
 }

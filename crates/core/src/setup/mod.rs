@@ -3,6 +3,7 @@
 //! All problems of all files are reported at once, each with its place and a remedy.
 
 mod apply;
+mod changed;
 mod draft;
 mod figures;
 mod files;
@@ -18,6 +19,7 @@ mod tried;
 mod vectors;
 mod wiring;
 
+pub use changed::RunChanges;
 pub use import::{ByteOrder, DecimalMark, EmptyCell, Import, Numbers, RecordFormat, Rows, Separator, Times};
 pub use levels::{SweptLevel, SweptLine};
 pub use record::{CaptureSink, RecordOptions};
@@ -98,6 +100,8 @@ pub struct Setup {
     pub parts: Vec<PlacedPart>,
     /// What is expected of a record besides timing.
     pub expectations: Vec<Expectation>,
+    /// What was [changed](Setup::changed) for one run, in words.
+    pub changes: Vec<String>,
     /// The texts it was made from; its own first.
     pub texts: Vec<Attachment>,
 }

@@ -168,9 +168,8 @@ impl Setup {
                 .origin(origin.clone())
                 .buses(self.buses.clone())
                 .attachments(self.texts.clone());
-            if let Some(rate) = options.rate {
-                builder = builder.history(vec![format!("recorded at {rate} instead of the setup's rate")]);
-            }
+            let rate = options.rate.map(|rate| format!("recorded at {rate} instead of the setup's rate"));
+            builder = builder.history(rate.into_iter().chain(self.changes.iter().cloned()).collect());
             for line in &self.lines {
                 builder = builder.line(line.line.clone(), Trace::constant(Level::Unknown, 0));
             }

@@ -63,6 +63,16 @@ impl DraftSampling {
     }
 }
 
+/// A length as it stands in a setup.
+pub(in crate::setup) fn length_of(text: &str) -> Result<Length, Error> {
+    text.parse::<LengthText>().map(|length| length.0)
+}
+
+/// A part before the trigger as it stands in a setup.
+pub(in crate::setup) fn before_of(text: &str) -> Result<Before, Error> {
+    text.parse::<BeforeText>().map(|before| before.0)
+}
+
 /// A rate, or 'max'.
 struct SpeedText(Speed);
 
