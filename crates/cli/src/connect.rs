@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use deep_tap::bench;
+use deep_tap::format::dtap;
 use deep_tap::instrument::Instrument;
 use deep_tap::quantity::Rate;
 use deep_tap::setup::Setup;
@@ -39,6 +40,21 @@ pub(crate) fn catch_interrupt() {
 /// Whether the user wants to stop.
 pub(crate) fn interrupted() -> bool {
     INTERRUPTED.load(Ordering::Relaxed)
+}
+
+/// The setup in a file, or that of a capture: what it was recorded with.
+pub(crate) fn setup_of(path: &Path) -> Result<Setup, Failure> {
+    if path.extension().is_none_or(|ending| !ending.eq_ignore_ascii_case("dtap")) {
+        return Ok(Setup::from_file(path)?);
+    }
+    let capture = dtap::open(path)?.capture;
+    match Setup::of_capture(&capture) {
+        Some(setup) => Ok(setup?),
+        None => Err(Error::new(ErrorKind::Setup, "this capture carries no setup")
+            .with_help("give the setup file")
+            .at(Place::File(path.to_path_buf()))
+            .into()),
+    }
 }
 
 /// The instrument that a setup names.

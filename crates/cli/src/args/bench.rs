@@ -31,7 +31,7 @@ pub(crate) struct Init {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Plan {
-    /// The setup file
+    /// The setup file, or a capture: what it was recorded with
     pub(crate) setup: PathBuf,
     /// Another sample rate than the setup's, such as '250 MS/s'
     #[arg(long)]
@@ -50,7 +50,7 @@ pub(crate) struct Plan {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Live {
-    /// The setup file
+    /// The setup file, or a capture: what it was recorded with
     pub(crate) setup: PathBuf,
     /// Another sample rate than the setup's, such as '250 MS/s'
     #[arg(long)]
@@ -67,7 +67,7 @@ pub(crate) struct Live {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Capture {
-    /// The setup file
+    /// The setup file, or a capture: what it was recorded with
     pub(crate) setup: PathBuf,
     /// Where to save; the setup's name with .dtap otherwise
     #[arg(short, long, value_name = "FILE")]

@@ -20,12 +20,12 @@ use indicatif::ProgressBar;
 use super::check::{self, Over};
 use crate::Outcome;
 use crate::args;
-use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
+use crate::connect::{catch_interrupt, connect, interrupted, rate_option, setup_of};
 use crate::errors::Failure;
 use crate::output::{Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = args.changes.of(Setup::from_file(&args.setup)?)?;
+    let setup = args.changes.of(setup_of(&args.setup)?)?;
     let rate = rate_option(args.rate.as_deref())?;
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
     let options = RecordOptions { now: args.now, rate, made: None };

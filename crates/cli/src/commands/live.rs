@@ -18,7 +18,7 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args::{self, Format};
-use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
+use crate::connect::{catch_interrupt, connect, interrupted, rate_option, setup_of};
 use crate::contract::Document;
 use crate::contract::lines::ActivityRow;
 use crate::errors::Failure;
@@ -59,7 +59,7 @@ struct SaidLine {
 }
 
 pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> {
-    let mut setup = Setup::from_file(&args.setup)?;
+    let mut setup = setup_of(&args.setup)?;
     let over = match args.over.parse::<Time>() {
         Ok(time) if time > Time::ZERO => time,
         Ok(_) => return Err(Error::new(ErrorKind::Quantity, "--over: give a time above zero").into()),

@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
-use crate::connect::{connect, rate_option};
+use crate::connect::{connect, rate_option, setup_of};
 use crate::contract::limits::RequiredEnds;
 use crate::contract::{self, Document};
 use crate::errors::Failure;
@@ -111,7 +111,7 @@ struct SaidAdvice {
 }
 
 pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = args.changes.of(Setup::from_file(&args.setup)?)?;
+    let setup = args.changes.of(setup_of(&args.setup)?)?;
     let options = RecordOptions { now: args.now, rate: rate_option(args.rate.as_deref())?, made: None };
     let program = setup.trigger_program(options)?;
     if args.dot {

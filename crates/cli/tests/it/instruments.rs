@@ -485,3 +485,27 @@ fn a_run_changes_its_setup_on_the_command_line() {
     let (code, _, told) = run(&["capture", setup, "--now", "--trigger", "PGOOD rises"]);
     assert!(code == Some(2) && told.contains("cannot be used with"), "{told}");
 }
+
+/// A capture is a setup: what it was recorded with records again, wherever that was written.
+#[test]
+fn a_capture_records_again_what_it_was_recorded_with() {
+    let folder = captured();
+    let alone = TempDir::new().unwrap();
+    std::fs::copy(folder.path().join("tide-gauge.dtap"), alone.path().join("a.dtap")).unwrap();
+    let run = |args: &[&str]| {
+        let output = tool().current_dir(&alone).args(args).output().unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        (output.status.code(), text(output.stdout), text(output.stderr))
+    };
+    let (_, said, told) = run(&["plan", "a.dtap"]);
+    assert!(said.starts_with("possible") && said.contains("waiting  on 'RESET_N rises"), "{said} {told}");
+    let (code, said, told) = run(&["capture", "a.dtap", "--output", "b.dtap", "--length", "5 ms"]);
+    assert!(code == Some(0) && said.contains("recorded 5 ms at 100 MS/s"), "{said} {told}");
+    let (_, said, _) = run(&["check", "b.dtap"]);
+    assert!(said.contains("U3    tCO"), "{said}");
+    // Its own name is taken.
+    let (code, _, told) = run(&["capture", "a.dtap"]);
+    assert!(code == Some(2) && told.contains("this file is there already"), "{told}");
+    let (code, _, told) = run(&["plan", "none.dtap"]);
+    assert!(code == Some(2) && told.contains("none.dtap: cannot open"), "{told}");
+}
