@@ -375,6 +375,13 @@ fn a_pause_ends_an_exchange() {
     let found = frames(&setup.exchanged[0], &record);
     assert_eq!(found.len(), 1, "{found:?}");
     assert_eq!(found[0].faults[0].what, "broken: answer is missing");
+    // A pause of 2 ms, to a tick: nobody knows, on either side.
+    for (from, certain) in [(2_680, true), (2_689, false), (2_690, false), (2_691, false), (2_700, true)] {
+        let say = line(&[(from, vec![0x52, 1, 0, 7])]);
+        let record = capture("1 MS/s", Resolution::SAMPLED, 20_000, &[("ASK", &ask), ("SAY", &say)]);
+        let found = frames(&setup.exchanged[0], &record);
+        assert_eq!(found[0].certain, certain, "{from}: {found:?}");
+    }
     // Nothing at all comes: known with the record's end, when the time is over.
     let record = |len| capture("1 MS/s", Resolution::SAMPLED, len, &[("ASK", &ask), ("SAY", &[1])]);
     let kinds = |len| frames(&setup.exchanged[0], &record(len))[0].faults[0].kind;

@@ -2,7 +2,7 @@
 
 use deep_tap_core::bus::{Field, FieldKind, Frame};
 use deep_tap_core::capture::Capture;
-use deep_tap_core::decode::{Protocol, SerialBus};
+use deep_tap_core::decode::SerialBus;
 use deep_tap_core::time::Tick;
 
 use crate::row::{Cell, FrameSpan, Row, View, business};
@@ -22,6 +22,7 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
     let mut lanes: Vec<Row> = Vec::new();
     let mut ends: Vec<Tick> = Vec::new();
     let mut count = 0;
+    let is_exchange = bus.protocol().name() == "exchange";
     for frame in found {
         count += 1;
         let faulty = !frame.faults.is_empty();
@@ -30,18 +31,15 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
         let kind = format!("{}{sure}{}", frame.kind, if faulty { "!" } else { "" });
         let long = if faulty { format!("{}{sure} !{}", frame.kind, faults.join(",")) } else { kind.clone() };
         let mut texts = vec![long, kind];
-        if let Protocol::Custom(_) = bus.protocol()
-            && !frame.fields.is_empty()
-        {
-            // What an exchange says is more than that it is one.
+        let mut end = frame.end;
+        if is_exchange {
+            // What it says is more than that it is one; where it broke is more than what it said.
             let values: Vec<String> = frame.fields.iter().map(Field::hex).collect();
-            texts.splice(0..0, [said(bus, &frame), values.join(" ")]);
+            let said = [said(bus, &frame), values.join(" ")].into_iter().filter(|text| !text.is_empty());
+            let broke = frame.faults.first().map(|fault| fault.what.clone());
+            texts.splice(0..0, broke.into_iter().chain(said));
+            end = frame.carried_until().max(Tick(frame.start.0 + 1));
         }
-        if let (Protocol::Custom(_), Some(fault)) = (bus.protocol(), frame.faults.first()) {
-            texts.insert(0, fault.what.clone());
-        }
-        let end =
-            if texts.len() > 2 { frame.carried_until().max(Tick(frame.start.0 + 1)) } else { frame.end };
         push(&mut frames, view, frame.start, end, texts, faulty);
         for field in &frame.fields {
             let place = ends.iter().position(|end| *end <= field.start).unwrap_or(ends.len());

@@ -42,6 +42,8 @@ impl Exchanging {
 
     fn make(&self, base: TimeBase, order: Option<Precedence>) -> Result<Box<dyn Decoder>> {
         let (lines, own) = self.exchange.lines();
+        // Both ends of a pause lie between ticks.
+        let margin = order.map_or(0, |order| order.reach().unwrap_or(0).saturating_add(2));
         let mut talkers = Vec::new();
         for (bus, places) in self.exchange.buses().iter().zip(own) {
             let mut at_once = bus.transfer_decoder(base)?;
@@ -66,7 +68,8 @@ impl Exchanging {
             lines: lines.len(),
             talkers,
             waiting: VecDeque::new(),
-            following: Follower::new(&self.exchange, base),
+            following: Follower::new(&self.exchange, base).uncertain_by(margin),
+            margin,
             told: None,
         }))
     }
@@ -120,6 +123,8 @@ struct Decoding {
     /// Transfers in the order of their ends, by their bus.
     waiting: VecDeque<(usize, Frame)>,
     following: Follower,
+    /// Ticks that are not known of how long a pause was.
+    margin: u64,
     /// Where the last exchange began of which that was told.
     told: Option<Tick>,
 }
@@ -260,7 +265,8 @@ impl Decoder for Decoding {
     }
 
     fn begin(&mut self, at: Tick, levels: Levels) {
-        (self.following, self.waiting) = (Follower::new(&self.exchange, self.base), VecDeque::new());
+        (self.following, self.waiting) =
+            (Follower::new(&self.exchange, self.base).uncertain_by(self.margin), VecDeque::new());
         self.told = None;
         self.talkers.iter_mut().for_each(|talker| talker.proven.clear());
         let _ = self.tell(|talker| Told::Begin(at, talker.own(levels)), &mut Vec::new());

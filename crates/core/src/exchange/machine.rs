@@ -81,8 +81,9 @@ pub struct Broke {
 pub struct Follower {
     exchange: Arc<Exchange>,
     only: Option<FrameMatcher>,
-    /// Most ticks between two steps.
+    /// Most ticks between two steps, and how many of them are not known.
     pause: Option<u64>,
+    margin: u64,
     open: Option<Open>,
     /// Whether one has begun so far.
     begun: bool,
@@ -118,7 +119,14 @@ impl Follower {
         let pause = exchange.pause().and_then(|time| base.ticks_in(time)).map(Rational::floor);
         let pause = pause.and_then(|ticks| u64::try_from(ticks).ok());
         let only = exchange.filter().map(|tests| tests.matching(false));
-        Follower { exchange: Arc::new(exchange.clone()), only, pause, open: None, begun: false }
+        let exchange = Arc::new(exchange.clone());
+        Follower { exchange, only, pause, margin: 0, open: None, begun: false }
+    }
+
+    /// The same where so many ticks are not known of how long a pause was.
+    #[must_use]
+    pub fn uncertain_by(self, margin: u64) -> Self {
+        Follower { margin, ..self }
     }
 
     /// Where the exchange under way begins.
@@ -141,11 +149,11 @@ impl Follower {
                 return;
             }
         }
-        self.pause_before(transfer, found);
-        if self.open.is_some() && self.goes_on(bus, transfer, found) {
-            return;
+        let near = self.pause_before(transfer, found);
+        if self.open.is_none() || !self.goes_on(bus, transfer, found) {
+            // Where it is not known that the pause was too long, it may go on with what came before.
+            self.begin(bus, transfer, !near, found);
         }
-        self.begin(bus, transfer, found);
     }
 
     /// A new exchange must begin now: whatever is under way is over.
@@ -158,8 +166,8 @@ impl Follower {
     pub fn end(&mut self, at: Tick, found: &mut dyn FnMut(Followed)) {
         let Some(open) = &self.open else { return };
         let last = open.exchanged.steps.last().map_or(at, |step| step.end);
-        // One tick on either side is not known.
-        let in_time = self.pause.is_none_or(|pause| last.0.saturating_add(pause).saturating_add(1) >= at.0);
+        let most = |pause: u64| last.0.saturating_add(pause).saturating_add(self.margin.max(1));
+        let in_time = self.pause.is_none_or(|pause| most(pause) >= at.0);
         if in_time && due(&self.exchange, open).must.is_some() {
             let Some(Open { mut exchanged, .. }) = self.open.take() else { return };
             exchanged.frame.faults.push(Fault::cut_off(at));
@@ -187,13 +195,17 @@ impl Follower {
         }
     }
 
-    /// Ends what is under way where the pause before a transfer was too long.
-    fn pause_before(&mut self, transfer: &Frame, found: &mut dyn FnMut(Followed)) {
-        let (Some(pause), Some(open)) = (self.pause, &self.open) else { return };
+    /// Ends what is under way where the pause before a transfer was too long; whether that is not certain.
+    fn pause_before(&mut self, transfer: &Frame, found: &mut dyn FnMut(Followed)) -> bool {
+        let (Some(pause), Some(open)) = (self.pause, &self.open) else { return false };
         let last = open.exchanged.steps.last().map_or(transfer.start, |step| step.end);
-        if transfer.start.0 > last.0.saturating_add(pause) {
+        let over = last.0.saturating_add(pause);
+        let near = self.margin > 0 && transfer.start.0.abs_diff(over) <= self.margin;
+        self.doubt(near);
+        if transfer.start.0 > over {
             self.over(transfer.start.max(last), None, found);
         }
+        near
     }
 
     /// Takes a transfer into the exchange under way; whether it is done with.
@@ -236,9 +248,10 @@ impl Follower {
         breaks && !begins
     }
 
-    fn begin(&mut self, bus: usize, transfer: &Frame, found: &mut dyn FnMut(Followed)) {
+    fn begin(&mut self, bus: usize, transfer: &Frame, certain: bool, found: &mut dyn FnMut(Followed)) {
         let exchange = Arc::clone(&self.exchange);
         let mut open = Open::before(transfer);
+        open.exchanged.frame.certain = certain;
         let due = due(&exchange, &open);
         let steps = due.steps.iter().map(|step| (*step, &exchange.steps[*step]));
         let mut fits =
@@ -252,7 +265,7 @@ impl Follower {
             None => found(Followed::Beside {
                 at: transfer.start,
                 end: transfer.end,
-                certain: transfer.certain,
+                certain: transfer.certain && certain,
                 before_any: !self.begun && transfer.certain,
             }),
         }
@@ -269,11 +282,12 @@ impl Follower {
 
     /// What is under way is over: whole, or broken at the step that is due.
     fn over(&mut self, at: Tick, by: Option<By<'_>>, found: &mut dyn FnMut(Followed)) {
-        let Some(Open { mut exchanged, step, times }) = self.open.take() else { return };
-        let open = Open { exchanged: exchanged.clone(), step, times };
+        let Some(open) = self.open.take() else { return };
+        let must = due(&self.exchange, &open).must;
+        let mut exchanged = open.exchanged;
         // It is known only now that it is over.
         exchanged.frame.end = exchanged.frame.end.max(by.map_or(at, |by| by.transfer.end));
-        let Some(must) = due(&self.exchange, &open).must else {
+        let Some(must) = must else {
             found(Followed::Whole(exchanged));
             return;
         };

@@ -9,9 +9,9 @@ use crate::error::Result;
 use crate::exchange::{Broke, Exchange, Exchanged, Followed, Follower};
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::limit::{Required, Verdict};
-use crate::line::LineId;
+use crate::line::{LineId, Signal};
 use crate::measure::Intervals;
-use crate::quantity::{Quantity, Rational, Time};
+use crate::quantity::{Quantity, Rational, Time, Voltage};
 use crate::time::Tick;
 
 /// Exchanges, each of which must come whole.
@@ -41,7 +41,10 @@ impl Exchanges {
         let lines: Vec<LineId> = self.exchange.buses().iter().flat_map(SerialBus::lines).copied().collect();
         let starts = self.begins.starts(capture, &lines)?;
         let mut judging = Judging::new(self, capture, &lines);
-        let mut following = Follower::new(&self.exchange, capture.base());
+        let signals: Vec<Signal> = lines.iter().map(Signal::from).collect();
+        let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
+        let margin = order.reach().unwrap_or(0).saturating_add(2);
+        let mut following = Follower::new(&self.exchange, capture.base()).uncertain_by(margin);
         let mut found = Vec::new();
         match starts {
             None => {

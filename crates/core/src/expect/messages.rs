@@ -182,7 +182,7 @@ struct Stream<'a> {
 }
 
 impl Stream<'_> {
-    /// Beginning all messages whose instant is not after this one.
+    /// Begins all messages whose instant is not after this one.
     fn begin_up_to(&mut self, until: Tick) {
         while let Some(hit) = self.hits.next_if(|hit| hit.tick <= until) {
             let under_way =

@@ -129,10 +129,10 @@ fn text(said: &Said<'_>, verdict: Verdict, result: &FollowResult, loaded: &Job) 
         let length = |measure: deep_tap::measure::Measure| {
             uncertain(Quantity::Time(measure.value), measure.bounds.map(Quantity::Time), tick)
         };
-        format!("; took {} to {}, required {}", length(shortest), length(longest), result.required)
+        format!("took {} to {}, required {}\n", length(shortest), length(longest), result.required)
     });
     let mut text = format!(
-        "{}: {verdict}, {} values asked for, {} as expected{took}          {}\n",
+        "{}: {verdict}, {} values asked for, {} as expected          {}\n{took}",
         said.name, counts.seen, counts.passed, said.file
     );
     let mut grid =
