@@ -13,7 +13,7 @@ use deep_tap::line::{AnalogId, AnalogLine, AnalogScale, Level, Line, LineId};
 use deep_tap::measure::{transitions, voltage_levels};
 use deep_tap::quantity::{Rational, Time, Voltage};
 use deep_tap::scan::{SampleBlock, SampleWidth};
-use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::setup::{RecordOptions, RunChanges, Setup};
 use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
@@ -172,7 +172,7 @@ fn the_stream_stops_where_the_search_of_the_record_has_its_first_hit() {
                 record(
                     &setup,
                     &mut *instrument,
-                    RecordOptions { now: trigger.is_empty(), rate: None, ..Default::default() },
+                    RecordOptions { now: trigger.is_empty(), ..Default::default() },
                 ),
                 setup,
             )
@@ -224,7 +224,8 @@ fn a_voltage_that_is_never_reached_is_told_with_those_that_were() {
 #[test]
 fn thresholds_are_found_by_moving_them() {
     let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
-    let options = RecordOptions { now: true, rate: Some("20 MS/s".parse().unwrap()), ..Default::default() };
+    let setup = setup.changed(&RunChanges::default().rate("20 MS/s")).unwrap();
+    let options = RecordOptions { now: true, ..Default::default() };
     let sweep = |address: &str| {
         let mut instrument = connect(address, Path::new("")).unwrap();
         let go_on = &mut |_| std::ops::ControlFlow::Continue(());

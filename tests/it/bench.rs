@@ -10,7 +10,7 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{self, LimitResult, Verdict};
 use deep_tap::line::{Level, LineId};
 use deep_tap::quantity::Time;
-use deep_tap::setup::{RecordOptions, Setup, Trigger};
+use deep_tap::setup::{RecordOptions, RunChanges, Setup, Trigger};
 use deep_tap::time::Tick;
 
 use crate::support::{demo, record, setup, time};
@@ -157,8 +157,7 @@ fn a_trigger_stops_at_the_first_hit_of_the_same_search() {
         let mut instrument = connect("bench:tide-gauge?seed=2", Path::new("")).unwrap();
         let endless = with_trigger(trigger, "length = \"40 ms\"");
         let whole =
-            record(&endless, &mut *instrument, RecordOptions { now: true, rate: None, ..Default::default() })
-                .unwrap();
+            record(&endless, &mut *instrument, RecordOptions { now: true, ..Default::default() }).unwrap();
         let program = Program::compile(trigger, &Scope::of(&whole)).unwrap();
         let first = program.at(whole.base()).unwrap().hits(&whole, whole.range()).next().unwrap().tick;
         let zero = capture.base().zero();
@@ -347,8 +346,8 @@ fn what_the_bench_cannot_do_is_refused_with_what_it_can() {
     let error = refused("length = \"1 ms\"", "MEM_WE_N low for < 10 ns");
     assert!(error.help().unwrap().contains("more than 100 MS/s"), "{error:?}");
     let fast = with_trigger("when DATA == 0x10", "length = \"1 ms\"");
-    let options = RecordOptions { now: false, rate: Some("500 MS/s".parse().unwrap()), ..Default::default() };
-    let error = record(&fast, &mut *instrument, options).unwrap_err();
+    let fast = fast.changed(&RunChanges::default().rate("500 MS/s")).unwrap();
+    let error = record(&fast, &mut *instrument, RecordOptions::default()).unwrap_err();
     assert!(error.message().contains("does not stream 22 lines at 500 MS/s"), "{error:?}");
     let dangerous = setup("[sampling]\nrate = \"1 MS/s\"\nlength = \"1 ms\"\n[[line]]\nname = \"V12\"\ninput = 3\nswing = \"12 V\"\n").unwrap();
     let error = record(&dangerous, &mut *instrument, RecordOptions::default()).unwrap_err();
@@ -371,8 +370,7 @@ fn each_sample_trigger_stops_where_its_comment_says() {
         whole.sampling.as_mut().unwrap().length = deep_tap::plan::Length::Time(time("40 ms"));
         let mut instrument = connect(setup.connect.as_deref().unwrap(), Path::new("")).unwrap();
         let endless =
-            record(&whole, &mut *instrument, RecordOptions { now: true, rate: None, ..Default::default() })
-                .unwrap();
+            record(&whole, &mut *instrument, RecordOptions { now: true, ..Default::default() }).unwrap();
         let program = match setup.trigger.as_ref().unwrap() {
             Trigger::Event(event) => Program::compile(event, &setup.scope()).unwrap(),
             Trigger::States(machine) => Program::from_states(machine, &setup.scope()).unwrap(),

@@ -3,7 +3,8 @@
 use deep_tap::bench::{command_table, connect};
 use deep_tap::capture::Attachment;
 use deep_tap::event::Event;
-use deep_tap::setup::{Attached, Folder, RecordOptions, Setup, Texts};
+use deep_tap::format::Folder;
+use deep_tap::setup::{Attached, RecordOptions, Setup, Texts};
 
 use crate::support::root;
 

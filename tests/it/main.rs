@@ -8,6 +8,8 @@ mod analog;
 mod bench;
 /// Senders of the bench and other people's bus models, read as they spoke.
 mod buses;
+/// A capture is a setup.
+mod carried;
 /// Minimal records and their verdicts, worked out by hand.
 mod cases;
 /// Certain frames against what was truly sent.
@@ -50,6 +52,8 @@ mod known;
 mod layers;
 /// Hand-computed verdicts on and beside every boundary.
 mod limits;
+/// Lines that no input gives: made from analog ones, or left out of a run.
+mod made_lines;
 /// Planted mistakes against the first finding, on all kinds of buses.
 mod matrix;
 /// Intervals, jitter and levels: known answers.

@@ -119,7 +119,7 @@ fn what_a_replay_does_not_know_stays_unknown_over_the_network() {
     let mut here = connect(address, &folder).unwrap();
     let server =
         Server::start(connect(address, &folder).unwrap(), "127.0.0.1:0", ServerOptions::default()).unwrap();
-    let options = RecordOptions { now: true, rate: None, ..Default::default() };
+    let options = RecordOptions { now: true, ..Default::default() };
     let own = record(&setup, &mut *here, options).unwrap();
     let sent = record(&setup, &mut remote(&server), options).unwrap();
     assert!(own.traces().iter().any(|trace| trace.is_ever_unknown()), "the test looks at nothing");

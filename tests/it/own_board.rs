@@ -327,7 +327,7 @@ fn what_the_outputs_send_acts_on_the_board_when_it_should() {
             && sent.len() == heard.len()
     );
     // Recording at once, there is no trigger to follow.
-    let options = RecordOptions { now: true, rate: None, ..Default::default() };
+    let options = RecordOptions { now: true, ..Default::default() };
     let capture = record(&setup, &mut *instrument, options).unwrap();
     assert_eq!(capture.trace(capture.line_named("CAL_IN").unwrap()).edge_count(), 0);
 }

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use deep_tap::ErrorKind;
 use deep_tap::bench::connect;
-use deep_tap::known::{Precision, Rule};
+use deep_tap::known::{PlannedLine, Precision, Rule};
 use deep_tap::limit::{Kind, Limit, Outlook, Required, Verdict};
 use deep_tap::line::PulseWidths;
 use deep_tap::plan::{Plan, advice};
@@ -172,10 +172,10 @@ fn a_plan_knows_what_may_hide_and_what_the_record_cannot_hold() {
     let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
     let record = capture("100 MS/s", Resolution::SAMPLED, 1000, &[("A", &[100, 200]), ("B", &[150])]);
     let stated = |fastest: &str| {
-        let fast = PulseWidths { fastest: Some(fastest.parse().unwrap()), ..PulseWidths::default() };
-        [fast, PulseWidths::default()]
+        let pulses = PulseWidths { fastest: Some(fastest.parse().unwrap()), ..PulseWidths::default() };
+        [PlannedLine { pulses, analog: false }, PlannedLine::default()]
     };
-    let outlook = |limit: &Limit, stated: &[PulseWidths]| {
+    let outlook = |limit: &Limit, stated: &[PlannedLine]| {
         let precision = Precision::planned(base, &Resolution::SAMPLED, Time::ZERO).stating(stated);
         let outlook = bind(&record, limit).outlook(&precision).unwrap();
         (outlook.can_pass, outlook.can_fail)

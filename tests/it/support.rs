@@ -9,7 +9,7 @@ use deep_tap::limit::{BoundLimit, Events, Kind, Limit, Occurrence, Visited};
 use deep_tap::line::{Level, Line};
 use deep_tap::quantity::Quantity;
 use deep_tap::quantity::Time;
-use deep_tap::setup::{Attached, RecordOptions, Setup};
+use deep_tap::setup::{Attached, RecordOptions, RunChanges, Setup};
 use deep_tap::time::{Resolution, Tick, TimeBase};
 
 /// The root of the project.
@@ -129,11 +129,13 @@ pub(crate) fn record(
 
 /// The demo's setup, connected to the board with these options (`faults=none&seed=3`), at a rate.
 pub(crate) fn demo(options: &str, rate: Option<&str>) -> (Setup, Capture) {
-    let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
+    let mut setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
+    if let Some(rate) = rate {
+        setup = setup.changed(&RunChanges::default().rate(rate)).unwrap();
+    }
     let mut instrument =
         deep_tap::bench::connect(&format!("bench:tide-gauge?{options}"), Path::new("")).unwrap();
-    let options = RecordOptions { now: false, rate: rate.map(|r| r.parse().unwrap()), ..Default::default() };
-    let capture = record(&setup, &mut *instrument, options).unwrap();
+    let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
     (setup, capture)
 }
 

@@ -8,7 +8,7 @@ use deep_tap::bench::connect;
 use deep_tap::capture::Capture;
 use deep_tap::measure::Activity;
 use deep_tap::scan::Samples;
-use deep_tap::setup::{CaptureSink, Misfit, RecordOptions, Setup};
+use deep_tap::setup::{CaptureSink, Misfit, RecordOptions, RunChanges, Setup};
 
 use crate::support::root;
 
@@ -31,8 +31,9 @@ fn seen(faults: &str, seed: u64, rate: &str) -> (Option<i64>, Vec<(String, Misfi
     let address = format!("bench:tide-gauge?faults={faults}&seed={seed}");
     let mut instrument = connect(&address, Path::new("")).unwrap();
     let mut watch = Watch(Activity::new(setup.lines.len()).beside(&setup.neighbours()));
+    let setup = setup.changed(&RunChanges::default().rate(rate)).unwrap();
     let rate = rate.parse().unwrap();
-    let options = RecordOptions { now: true, rate: Some(rate), ..Default::default() };
+    let options = RecordOptions { now: true, ..Default::default() };
     let sink: &mut dyn CaptureSink = &mut watch;
     setup.record_into(&mut *instrument, options, sink, &mut |_| ControlFlow::Continue(())).unwrap();
     let misfits = setup.misfits(&watch.0, rate, false);

@@ -6,6 +6,7 @@ mod connect;
 mod contract;
 mod errors;
 mod load;
+mod next;
 mod output;
 mod picture;
 mod tables;

@@ -33,9 +33,6 @@ pub(crate) struct Init {
 pub(crate) struct Plan {
     /// The setup file, or a capture: what it was recorded with
     pub(crate) setup: PathBuf,
-    /// Another sample rate than the setup's, such as '250 MS/s'
-    #[arg(long)]
-    pub(crate) rate: Option<String>,
     #[command(flatten)]
     pub(crate) changes: Changes,
     /// As if recording at once, without waiting for the trigger
@@ -55,6 +52,9 @@ pub(crate) struct Live {
     /// Another sample rate than the setup's, such as '250 MS/s'
     #[arg(long)]
     pub(crate) rate: Option<String>,
+    /// Only these lines, which leaves room for a higher rate
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
     /// How much signal one table is about, when it is not renewed
     #[arg(long, value_name = "TIME", default_value = "100 ms")]
     pub(crate) over: String,
@@ -87,9 +87,6 @@ pub(crate) struct Capture {
     /// With --check: which captures stay on disk
     #[arg(long, value_enum, default_value_t, requires = "check")]
     pub(crate) keep: Keep,
-    /// Another sample rate than the setup's, such as '250 MS/s'
-    #[arg(long)]
-    pub(crate) rate: Option<String>,
     /// Save under the next free number: NAME-0001.dtap, NAME-0002.dtap, …
     #[arg(long, conflicts_with_all = ["repeat", "replace"])]
     pub(crate) numbered: bool,
@@ -101,6 +98,9 @@ pub(crate) struct Capture {
 /// What one run changes of its setup, in the setup's own words.
 #[derive(Debug, Default, clap::Args)]
 pub(crate) struct Changes {
+    /// Another sample rate than the setup's, for this run: '250 MS/s', or 'max'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
     /// Wait for this event instead of the setup's trigger, for this run: 'RESET_N rises', or the name of one
     #[arg(long, value_name = "EVENT")]
     pub(crate) trigger: Option<String>,
@@ -110,15 +110,20 @@ pub(crate) struct Changes {
     /// Record so much of it before the trigger, for this run: '25 %', or '2 ms'
     #[arg(long, value_name = "PART")]
     pub(crate) before_trigger: Option<String>,
+    /// Record only these lines, for this run, which leaves room for a higher rate or a longer record
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
 }
 
 impl Changes {
     /// The setup for this run.
-    pub(crate) fn of(&self, setup: Setup) -> Result<Setup, Error> {
+    pub(crate) fn to(&self, setup: Setup) -> Result<Setup, Error> {
         let mut changes = RunChanges::default();
+        changes.rate.clone_from(&self.rate);
         changes.trigger.clone_from(&self.trigger);
         changes.length.clone_from(&self.length);
         changes.before.clone_from(&self.before_trigger);
+        changes.lines.clone_from(&self.lines);
         setup.changed(&changes)
     }
 }

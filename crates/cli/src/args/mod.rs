@@ -7,7 +7,7 @@ mod window;
 
 use clap::{Parser, Subcommand};
 
-pub(crate) use bench::{Capture, Demo, Init, Keep, Live, Plan, Serve};
+pub(crate) use bench::{Capture, Changes, Demo, Init, Keep, Live, Plan, Serve};
 pub(crate) use record::{
     Answers, Diagnose, Find, Format, Frames, Glitches, Info, Registers, Roles, Source, Stated, Table, Values,
 };

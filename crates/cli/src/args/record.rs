@@ -60,6 +60,9 @@ pub(crate) struct Info {
     /// Read every block and report damage
     #[arg(long)]
     pub(crate) verify: bool,
+    /// Write the setup that the capture carries, with its limits files, into this folder, each file as it was
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) write_setup: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) table: Table,
 }

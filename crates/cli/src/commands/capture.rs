@@ -20,15 +20,15 @@ use indicatif::ProgressBar;
 use super::check::{self, Over};
 use crate::Outcome;
 use crate::args;
-use crate::connect::{catch_interrupt, connect, interrupted, rate_option, setup_of};
+use crate::connect::{catch_interrupt, connect, interrupted};
 use crate::errors::Failure;
+use crate::next::{next, path_word};
 use crate::output::{Out, progress_bar, remark};
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = args.changes.of(setup_of(&args.setup)?)?;
-    let rate = rate_option(args.rate.as_deref())?;
+    let setup = args.changes.to(Setup::from_file(&args.setup)?)?;
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
-    let options = RecordOptions { now: args.now, rate, made: None };
+    let options = RecordOptions { now: args.now, made: None };
     let save = SaveOptions { replace: args.replace };
     if args.check && setup.limits().next().is_none() {
         let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
@@ -53,7 +53,7 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
         for change in &setup.changes {
             remark(change);
         }
-        out.line(next(&setup, &target))?;
+        out.line(next(look_into(&setup), path_word(&target)))?;
         return Ok(Outcome::Done);
     };
     let mut runs = Repeated { check: args.check, keep: args.keep, ..Repeated::default() };
@@ -70,18 +70,14 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
     runs.finish(out)
 }
 
-/// What to type next.
-fn next(setup: &Setup, target: &Path) -> String {
+/// The command that says most about a record of this setup.
+pub(crate) fn look_into(setup: &Setup) -> &'static str {
     let judged = setup.limits().next().is_some() || !setup.expectations.is_empty();
-    let command = match (judged, setup.serial.is_empty()) {
+    match (judged, setup.serial.is_empty()) {
         (true, _) => "check",
         (false, false) => "frames",
         (false, true) => "show",
-    };
-    let file = target.display().to_string();
-    let plain = file.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c));
-    let file = if plain { file } else { format!("'{}'", file.replace('\'', r"'\''")) };
-    format!("next: deep-tap {command} {file}")
+    }
 }
 
 /// Captures made one after the other.

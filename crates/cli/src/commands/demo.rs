@@ -7,7 +7,7 @@ use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{LimitResult, Verdict};
 use deep_tap::quantity::Quantity;
-use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::setup::{RecordOptions, RunChanges, Setup};
 use deep_tap::{Error, ErrorKind, Place};
 
 use crate::Outcome;
@@ -296,7 +296,8 @@ impl Demo<'_> {
             setup_path.display(),
             path.display()
         ))?;
-        let capture = record(setup, setup_path, RecordOptions { rate: Some(rate), ..Default::default() })?;
+        let faster = setup.clone().changed(&RunChanges::default().rate(rate.to_string()))?;
+        let capture = record(&faster, setup_path, RecordOptions::default())?;
         dtap::save(&capture, &path, SaveOptions { replace: self.replace })?;
         self.body(&format!("{}\nsaved to {}", summary(&capture), path.display()))?;
         self.out.line("")?;

@@ -14,6 +14,7 @@ use crate::args;
 use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
+use crate::next::{around, next, source_words};
 use crate::output::{Grid, Out, write_lines, write_table};
 
 /// Most pictures drawn by `--around`.
@@ -128,6 +129,10 @@ fn text(args: &args::Find, capture: &Capture, program: &TimedProgram, found: &Fo
         if found.hits.len() > MOST_PICTURES {
             text.push_str(&format!("\n{} more are not drawn\n", found.hits.len() - MOST_PICTURES));
         }
+    }
+    if let Some(first) = found.hits.first() {
+        let at = around(capture.base().text_of(first.tick));
+        text.push_str(&format!("\n{}\n", next("show", format!("{} {at}", source_words(&args.source)))));
     }
     text
 }

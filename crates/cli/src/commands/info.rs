@@ -1,8 +1,10 @@
 //! `info`: what a capture holds.
 
 use std::collections::HashMap;
+use std::path::Path;
 
 use deep_tap::capture::Capture;
+use deep_tap::format::{self, dtap::SaveOptions};
 use deep_tap::job::Job;
 use deep_tap::line::{AnalogId, AnalogLine, Bus, Level, LineId};
 use deep_tap::quantity::{Rate, Rational, SampleCount, Time, Voltage};
@@ -11,10 +13,12 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
+use crate::commands::capture::look_into;
 use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::output::{Grid, Out, write_table};
+use crate::next::{next, path_word, source_words};
+use crate::output::{Grid, Out, remark, write_table};
 
 /// What `info` says.
 #[derive(Serialize)]
@@ -85,6 +89,9 @@ struct SaidBus<'a> {
 pub(crate) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
+    if let Some(folder) = &args.write_setup {
+        return write_setup(capture, folder, args.table.replace, out);
+    }
     if args.verify {
         // Reading every edge touches every block.
         for line in 0..capture.lines().len() {
@@ -96,9 +103,26 @@ pub(crate) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> 
     }
     let said = said(args, &loaded);
     let document = Document::new("record", &said);
-    let text = || text(capture, &said, args.verify);
+    let text = || {
+        let text = text(capture, &said, args.verify);
+        let command = loaded.setup.as_ref().map_or("show", look_into);
+        format!("{text}\n{}\n", next(command, source_words(&args.source)))
+    };
     write_table(&args.table, out, &document, &HEADER, |rows| rows.each(&said.lines), text)?;
     tell_damage(capture);
+    Ok(Outcome::Done)
+}
+
+/// The setup as the files that it was.
+fn write_setup(capture: &Capture, folder: &Path, replace: bool, out: &mut Out) -> Result<Outcome, Failure> {
+    let written = format::write_setup(capture, folder, SaveOptions { replace })?;
+    for file in &written.files {
+        out.line(format!("{}: written", file.display()))?;
+    }
+    written.remarks.iter().for_each(remark);
+    if let Some(setup) = written.files.first() {
+        out.line(next("plan", path_word(setup)))?;
+    }
     Ok(Outcome::Done)
 }
 

@@ -10,7 +10,7 @@ use deep_tap::job::{Basis, Job, first_setup};
 use deep_tap::line::{Input, Line};
 use deep_tap::plan::{Before, Length, Speed};
 use deep_tap::quantity::Time;
-use deep_tap::setup::{RecordOptions, Sampling, Setup, SetupLine};
+use deep_tap::setup::{LevelSource, RecordOptions, Sampling, Setup, SetupLine};
 use deep_tap::{Error, ErrorKind, Place};
 
 use crate::Outcome;
@@ -18,6 +18,7 @@ use crate::args;
 use crate::connect::{catch_interrupt, interrupted};
 use crate::errors::Failure;
 use crate::load::{load, stated};
+use crate::next::{next, path_word, source_words};
 use crate::output::{Out, remark, save};
 
 pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> {
@@ -45,23 +46,16 @@ pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> 
                 ..args::Source::of(file.clone())
             };
             load_quietly(&source)?;
-            let file = quoted(&file.display().to_string());
-            out.line(format!("{shown}: written, and {file} is read with it"))?;
-            out.line(format!("next: deep-tap info {file} --setup {}", quoted(&shown.to_string())))?;
+            out.line(format!("{shown}: written, and {} is read with it", file.display()))?;
+            out.line(next("info", source_words(&source)))?;
         }
         None => {
             Setup::from_file(&path)?;
             out.line(format!("{shown}: written"))?;
-            out.line(format!("next: deep-tap live {}", quoted(&shown.to_string())))?;
+            out.line(next("live", path_word(&path)))?;
         }
     }
     Ok(Outcome::Done)
-}
-
-/// As a shell takes it.
-fn quoted(text: &str) -> String {
-    let plain = text.chars().all(|c| c.is_alphanumeric() || "._-/:+".contains(c));
-    if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
 }
 
 fn load_quietly(source: &args::Source) -> Result<Job, Failure> {
@@ -113,6 +107,7 @@ fn look(instrument: &mut dyn Instrument) -> Result<Capture, Failure> {
         line: Line { input: Some(Input::Number(number)), ..Line::named(format!("IN{number}")) },
         swing: None,
         rests: None,
+        source: LevelSource::Input,
     };
     let length: Time = "20 ms".parse()?;
     let sampling = Sampling {

@@ -17,11 +17,12 @@ use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
 use crate::Outcome;
-use crate::args::{self, Format};
-use crate::connect::{catch_interrupt, connect, interrupted, rate_option, setup_of};
+use crate::args::{self, Changes, Format};
+use crate::connect::{catch_interrupt, connect, interrupted};
 use crate::contract::Document;
 use crate::contract::lines::ActivityRow;
 use crate::errors::Failure;
+use crate::next::{changes_words, next, path_word};
 use crate::output::{Grid, Mark, Out, remark, write_table};
 
 /// How often the view is renewed.
@@ -59,7 +60,8 @@ struct SaidLine {
 }
 
 pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> {
-    let mut setup = setup_of(&args.setup)?;
+    let changes = Changes { rate: args.rate.clone(), lines: args.lines.clone(), ..Changes::default() };
+    let mut setup = changes.to(Setup::from_file(&args.setup)?)?;
     let over = match args.over.parse::<Time>() {
         Ok(time) if time > Time::ZERO => time,
         Ok(_) => return Err(Error::new(ErrorKind::Quantity, "--over: give a time above zero").into()),
@@ -68,7 +70,7 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
             return Err(told.with_help("write it like '100 ms'").into());
         }
     };
-    let options = RecordOptions { now: true, rate: rate_option(args.rate.as_deref())?, made: None };
+    let options = RecordOptions { now: true, made: None };
     let renewed = args.table.format == Format::Text
         && args.table.output.is_none()
         && !args.once
@@ -108,7 +110,17 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
     let said = said(&watched.borrow());
     if !renewed {
         let document = Document::new("activity", &said);
-        write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(&said.lines), || text(&said))?;
+        let doubts = said.lines.iter().any(|line| line.doubt.is_some());
+        let typed = || format!("{}{}", path_word(&args.setup), changes_words(&changes));
+        let next = if doubts { String::new() } else { format!("\n{}\n", next("plan", typed())) };
+        write_table(
+            &args.table,
+            out,
+            &document,
+            COLUMNS,
+            |rows| rows.each(&said.lines),
+            || text(&said) + &next,
+        )?;
     }
     let doubts = said.lines.iter().any(|line| line.doubt.is_some());
     Ok(if doubts { Outcome::Open } else { Outcome::Done })

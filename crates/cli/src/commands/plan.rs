@@ -1,21 +1,21 @@
 //! `plan`: is this setup possible, wise, and able to answer its question?
 
 use deep_tap::instrument::Capabilities;
-use deep_tap::known::Precision;
+use deep_tap::known::{PlannedLine, Precision};
 use deep_tap::limit::{BoundLimit, Outlook};
-use deep_tap::line::PulseWidths;
 use deep_tap::plan::{self, Plan};
 use deep_tap::quantity::{Rate, Rational, SampleCount, Time, Voltage};
-use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::setup::{LevelSource, RecordOptions, Setup, SetupLine};
 use deep_tap::time::{Resolution, TimeBase};
 use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
-use crate::connect::{connect, rate_option, setup_of};
+use crate::connect::connect;
 use crate::contract::limits::RequiredEnds;
 use crate::contract::{self, Document};
 use crate::errors::Failure;
+use crate::next::{changes_words, next, path_word};
 use crate::output::{Grid, Mark, Out, write_table};
 
 /// What the plan says, as a program reads it.
@@ -111,8 +111,8 @@ struct SaidAdvice {
 }
 
 pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = args.changes.of(setup_of(&args.setup)?)?;
-    let options = RecordOptions { now: args.now, rate: rate_option(args.rate.as_deref())?, made: None };
+    let setup = args.changes.to(Setup::from_file(&args.setup)?)?;
+    let options = RecordOptions { now: args.now, made: None };
     let program = setup.trigger_program(options)?;
     if args.dot {
         if let Some(program) = &program {
@@ -155,7 +155,10 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
             .collect(),
     };
     let document = Document::new("plan", &said);
-    let text = || text(&said, &plan, &able, base);
+    let changes = changes_words(&args.changes);
+    let now = if args.now { " --now" } else { "" };
+    let typed = format!("{}{changes}{now}", path_word(&args.setup));
+    let text = || format!("{}\n{}\n", text(&said, &plan, &able, base), next("capture", &typed));
     write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(&said.limits), text)?;
     let open = said.limits.iter().any(|limit| !limit.outlook.is_open());
     Ok(if open || !said.advice.is_empty() { Outcome::Open } else { Outcome::Done })
@@ -187,7 +190,11 @@ fn said_limit(
     setup: &Setup,
 ) -> Result<SaidLimit, Failure> {
     let analog_step = base.length_of(i64::try_from(plan.analog_every).unwrap_or(i64::MAX));
-    let stated: Vec<PulseWidths> = setup.lines.iter().map(|line| line.line.pulses).collect();
+    let planned = |line: &SetupLine| PlannedLine {
+        pulses: line.line.pulses,
+        analog: matches!(line.source, LevelSource::Analog { .. }),
+    };
+    let stated: Vec<PlannedLine> = setup.lines.iter().map(planned).collect();
     let any = limit.outlook(&Precision::planned(base, resolution, analog_step).stating(&stated))?;
     let record = base.length_of(i64::try_from(plan.samples).unwrap_or(i64::MAX));
     let outlook = any.within(record, limit.limit.required);

@@ -10,6 +10,7 @@ use crate::args;
 use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
+use crate::next::{next, source_words};
 use crate::output::{Out, remark, save, wrapped, write_table};
 
 /// What was found.
@@ -85,13 +86,24 @@ pub(crate) fn run(args: &args::Roles, out: &mut Out) -> Result<Outcome, Failure>
         unknown: left(&found.left),
     };
     let document = Document::new("roles", &told);
-    let words = || text(&told, &found, capture);
+    let words = || {
+        let mut text = text(&told, &found, capture);
+        if args.write_setup.is_none() && !told.buses.is_empty() {
+            let typed = format!("{} --write-setup named.toml", source_words(&args.source));
+            text.push_str(&format!("\n{}\n", next("roles", typed)));
+        }
+        text
+    };
     write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(&told.buses), words)?;
     if let Some(path) = &args.write_setup {
         let setup = found.setup(capture);
         save(path, args.table.replace, |file| file.write_all(setup.as_bytes()))?;
-        let file = args.source.file.display();
-        remark(format!("the setup is {}: deep-tap frames {file} --setup {0}", path.display()));
+        let named = args::Source {
+            setup: Some(path.clone()),
+            stated: args.source.stated.clone(),
+            ..args::Source::of(args.source.file.clone())
+        };
+        remark(format!("the setup is {}; {}", path.display(), next("frames", source_words(&named))));
     }
     tell_damage(capture);
     Ok(if found.buses.is_empty() { Outcome::Violated } else { Outcome::Done })

@@ -82,7 +82,7 @@ fn check_answers_first_and_exits_by_verdict() {
         "4 violated, 4 inconclusive, 5 passed, 1 not seen          tide-gauge.dtap, 100 MS/s, tick 10 ns\n"
     ));
     assert!(text.contains("next: deep-tap show tide-gauge.dtap --around "), "{text}");
-    assert!(text.contains("next: deep-tap capture FOLDER/tide-gauge.toml --rate '500 MS/s'"), "{text}");
+    assert!(text.contains("next: deep-tap capture tide-gauge.dtap --rate '500 MS/s'"), "{text}");
     assert_eq!(check(&["--only", "tCH,U3.tCYC"]).0, 0);
     assert_eq!(check(&["--only", "tDH"]).0, 3);
     assert_eq!(check(&["--only", "tOE"]).0, 3, "not seen is not a pass");

@@ -127,7 +127,8 @@ impl CaptureBuilder {
     }
 
     /// Adds a digital line that an analog one makes at a threshold, with the analog line's
-    /// hysteresis around it, and notes that in the history.
+    /// hysteresis around it, or where it has none, the narrowest that the error of its samples allows; and notes
+    /// that in the history. Until a voltage lies on one side for certain, the level is unknown.
     ///
     /// # Errors
     /// When there is no such analog line; the help suggests the nearest.
@@ -147,16 +148,18 @@ impl CaptureBuilder {
         };
         let line = &capture.analog_lines[id.0];
         let trace = &capture.analog_traces[id.0];
-        let levels = trace.levels(crossing.gate(trace.scale(), line.hysteresis), capture.len);
+        let hysteresis = Some(line.hysteresis).filter(|hysteresis| *hysteresis > Voltage::ZERO);
+        let levels = trace.levels(crossing.line_gate(trace.scale(), hysteresis), capture.len);
         let ticks = spread(trace, crossing, Voltage::ZERO, &levels).unwrap_or(capture.len);
         let extra = capture.base.length_of(i64::try_from(ticks).unwrap_or(i64::MAX));
         capture.history.push(format!(
             "line {name} made from analog line {analog} at {threshold} with a hysteresis of {}; its edges \
              are known {extra} less well",
-            line.hysteresis
+            hysteresis.unwrap_or_else(|| trace.scale().quiet_hysteresis())
         ));
         let threshold = Some(Threshold::Volts(threshold));
-        let line = Line { threshold, extra, ..Line::named(name) };
+        let step = if trace.holds() { 1 } else { trace.every() };
+        let line = Line { threshold, extra, step, ..Line::named(name) };
         Ok(self.line(line, levels))
     }
 
@@ -231,8 +234,9 @@ impl CaptureBuilder {
         // What was seen of a line stays true of it under any description.
         let seen = |id: &LineId| capture.lines[id.0].pulses.seen;
         let described = |(id, (_, line)): (&LineId, (String, Line))| {
+            let known = &capture.lines[id.0];
             let pulses = PulseWidths { seen: Narrowest::of(seen(id), line.pulses.seen), ..line.pulses };
-            Line { pulses, ..line }
+            Line { pulses, extra: line.extra.max(known.extra), step: line.step.max(known.step), ..line }
         };
         capture.lines = ids.iter().zip(wanted).map(described).collect();
         capture.buses.clear();

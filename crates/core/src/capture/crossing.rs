@@ -48,14 +48,15 @@ impl MadeSignals {
 /// may be off by the scale's error, the level by `off`, and the voltage moves on between samples. `None` where a
 /// crossing has no certain sample on one of its sides.
 pub(super) fn spread(analog: &AnalogTrace, crossing: Crossing, off: Voltage, edges: &Trace) -> Option<u64> {
-    let scale = analog.scale();
-    let error = scale.error().to_rational().checked_add(off.to_rational())?;
-    let level = crossing.level().to_rational();
-    let low_to = scale.first_at_least(Voltage::from_rational(level.checked_sub(error)?)).saturating_sub(1);
-    let high_from = scale.last_at_most(Voltage::from_rational(level.checked_add(error)?)).saturating_add(1);
+    let (low_to, high_from) = crossing.certain(analog.scale(), off);
     let mut most = 0;
     let all: Vec<_> = edges.edges(Tick(0)..Tick(u64::MAX)).collect();
     for (number, edge) in all.iter().enumerate() {
+        let from = number.checked_sub(1).map_or_else(|| edges.level_at(Tick(0)), |before| all[before].to);
+        if crossing.side() == Side::Both && [from, edge.to].contains(&Level::Unknown) {
+            // Where it becomes known is no change of the line.
+            continue;
+        }
         let rises = match crossing.side() {
             Side::Below if edge.to == Level::High => true,
             Side::Above if edge.to == Level::Low => false,

@@ -19,6 +19,7 @@ mod merged;
 mod narrow;
 mod record;
 mod sample_times;
+mod spread;
 #[cfg(test)]
 mod tests;
 mod trace;
@@ -34,4 +35,5 @@ pub use held::HeldBuilder;
 pub use merged::{BusValues, Merged};
 pub(crate) use record::LineNames;
 pub use record::{Attachment, Capture, Damage, DamageLog, Origin};
+pub(crate) use spread::SpreadMeter;
 pub use trace::{Edge, Edges, SegmentSource, StoredSegment, Trace};

@@ -2,6 +2,7 @@
 
 mod analog;
 mod bits;
+mod carried;
 pub mod csv;
 pub mod dtap;
 mod fill;
@@ -10,6 +11,7 @@ pub mod npy;
 pub mod packed;
 mod pieces;
 mod recognise;
+mod setup_files;
 mod source;
 mod spill;
 mod stated;
@@ -17,8 +19,10 @@ mod stated_record;
 pub mod vcd;
 mod voltages;
 
+pub use carried::{WrittenSetup, write_setup};
 pub use import::import;
 pub use recognise::{Recognised, read, recognise};
+pub use setup_files::Folder;
 pub use source::Source;
 
 /// What the line in a capture's history begins with that says what an import was recognised as.

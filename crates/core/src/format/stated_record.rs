@@ -85,6 +85,9 @@ pub(super) struct StatedLine {
     /// Seconds by which its edges are known less well.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     extra: Option<String>,
+    /// Ticks from one of its samples to the next, where that is not 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    step: Option<u64>,
     #[serde(flatten)]
     pulses: StatedPulses,
 }
@@ -96,6 +99,7 @@ impl StatedLine {
             threshold: line.threshold.map(|threshold| threshold.to_string()),
             pull: StatedPull::of(line.pull),
             extra: (line.extra != Time::ZERO).then(|| line.extra.to_rational().to_string()),
+            step: (line.step > 1).then_some(line.step),
             pulses: StatedPulses::of(&line.pulses),
         }
     }
@@ -106,6 +110,7 @@ impl StatedLine {
         Ok(Line {
             threshold: self.threshold.as_ref().map(|text| text.parse()).transpose()?,
             extra: extra.unwrap_or(Time::ZERO).max(Time::ZERO),
+            step: self.step.unwrap_or(1).max(1),
             pulses: self.pulses.read()?,
             pull: self.pull.map(StatedPull::level),
             ..Line::named(self.name.as_str())

@@ -7,7 +7,6 @@ use crate::capture::Capture;
 use crate::diagnose;
 use crate::error::{Error, ErrorKind, Place, Result};
 use crate::format::{self, Recognised, Source, dtap};
-use crate::line::Line;
 use crate::setup::{Import, Setup};
 
 impl Job {
@@ -49,7 +48,7 @@ impl Job {
         let setup_given = setup.is_some();
         let setup = setup.map_or_else(|| Setup::of_capture(&capture).transpose(), |setup| Ok(Some(setup)))?;
         let capture = match &setup {
-            Some(setup) if setup_given => relabelled(capture, setup)?,
+            Some(setup) if setup_given => setup.relabel(capture)?,
             _ => capture,
         };
         Ok(Job::settled(capture, setup, remarks, file))
@@ -93,20 +92,4 @@ impl Job {
         };
         Job { capture, setup, remarks, path: name.to_path_buf(), tried: Vec::new() }
     }
-}
-
-/// A capture under another setup. A line is the one that was recorded at its input, else the one of its name.
-fn relabelled(capture: Capture, setup: &Setup) -> Result<Capture> {
-    let mut told = capture.history().to_vec();
-    let mut wanted = Vec::new();
-    for line in setup.lines.iter().map(|line| &line.line) {
-        let at_input = |known: &&Line| known.input.is_some() && known.input == line.input;
-        let name = capture.lines().iter().find(at_input).map_or(&line.name, |known| &known.name);
-        if *name != line.name {
-            told.push(format!("'{name}' is called '{}'", line.name));
-        }
-        wanted.push((name.clone(), line.clone()));
-    }
-    let builder = capture.into_builder().select(wanted)?.history(told);
-    builder.buses(setup.buses.clone()).attachments(setup.texts.clone()).build()
 }

@@ -96,6 +96,11 @@ impl Precision<'_> {
                 self.base().length_of(i64::try_from(every).unwrap_or(i64::MAX))
             }
             (Signal::Crossing(_), None, Some(step)) => step,
+            (Signal::Line(line), Some(capture), _) => {
+                let step = capture.lines().get(line.0).map_or(1, |line| line.step);
+                self.base().length_of(i64::try_from(step).unwrap_or(i64::MAX))
+            }
+            (Signal::Line(line), None, Some(step)) if self.stated_of(line).analog => step,
             _ => self.base().tick(),
         }
     }
@@ -108,7 +113,7 @@ impl Precision<'_> {
         match (signal, self.capture()) {
             (Signal::Drive(_), _) => None,
             (Signal::Line(line), Some(capture)) => capture.lines().get(line.0).map(|line| line.pulses),
-            (Signal::Line(line), None) => self.planned_pulses().get(line.0).copied(),
+            (Signal::Line(line), None) => Some(self.stated_of(line).pulses),
             (Signal::Crossing(crossing), Some(capture)) => {
                 capture.analog_lines().get(crossing.analog().0).map(|line| line.pulses)
             }

@@ -42,7 +42,7 @@ mod span;
 pub use hiding::{Hiding, hiding_lines};
 pub use instants::Instants;
 pub use precedence::Precedence;
-pub use precision::Precision;
+pub use precision::{PlannedLine, Precision};
 pub use rule::Rule;
 pub(crate) use span::BEYOND;
 pub use span::Span;

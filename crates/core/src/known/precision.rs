@@ -2,7 +2,7 @@
 
 use super::{Instants, Precedence, Rule, Span};
 use crate::capture::Capture;
-use crate::line::{PulseWidths, Signal};
+use crate::line::{LineId, PulseWidths, Signal};
 use crate::quantity::{Percent, Rational, Time, Voltage};
 use crate::time::{Resolution, TimeBase};
 
@@ -21,7 +21,16 @@ enum Lines<'a> {
     /// What the record itself shows.
     Of(&'a Capture),
     /// Nothing is recorded yet: crossings may lie anywhere between two analog samples.
-    Planned { analog_step: Time, pulses: &'a [PulseWidths] },
+    Planned { analog_step: Time, lines: &'a [PlannedLine] },
+}
+
+/// What is stated of a line before anything is recorded.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct PlannedLine {
+    /// How short its pulses can be.
+    pub pulses: PulseWidths,
+    /// Whether it is made from an analog line.
+    pub analog: bool,
 }
 
 impl<'a> Precision<'a> {
@@ -34,19 +43,19 @@ impl<'a> Precision<'a> {
     /// That of a record to be made, whose analog lines are sampled in steps of this time. What the error
     /// of a voltage adds depends on how fast it moves, and is known with the capture only.
     pub fn planned(base: TimeBase, resolution: &Resolution, analog_step: Time) -> Precision<'static> {
-        let lines = Lines::Planned { analog_step, pulses: &[] };
+        let lines = Lines::Planned { analog_step, lines: &[] };
         Precision { base, resolution: *resolution, rule: Rule::Proven, lines }
     }
 
     /// The same where this is stated of the lines, in the order of their ids, before anything is recorded.
     #[must_use]
-    pub fn stating<'b>(self, stated: &'b [PulseWidths]) -> Precision<'b>
+    pub fn stating<'b>(self, stated: &'b [PlannedLine]) -> Precision<'b>
     where
         'a: 'b,
     {
         let lines = match self.lines {
             Lines::Of(capture) => Lines::Of(capture),
-            Lines::Planned { analog_step, .. } => Lines::Planned { analog_step, pulses: stated },
+            Lines::Planned { analog_step, .. } => Lines::Planned { analog_step, lines: stated },
         };
         Precision { lines, ..self }
     }
@@ -65,10 +74,11 @@ impl<'a> Precision<'a> {
         }
     }
 
-    pub(super) fn planned_pulses(&self) -> &'a [PulseWidths] {
+    /// What is stated of a line of a record to be made.
+    pub(super) fn stated_of(&self, line: LineId) -> PlannedLine {
         match self.lines {
-            Lines::Of(_) => &[],
-            Lines::Planned { pulses, .. } => pulses,
+            Lines::Of(_) => PlannedLine::default(),
+            Lines::Planned { lines, .. } => lines.get(line.0).copied().unwrap_or_default(),
         }
     }
 
@@ -167,6 +177,9 @@ impl<'a> Precision<'a> {
             }
             (Lines::Of(capture), Signal::Crossing(crossing)) => {
                 capture.crossing_spread(crossing, level_error)
+            }
+            (Lines::Planned { analog_step, .. }, Signal::Line(line)) if self.stated_of(line).analog => {
+                analog_step
             }
             (Lines::Planned { .. }, Signal::Line(_) | Signal::Drive(_)) => Time::ZERO,
             (Lines::Planned { analog_step, .. }, Signal::Crossing(_)) => analog_step,

@@ -6,8 +6,7 @@ use super::judge::{Clearance, Judge};
 use super::kind::Kind;
 use super::required::Required;
 use crate::error::Result;
-use crate::known::Precision;
-use crate::line::PulseWidths;
+use crate::known::{PlannedLine, Precision};
 use crate::quantity::{Rate, Rational, Time};
 use crate::time::{Resolution, TimeBase};
 
@@ -119,7 +118,7 @@ impl BoundLimit {
         rates: &[Rate],
         resolution: &Resolution,
         analog_step: Time,
-        stated: &[PulseWidths],
+        stated: &[PlannedLine],
     ) -> Option<Rate> {
         let decides = |rate: &&Rate| {
             let base = TimeBase::from_rate(**rate);

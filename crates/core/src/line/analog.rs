@@ -83,6 +83,14 @@ impl AnalogScale {
         self.error
     }
 
+    /// The narrowest hysteresis with which a line that is made from these voltages has no edge that the error of a
+    /// sample makes: each side of the threshold by that error and a step.
+    pub fn quiet_hysteresis(&self) -> Voltage {
+        let side = self.error.to_rational().checked_add(self.step.to_rational());
+        let both = side.and_then(|side| side.checked_mul(Rational::from(2)));
+        both.map_or(self.error, Voltage::from_rational)
+    }
+
     /// The voltage that a code stands for.
     pub fn voltage(&self, code: i16) -> Voltage {
         let above = Rational::from(i64::from(code)).checked_mul(self.step.to_rational());

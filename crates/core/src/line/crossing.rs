@@ -94,7 +94,9 @@ pub enum Side {
 pub struct Gate {
     high_from: i32,
     low_to: i32,
-    /// The level of a code between the two while nothing came before.
+    /// Up to which code and from which one it has a level while nothing came before, and what it has between.
+    first_low_to: i32,
+    first_high_from: i32,
     between: Level,
 }
 
@@ -103,12 +105,12 @@ impl Gate {
     #[must_use]
     pub fn next(self, level: Level, code: i16) -> Level {
         let code = i32::from(code);
-        if code >= self.high_from {
+        if level == Level::Unknown && (self.first_low_to + 1..self.first_high_from).contains(&code) {
+            self.between
+        } else if code >= self.high_from {
             Level::High
         } else if code <= self.low_to {
             Level::Low
-        } else if level == Level::Unknown {
-            self.between
         } else {
             level
         }
@@ -170,6 +172,32 @@ impl Crossing {
                 (scale.first_at_least(moved(from)), scale.first_at_least(moved(to)).saturating_sub(1))
             }
         };
-        Gate { high_from, low_to, between }
+        Gate { high_from, low_to, first_low_to: low_to, first_high_from: high_from, between }
+    }
+
+    /// The gate that makes a line's levels, which are unknown until a sample lies on one side of the voltage for
+    /// certain; `hysteresis` is that of [`AnalogScale::quiet_hysteresis`] where none is stated.
+    pub fn line_gate(&self, scale: AnalogScale, hysteresis: Option<Voltage>) -> Gate {
+        let gate = self.gate(scale, hysteresis.unwrap_or_else(|| scale.quiet_hysteresis()));
+        let (low_to, high_from) = self.certain(scale, Voltage::ZERO);
+        Gate {
+            first_low_to: gate.low_to.min(low_to),
+            first_high_from: gate.high_from.max(high_from),
+            between: Level::Unknown,
+            ..gate
+        }
+    }
+
+    /// Up to which code a sample was certainly below the voltage, and from which on above, where the voltage itself
+    /// may be off by so much.
+    pub(crate) fn certain(&self, scale: AnalogScale, off: Voltage) -> (i32, i32) {
+        let level = self.level().to_rational();
+        let error = scale.error().to_rational().checked_add(off.to_rational());
+        let low = error.and_then(|error| level.checked_sub(error)).map(Voltage::from_rational);
+        let high = error.and_then(|error| level.checked_add(error)).map(Voltage::from_rational);
+        (
+            low.map_or(i32::MIN, |low| scale.first_at_least(low).saturating_sub(1)),
+            high.map_or(i32::MAX, |high| scale.last_at_most(high).saturating_add(1)),
+        )
     }
 }

@@ -117,6 +117,9 @@ pub struct Line {
     /// How much less well than those of others its edges are known, as where it is made from an
     /// analog line.
     pub extra: Time,
+    /// Ticks from one of its samples to the next: 1, or more where it is made from an analog line that is sampled more
+    /// slowly.
+    pub step: u64,
     /// How short its pulses can be.
     pub pulses: PulseWidths,
     /// What a resistor pulls it to while nobody drives it, low or high: then it reads as that.
@@ -138,6 +141,7 @@ impl Line {
             input: None,
             threshold: None,
             extra: Time::ZERO,
+            step: 1,
             pulses: PulseWidths::default(),
             pull: None,
         }

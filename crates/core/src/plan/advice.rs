@@ -1,6 +1,6 @@
 //! What fits, but is unwise.
 
-use super::{Plan, Wanted, WantedBus, WantedInput};
+use super::{Plan, Wanted, WantedBus, WantedInput, WantedSource};
 use crate::quantity::{Rate, Rational, Time, Voltage};
 
 /// Something that can be done, but should not.
@@ -55,7 +55,8 @@ fn without_its_beginning(wanted: &Wanted, plan: &Plan) -> Option<Advice> {
 /// Fewer than eight samples per bit of a bus without a clock.
 fn few_per_bit(bus: &WantedBus, plan: &Plan) -> Option<Advice> {
     let bit_rate = bus.bit_rate.to_rational();
-    let samples = plan.rate.to_rational().checked_div(bit_rate)?;
+    let own = if bus.analog { plan.analog_rate() } else { plan.rate };
+    let samples = own.to_rational().checked_div(bit_rate)?;
     if samples >= Rational::from(SAMPLES_PER_BIT) {
         return None;
     }
@@ -64,10 +65,13 @@ fn few_per_bit(bus: &WantedBus, plan: &Plan) -> Option<Advice> {
         "bus '{}': {:.1} samples per bit at {}; a sender whose clock is a little off is misread",
         bus.name,
         samples.to_f64(),
-        plan.rate
+        own
     );
     let offered = plan.rates.iter().find(|rate| **rate >= well);
     let help = match offered {
+        _ if bus.analog => {
+            format!("it takes {well} of its analog line: another 'analog-rate', or a digital input")
+        }
         Some(rate) => format!("record at {rate} or more: eight samples per bit"),
         None => format!("it takes {well}, which the instrument does not have for this many lines"),
     };
@@ -77,10 +81,12 @@ fn few_per_bit(bus: &WantedBus, plan: &Plan) -> Option<Advice> {
 /// Fewer than five samples per period of the fastest signal.
 fn too_slow(input: &WantedInput, plan: &Plan) -> Option<Advice> {
     let fastest = input.fastest?.to_rational();
-    let samples = plan.rate.to_rational().checked_div(fastest)?;
+    let analog = matches!(input.source, WantedSource::Analog(_));
+    let own = if analog { plan.analog_rate() } else { plan.rate };
+    let samples = own.to_rational().checked_div(fastest)?;
     let times = |count| Some(Rate::from_rational(Rational::new(count, 1)?.checked_mul(fastest)?));
     let (least, well) = (times(SAMPLES_PER_PERIOD.0)?, times(SAMPLES_PER_PERIOD.1)?);
-    if plan.rate >= least {
+    if own >= least {
         return None;
     }
     let nonsense = samples < Rational::from(2);
@@ -90,10 +96,13 @@ fn too_slow(input: &WantedInput, plan: &Plan) -> Option<Advice> {
     let message = format!(
         "'{name}' is as fast as {frequency}: {:.1} samples per period at {}, {what}",
         samples.to_f64(),
-        plan.rate
+        own
     );
     let offered = |from: Rate| plan.rates.iter().find(|rate| **rate >= from);
     let help = match (offered(least), offered(well)) {
+        _ if analog => {
+            format!("it takes {least} of its analog line: another 'analog-rate', or a digital input")
+        }
         (Some(least), Some(well)) if least != well => format!("{least} is the least, {well} is good"),
         (Some(least), _) => format!("record at {least}"),
         (None, _) => format!(

@@ -1,10 +1,10 @@
 //! What is asked of the analog inputs.
 
-use super::Wanted;
+use super::{Wanted, WantedSource};
 use crate::error::{Error, ErrorKind};
 use crate::instrument::Capabilities;
 use crate::line::VoltageRange;
-use crate::quantity::{Rate, Rational};
+use crate::quantity::{Rate, Rational, Voltage};
 
 /// The range to set for each input.
 pub(super) fn ranges(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Error>) -> Vec<VoltageRange> {
@@ -22,7 +22,7 @@ pub(super) fn ranges(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Er
         return Vec::new();
     };
     let mut ranges = Vec::new();
-    for line in &wanted.analog {
+    for (place, line) in wanted.analog.iter().enumerate() {
         let name = &line.name;
         if line.number >= bank.inputs {
             let message = format!("analog line '{name}' is on input {}, which is not there", line.number);
@@ -39,7 +39,21 @@ pub(super) fn ranges(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Er
         }
         let range = line.range.map_or(bank.widest(), |range| bank.range_for(range));
         match (range, line.range) {
-            (Some(range), _) => ranges.push(range),
+            (Some(range), _) => {
+                let made = wanted.inputs.iter().filter(|input| input.source == WantedSource::Analog(place));
+                for input in made {
+                    let threshold = input.threshold.unwrap_or(Voltage::ZERO);
+                    if threshold <= range.low || threshold >= range.high {
+                        let message = format!(
+                            "'{}' is made from '{name}' at {threshold}, beyond its range of {range}",
+                            input.name
+                        );
+                        let help = "give a threshold inside, or another range".to_string();
+                        refuse(ErrorKind::Instrument, message, help);
+                    }
+                }
+                ranges.push(range);
+            }
             (None, Some(asked)) => {
                 let all: Vec<String> = bank.ranges.iter().map(ToString::to_string).collect();
                 let message = format!("no range of the instrument has all of {asked} for '{name}'");

@@ -1,6 +1,6 @@
 //! What is asked of each input.
 
-use super::{Wanted, WantedInput};
+use super::{Wanted, WantedInput, WantedSource};
 use crate::error::{Error, ErrorKind};
 use crate::instrument::{Bank, Capabilities};
 use crate::quantity::Voltage;
@@ -11,7 +11,10 @@ pub(super) fn check(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Err
     };
     // Per bank, the first line that states a threshold.
     let mut set: Vec<(&Bank, &str, Voltage)> = Vec::new();
-    let missing = |input: &&WantedInput| input.number.is_some_and(|number| number >= able.inputs());
+    let missing = |input: &&WantedInput| match input.source {
+        WantedSource::Input(number) => number.is_some_and(|number| number >= able.inputs()),
+        WantedSource::Analog(_) => false,
+    };
     let absent: Vec<String> = wanted.inputs.iter().filter(missing).map(|i| format!("'{}'", i.name)).collect();
     if !absent.is_empty() {
         let (lines, are) = if absent.len() == 1 { ("line", "is") } else { ("lines", "are") };
@@ -22,7 +25,8 @@ pub(super) fn check(wanted: &Wanted, able: &Capabilities, problems: &mut Vec<Err
     }
     for input in &wanted.inputs {
         let name = &input.name;
-        let Some(bank) = able.bank_of(input.number.unwrap_or(0)) else { continue };
+        let WantedSource::Input(number) = input.source else { continue };
+        let Some(bank) = able.bank_of(number.unwrap_or(0)) else { continue };
         if let Some(swing) = input.swing.filter(|swing| *swing > bank.highest) {
             let stronger = able.banks.iter().filter(|b| swing <= b.highest).map(|b| b.name.as_str());
             let stronger: Vec<&str> = stronger.collect();

@@ -51,14 +51,23 @@ pub enum Before {
 pub struct WantedInput {
     /// The line's name, for messages.
     pub name: String,
-    /// The input's number; `None` on a replay.
-    pub number: Option<u32>,
+    /// What its levels come from.
+    pub source: WantedSource,
     /// The threshold, if one is stated.
     pub threshold: Option<Voltage>,
     /// The highest voltage on the line, if stated.
     pub swing: Option<Voltage>,
     /// The fastest signal on the line, if stated.
     pub fastest: Option<Frequency>,
+}
+
+/// What the levels of a line come from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WantedSource {
+    /// An input, by its number; `None` on a replay.
+    Input(Option<u32>),
+    /// An analog line, by its place among those that are asked for.
+    Analog(usize),
 }
 
 /// What a setup asks of an analog input.
@@ -79,6 +88,8 @@ pub struct WantedBus {
     pub name: String,
     /// Bits per second.
     pub bit_rate: Frequency,
+    /// Whether a line of it is made from an analog one, and so is looked at as seldom as that.
+    pub analog: bool,
 }
 
 /// What a setup asks for.
@@ -105,6 +116,22 @@ pub struct Wanted {
     pub stimuli: Vec<Stimulus>,
     /// Whether the host must look for the trigger in a stream, because the instrument cannot.
     pub stream: bool,
+}
+
+impl Wanted {
+    /// How many inputs record levels.
+    fn count(&self) -> u32 {
+        let of_input = |input: &&WantedInput| matches!(input.source, WantedSource::Input(_));
+        self.inputs.iter().filter(of_input).count() as u32
+    }
+}
+
+impl Plan {
+    /// How often the analog lines are looked at.
+    pub fn analog_rate(&self) -> Rate {
+        let every = Rational::new(self.analog_every.max(1).into(), 1).unwrap_or(Rational::ONE);
+        self.rate.to_rational().checked_div(every).map_or(self.rate, Rate::from_rational)
+    }
 }
 
 /// A plan that fits the instrument.
@@ -140,7 +167,7 @@ const RING_BYTES: u64 = 1 << 30;
 /// rating is [`ErrorKind::Danger`].
 pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     let mut problems = Vec::new();
-    let count = wanted.inputs.len() as u32;
+    let count = wanted.count();
     inputs::check(wanted, able, &mut problems);
     let analog = analog::ranges(wanted, able, &mut problems);
     let (rate, stream) = speed(wanted, able);
@@ -179,7 +206,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
         problems.push(Error::new(ErrorKind::Instrument, message).with_help(help));
     }
     let analog_every = analog::every(wanted, able, rate, &mut problems);
-    let width = SampleWidth::for_inputs(wanted.inputs.len()).bytes() as u64;
+    let width = SampleWidth::for_inputs(wanted.count() as usize).bytes() as u64;
     if let Some(before) = before.filter(|before| stream && before.saturating_mul(width) > RING_BYTES) {
         let most = RING_BYTES / width;
         let message = format!(
@@ -203,7 +230,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
 
 /// The rate to use and whether to stream.
 fn speed(wanted: &Wanted, able: &Capabilities) -> (Option<Rate>, bool) {
-    let count = wanted.inputs.len() as u32;
+    let count = wanted.count();
     let fits = |rate: Rate, streams: bool| {
         let mode = able.mode_for(count, rate, streams);
         // Without a length of its own, the record takes what there is.
@@ -243,7 +270,7 @@ fn samples_at(length: Length, rate: Rate) -> Option<u64> {
 }
 
 fn too_many_inputs(wanted: &Wanted, able: &Capabilities, stream: bool) -> Error {
-    let count = wanted.inputs.len() as u32;
+    let count = wanted.count();
     if stream && !able.rates_for(count, false).is_empty() {
         let message =
             format!("the instrument cannot wait for this trigger by itself, nor stream {count} lines");
@@ -291,7 +318,7 @@ fn ticks(rate: Rate, time: Time) -> Option<Rational> {
 }
 
 fn rate_error(wanted: &Wanted, rates: &[Rate], able: &Capabilities) -> Error {
-    let count = wanted.inputs.len() as u32;
+    let count = wanted.count();
     let Speed::Rate(rate) = wanted.speed else {
         let error = Error::new(ErrorKind::Instrument, "no rate fits this length");
         return error.with_help("give a shorter length, or name fewer lines");

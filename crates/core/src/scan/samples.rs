@@ -156,7 +156,16 @@ impl SampleBlock {
 
     /// Appends other samples, widened or narrowed to this block's width, with their analog codes.
     pub fn append(&mut self, samples: Samples<'_>) {
-        let before = self.len() as u64;
+        self.append_codes(samples, self.len() as u64);
+        if samples.width == self.width && samples.unknown.is_empty() {
+            self.push_bytes(samples.levels);
+        } else {
+            samples.iter().for_each(|(levels, unknown)| self.push(levels, unknown));
+        }
+    }
+
+    /// Appends the analog codes that come with samples, the first of which is the one of this number here.
+    pub(crate) fn append_codes(&mut self, samples: Samples<'_>, before: u64) {
         for input in 0..samples.analog_inputs() {
             let (first, every, codes) = samples.analog(input);
             let more = self.analog.len() <= input;
@@ -167,11 +176,6 @@ impl SampleBlock {
                 self.grid = Grid { first: before + first, every };
             }
             self.analog[input].extend_from_slice(codes);
-        }
-        if samples.width == self.width && samples.unknown.is_empty() {
-            self.push_bytes(samples.levels);
-        } else {
-            samples.iter().for_each(|(levels, unknown)| self.push(levels, unknown));
         }
     }
 

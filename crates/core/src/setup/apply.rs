@@ -2,10 +2,11 @@
 
 use std::collections::HashMap;
 
-use super::Setup;
+use super::{LevelSource, Setup, SetupLine};
 use crate::capture::{Capture, LineNames};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{AnalogLine, Input, Line, LineId};
+use crate::quantity::Voltage;
 
 /// Marks lines that were made of voltages until they get their names.
 const MADE: char = '\u{f8ff}';
@@ -24,20 +25,29 @@ impl Setup {
         let mut wanted = Vec::new();
         let mut problems = Vec::new();
         let known = Known::of(&capture);
-        let all: Vec<Result<Found>> = self.lines.iter().map(|line| known.find(&line.line)).collect();
+        let find = |line: &SetupLine| match line.source {
+            LevelSource::Analog { analog, .. } => {
+                let analog = &self.analog[analog.0].line;
+                let named = |number: usize| Found::Analog(capture.analog_lines()[number].name.clone());
+                analog_of(&capture, analog).map(named)
+            }
+            LevelSource::Input | LevelSource::LeftOut => known.find(&line.line),
+        };
+        let all: Vec<Result<Found>> = self.lines.iter().map(find).collect();
         for (setup_line, found) in self.lines.iter().zip(all) {
             let line = &setup_line.line;
             match found {
                 Ok(Found::Line(name)) => wanted.push((name, line.clone())),
                 Ok(Found::Analog(analog)) => match &line.threshold {
                     Some(threshold) => {
-                        let name = format!("{}{MADE}", line.name);
-                        capture = with_hysteresis(capture, &analog, self)
-                            .into_builder()
-                            .derive_line(&name, &analog, threshold.voltage())?
-                            .build()?;
-                        let extra = capture.line(capture.line_named(&name)?).extra;
-                        wanted.push((name, Line { extra, ..line.clone() }));
+                        let hysteresis = match setup_line.source {
+                            LevelSource::Analog { hysteresis, .. } => {
+                                Some(hysteresis.unwrap_or(Voltage::ZERO))
+                            }
+                            LevelSource::Input | LevelSource::LeftOut => self.import.hysteresis,
+                        };
+                        capture = with_made(capture, line, &analog, (threshold.voltage(), hysteresis))?;
+                        wanted.push((format!("{}{MADE}", line.name), line.clone()));
                     }
                     None => {
                         let message = format!("line '{}' is a voltage in the record, '{analog}'", line.name);
@@ -55,20 +65,9 @@ impl Setup {
         }
         let mut analog = Vec::new();
         for line in self.analog.iter().map(|analog| &analog.line) {
-            let position = capture.analog_lines().iter().position(|known| known.name == line.name);
-            // A record without inputs has its analog lines in their order.
-            let numbered = || {
-                let mut known = capture.analog_lines().iter().enumerate();
-                let input = line.input?;
-                known.position(|(at, known)| known.input.map_or(u32::try_from(at).ok(), Some) == Some(input))
-            };
-            match position.or_else(numbered) {
-                Some(number) => analog.push((number, line.clone())),
-                None => {
-                    let message = format!("the record has no analog line '{}'", line.name);
-                    let help = "take its [[analog]] section out to look at this record";
-                    problems.push(Error::new(ErrorKind::Unknown, message).with_help(help));
-                }
+            match analog_of(&capture, line) {
+                Ok(number) => analog.push((number, line.clone())),
+                Err(error) => problems.push(error),
             }
         }
         if let Some(error) = Error::many(problems) {
@@ -80,9 +79,50 @@ impl Setup {
             let kept = capture.analog_lines().iter().enumerate().filter(|(_, line)| taken(line));
             analog = kept.map(|(number, line)| (number, line.clone())).collect();
         }
-        let history: Vec<String> = capture.history().iter().map(|step| step.replace(MADE, "")).collect();
+        let history = without_marks(&capture);
         let builder = self.import.apply(capture)?.into_builder().select(wanted)?.select_analog(analog);
         builder.buses(self.buses.clone()).history(history).attachments(self.texts.clone()).build()
+    }
+
+    /// Gives a capture the lines, names and buses of this setup instead of those that it was recorded with. A line is
+    /// the one that was recorded at its input, else the one of its name; what is made from an analog line is made
+    /// anew.
+    ///
+    /// # Errors
+    /// When the capture has no such line.
+    pub fn relabel(&self, capture: Capture) -> Result<Capture> {
+        let mut capture = capture;
+        let mut renamed = Vec::new();
+        let mut wanted = Vec::new();
+        for setup_line in &self.lines {
+            let line = &setup_line.line;
+            if let (LevelSource::Analog { analog, hysteresis }, Some(threshold)) =
+                (setup_line.source, &line.threshold)
+                && let Ok(number) = analog_of(&capture, &self.analog[analog.0].line)
+            {
+                let analog = capture.analog_lines()[number].clone();
+                let told = (threshold.voltage(), Some(hysteresis.unwrap_or(Voltage::ZERO)));
+                capture = with_made(capture, line, &analog.name, told)?;
+                let as_it_was = |line: &mut AnalogLine| {
+                    if line.name == analog.name {
+                        line.hysteresis = analog.hysteresis;
+                    }
+                };
+                capture = capture.into_builder().renamed_analog(as_it_was).unchecked();
+                wanted.push((format!("{}{MADE}", line.name), line.clone()));
+                continue;
+            }
+            let at_input = |known: &&Line| known.input.is_some() && known.input == line.input;
+            let name = capture.lines().iter().find(at_input).map_or(&line.name, |known| &known.name);
+            if *name != line.name {
+                renamed.push(format!("'{name}' is called '{}'", line.name));
+            }
+            wanted.push((name.clone(), line.clone()));
+        }
+        let mut history = without_marks(&capture);
+        history.extend(renamed);
+        let builder = capture.into_builder().select(wanted)?.history(history);
+        builder.buses(self.buses.clone()).attachments(self.texts.clone()).build()
     }
 }
 
@@ -90,6 +130,22 @@ impl Setup {
 enum Found {
     Line(String),
     Analog(String),
+}
+
+/// The history, in which no line is marked.
+fn without_marks(capture: &Capture) -> Vec<String> {
+    capture.history().iter().map(|step| step.replace(MADE, "")).collect()
+}
+
+/// The capture with a marked line that is made from an analog one, at a threshold with a hysteresis.
+fn with_made(
+    capture: Capture,
+    line: &Line,
+    analog: &str,
+    (threshold, hysteresis): (Voltage, Option<Voltage>),
+) -> Result<Capture> {
+    let capture = with_hysteresis(capture, analog, hysteresis);
+    capture.into_builder().derive_line(&format!("{}{MADE}", line.name), analog, threshold)?.build()
 }
 
 /// What a line asks for.
@@ -166,9 +222,25 @@ fn without_unit(name: &str) -> &str {
     end.map_or(name, |end| name[..end].trim_end())
 }
 
+/// The analog line of a record that a setup means.
+fn analog_of(capture: &Capture, line: &AnalogLine) -> Result<usize> {
+    let position = capture.analog_lines().iter().position(|known| known.name == line.name);
+    // A record without inputs has its analog lines in their order.
+    let numbered = || {
+        let mut known = capture.analog_lines().iter().enumerate();
+        let input = line.input?;
+        known.position(|(at, known)| known.input.map_or(u32::try_from(at).ok(), Some) == Some(input))
+    };
+    position.or_else(numbered).ok_or_else(|| {
+        let message = format!("the record has no analog line '{}'", line.name);
+        let help = "take its [[analog]] section out to look at this record";
+        Error::new(ErrorKind::Unknown, message).with_help(help)
+    })
+}
+
 /// The hysteresis that is stated, for the line that is made of an analog one.
-fn with_hysteresis(capture: Capture, analog: &str, setup: &Setup) -> Capture {
-    let Some(hysteresis) = setup.import.hysteresis else { return capture };
+fn with_hysteresis(capture: Capture, analog: &str, hysteresis: Option<Voltage>) -> Capture {
+    let Some(hysteresis) = hysteresis else { return capture };
     let change = |line: &mut AnalogLine| {
         if line.name == analog {
             line.hysteresis = hysteresis;

@@ -12,7 +12,7 @@ use super::section::limit::resolve_limits;
 use super::section::line::{LineIds, resolve_lines};
 use super::section::part;
 use super::section::trigger::check_event;
-use super::source::{Texts, relative};
+use super::source::{Texts, is_capture, relative};
 use super::vectors::Vectors;
 use super::{Import, Setup};
 use crate::capture::Attachment;
@@ -72,7 +72,17 @@ fn read_whole(files: &mut Files<'_>, name: &str, text: String, open: &mut Vec<St
     open.push(name.to_string());
     let mut whole = Draft::default();
     for include in includes {
-        let target = relative(name, &include.value);
+        let mut target = relative(name, &include.value);
+        if is_capture(&target) {
+            match files.texts.setup_in(&target) {
+                Ok(setup) => target = setup,
+                Err(error) => {
+                    let help = error.help().unwrap_or("include the setup file instead").to_string();
+                    files.problems.push(wrong(&include.place, error.message(), help));
+                    continue;
+                }
+            }
+        }
         if open.contains(&target) || open.len() > DEEPEST {
             let message = format!("'{}' includes itself, or too many files deep", include.value);
             files.problems.push(wrong(&include.place, message, "take the include out"));
@@ -94,8 +104,8 @@ fn read_whole(files: &mut Files<'_>, name: &str, text: String, open: &mut Vec<St
 /// What a draft means: names become lines and buses, texts become programs.
 fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
     let problems = &mut files.problems;
-    let lines = resolve_lines(&draft.lines, problems);
     let analog = resolve_analog(&draft.analog, problems);
+    let lines = resolve_lines(&draft.lines, &analog, problems);
     let ids = LineIds::new(&draft.lines);
     let buses: Vec<Bus> = draft.buses.iter().filter_map(|bus| bus.resolve(&ids, problems)).collect();
     let serial = draft.serial.iter().filter_map(|bus| bus.resolve(&ids, &draft.buses, problems));

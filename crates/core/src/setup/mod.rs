@@ -4,6 +4,7 @@
 
 mod apply;
 mod changed;
+mod described;
 mod draft;
 mod figures;
 mod files;
@@ -14,19 +15,21 @@ mod names;
 mod parts;
 mod record;
 mod section;
+mod sink;
 mod source;
 mod tried;
 mod vectors;
+mod wired;
 mod wiring;
 
 pub use changed::RunChanges;
 pub use import::{ByteOrder, DecimalMark, EmptyCell, Import, Numbers, RecordFormat, Rows, Separator, Times};
 pub use levels::{SweptLevel, SweptLine};
-pub use record::{CaptureSink, RecordOptions};
-pub use source::{Attached, Folder, Texts};
+pub use record::RecordOptions;
+pub use sink::CaptureSink;
+pub use source::{Attached, Texts};
+pub(crate) use source::{bytes_of, is_capture, split_carried};
 pub use wiring::Misfit;
-
-use std::path::Path;
 
 use self::vectors::Vectors;
 use crate::capture::{Attachment, Capture};
@@ -37,7 +40,7 @@ use crate::exchange::Exchange;
 use crate::expect::Expectation;
 use crate::instrument::Stimulus;
 use crate::limit::{BoundLimit, Part};
-use crate::line::{AnalogLine, Bus, Level, Line, VoltageRange};
+use crate::line::{AnalogId, AnalogLine, Bus, Level, Line, VoltageRange};
 use crate::plan::{Before, Length, Speed};
 use crate::quantity::{Rate, Time, Voltage};
 
@@ -146,6 +149,26 @@ pub struct SetupLine {
     pub swing: Option<Voltage>,
     /// The level it rests at while nothing goes on, if stated.
     pub rests: Option<Level>,
+    /// Where its levels come from.
+    pub source: LevelSource,
+}
+
+/// Where the levels of a line come from.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum LevelSource {
+    /// An input of the instrument.
+    #[default]
+    Input,
+    /// An analog line, which the line's threshold parts into low and high.
+    Analog {
+        /// Which one of the setup's.
+        analog: AnalogId,
+        /// How wide the band around the threshold is in which the level stays what it was; the narrowest that
+        /// the error of the samples allows where that is not stated.
+        hysteresis: Option<Voltage>,
+    },
+    /// Nothing: it is left out of this run, and unknown.
+    LeftOut,
 }
 
 /// A part on the board.
@@ -171,33 +194,21 @@ impl Setup {
         load::load(name, texts, &Vectors::None)
     }
 
-    /// Reads a setup file for a record, whose vectors its buses may name.
+    /// Reads a setup for a record, whose vectors its buses may name.
     ///
     /// # Errors
     /// As [`load`](Setup::load).
-    pub fn from_file_for(path: &Path, record: &Capture) -> Result<Setup> {
-        let (folder, name) = Folder::of(path)?;
-        load::load(&name, &folder, &Vectors::of(record))
+    pub fn load_for(name: &str, texts: &dyn Texts, record: &Capture) -> Result<Setup> {
+        load::load(name, texts, &Vectors::of(record))
     }
 
-    /// What a setup file states of records, after everything else in it was checked as far as it can be
-    /// without one.
+    /// What a setup states of records, after everything else in it was checked as far as it can be without one.
     ///
     /// # Errors
     /// As [`load`](Setup::load).
-    pub fn import_of(path: &Path) -> Result<Import> {
-        let (folder, name) = Folder::of(path)?;
-        load::load(&name, &folder, &Vectors::Later)?;
-        load::import_of(&name, &folder)
-    }
-
-    /// Reads a setup file and the files it refers to.
-    ///
-    /// # Errors
-    /// As [`load`](Setup::load).
-    pub fn from_file(path: &Path) -> Result<Setup> {
-        let (folder, name) = Folder::of(path)?;
-        Setup::load(&name, &folder)
+    pub fn load_import(name: &str, texts: &dyn Texts) -> Result<Import> {
+        load::load(name, texts, &Vectors::Later)?;
+        load::import_of(name, texts)
     }
 
     /// Reads the setup that a capture carries; `None` when it carries none.
@@ -206,7 +217,7 @@ impl Setup {
     /// As [`load`](Setup::load).
     pub fn of_capture(capture: &Capture) -> Option<Result<Setup>> {
         let own = capture.attachments().first()?;
-        Some(load::load(&own.name, &Attached(capture.attachments()), &Vectors::of(capture)))
+        Some(Setup::load_for(&own.name, &Attached(capture.attachments()), capture))
     }
 
     /// All limits to check, in the order of the files.

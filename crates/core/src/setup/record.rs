@@ -8,24 +8,31 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Program, StateProblem, StreamSearch};
 use crate::instrument::{
     Acquisition, Begins, Capabilities, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument,
-    Progress, Sink, Stimulus,
+    Progress, Stimulus,
 };
-use crate::line::{AnalogId, AnalogScale, Input, Level, VoltageRange};
-use crate::plan::{Plan, Speed, Wanted, WantedAnalog, WantedBus, WantedInput, plan};
-use crate::quantity::{Rate, Time};
-use crate::scan::{Memory, Samples};
+use crate::line::{
+    AnalogId, AnalogScale, Crossing, Gate, Input, Level, Line, LineId, Signal, Threshold, VoltageRange,
+};
+use crate::plan::{Plan, Wanted, WantedAnalog, WantedBus, WantedInput, WantedSource, plan};
+use crate::quantity::Time;
+use crate::scan::Memory;
 use crate::time::{Moment, Tick, TimeBase};
 use crate::trigger::QualifiedEdge;
 
-use super::{Setup, Trigger};
+use super::changed::no_sampling;
+use super::described::{Described, SpreadLine};
+use super::sink::CaptureSink;
+use super::wired::Wired;
+use super::{LevelSource, Setup, Trigger};
+
+/// The bits of a sample.
+const MOST_LINES: usize = 64;
 
 /// What may differ from the setup when recording.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct RecordOptions {
     /// Records at once instead of waiting for the trigger.
     pub now: bool,
-    /// Another sample rate than the setup's.
-    pub rate: Option<Rate>,
     /// When it is made, for the capture to tell.
     pub made: Option<Moment>,
 }
@@ -46,20 +53,25 @@ impl Setup {
     /// # Errors
     /// When it does not say what to record.
     pub fn wanted(&self, instrument: &dyn Instrument, options: RecordOptions) -> Result<Wanted> {
-        let Some(sampling) = self.sampling else {
-            return Err(Error::new(ErrorKind::Setup, "the setup does not say how to record").with_help(
-                "add a section like: [sampling] with rate = \"100 MS/s\" and length = \"20 ms\"",
-            ));
-        };
-        if self.lines.is_empty() {
+        let sampling = self.sampling.ok_or_else(no_sampling)?;
+        if self.lines.is_empty() && self.analog.is_empty() {
             return Err(Error::new(ErrorKind::Setup, "the setup names no lines to record")
                 .with_help("add a section like: [[line]] with name = \"ADC_SCLK\" and input = 3"));
         }
         let program = self.trigger_program(options)?;
+        if let Some(program) = &program {
+            self.all_recorded(program)?;
+        }
+        if self.lines.len() > MOST_LINES {
+            let count = self.lines.len();
+            let message =
+                format!("the setup names {count} lines, and a record of an instrument has {MOST_LINES}");
+            return Err(Error::new(ErrorKind::Setup, message).with_help("take some of them out"));
+        }
         let able = instrument.capabilities();
         Ok(Wanted {
-            stream: program.as_ref().is_some_and(|program| !waits_on_board(program, &able)),
-            speed: options.rate.map_or(sampling.speed, Speed::Rate),
+            stream: program.as_ref().is_some_and(|program| !self.waits_on_board(program, &able)),
+            speed: sampling.speed,
             length: sampling.length,
             before: if options.now || self.trigger.is_none() {
                 crate::plan::Before::Time(Time::ZERO)
@@ -67,8 +79,8 @@ impl Setup {
                 sampling.before
             },
             about: program.as_ref().map(Program::about),
-            inputs: self.lines.iter().map(wanted_input).collect(),
-            buses: self.serial.iter().filter_map(wanted_bus).collect(),
+            inputs: self.lines.iter().filter_map(wanted_input).collect(),
+            buses: self.serial.iter().filter_map(|bus| self.wanted_bus(bus)).collect(),
             analog: self.analog.iter().map(wanted_analog).collect(),
             analog_rate: sampling.analog_rate,
             stimuli: self.stimuli_for(options),
@@ -137,6 +149,11 @@ impl Setup {
         let scales: Vec<AnalogScale> = plan.analog.iter().filter_map(scale).collect();
         let lines = self.analog.iter().map(|analog| analog.line.clone());
         let analog: Vec<_> = lines.zip(scales.iter().copied()).collect();
+        let gated = |(line, crossing): (usize, Crossing)| {
+            let LevelSource::Analog { hysteresis, .. } = self.lines[line].source else { return None };
+            Some((line, crossing, crossing.line_gate(*scales.get(crossing.analog().0)?, hysteresis)))
+        };
+        let crossings: Vec<(usize, Crossing, Gate)> = self.made_lines().filter_map(gated).collect();
         let search = program.as_ref().filter(|_| plan.stream);
         let search = search.map(|p| StreamSearch::new(p).with_analog(&analog));
         let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {
@@ -161,33 +178,43 @@ impl Setup {
             made: options.made,
         };
         let resolution = able.resolution();
-        let describe = |trigger: Option<Tick>, remarks: Vec<String>| {
+        let describe = |trigger: Option<Tick>, remarks: Vec<String>, made: &[SpreadLine]| {
             let base = base.with_zero(trigger.unwrap_or(Tick(0)));
             let mut builder = Capture::builder(base, 0)
                 .resolution(resolution)
                 .origin(origin.clone())
                 .buses(self.buses.clone())
                 .attachments(self.texts.clone());
-            let rate = options.rate.map(|rate| format!("recorded at {rate} instead of the setup's rate"));
-            builder = builder.history(rate.into_iter().chain(self.changes.iter().cloned()).collect());
-            for line in &self.lines {
-                builder = builder.line(line.line.clone(), Trace::constant(Level::Unknown, 0));
+            let mut history = self.changes.clone();
+            history.extend(made.iter().map(|made| made.told(self, base)));
+            builder = builder.history(history);
+            for (number, line) in self.lines.iter().enumerate() {
+                let made = made.iter().find(|made| made.line() == number);
+                let extra = made.map_or(Time::ZERO, |made| made.extra(base));
+                let step = made.map_or(1, |_| plan.analog_every.max(1));
+                let line = Line { extra, step, ..line.line.clone() };
+                builder = builder.line(line, Trace::constant(Level::Unknown, 0));
             }
             for (analog, scale) in self.analog.iter().zip(&scales) {
                 builder = builder.analog_to_come(analog.line.clone(), *scale, plan.analog_every);
             }
             remarks.into_iter().fold(builder, CaptureBuilder::remark).build()
         };
+        let made = crossings.iter().map(|(line, crossing, gate)| {
+            let scale = scales[crossing.analog().0];
+            SpreadLine::new((*line, *crossing), scale, *gate, plan.analog_every)
+        });
+        let mut described = Described { sink, describe: &describe, made: made.collect() };
+        let mut wired = Wired::new(self, instrument, &crossings);
         let acquisition = Acquisition {
-            instrument,
+            instrument: &mut wired,
             configuration: &configuration,
             names: &names,
             search,
             time_out: self.time_out,
         };
-        let mut described = Described { sink, describe: &describe };
         let recorded = acquisition.run_into(&mut described, progress)?;
-        describe(recorded.trigger, recorded.remarks)
+        describe(recorded.trigger, recorded.remarks, &described.made)
     }
 }
 
@@ -203,77 +230,59 @@ impl Setup {
         let inputs = self.analog.iter().filter_map(|line| line.line.input);
         inputs.zip(ranges).map(|(input, range)| ConfiguredAnalog { input, range: *range }).collect()
     }
-}
 
-/// Where a capture goes while it is recorded.
-///
-/// For who implements it: `begin` is called once, before anything else, and not at all when the
-/// trigger does not come. An error ends the recording.
-pub trait CaptureSink {
-    /// The recording begins; `description` has everything but ticks.
-    ///
-    /// # Errors
-    /// When nothing can be taken.
-    fn begin(&mut self, description: Capture) -> Result<()>;
-
-    /// The next samples; bit `i` is the `i`-th line.
-    ///
-    /// # Errors
-    /// When they cannot be taken.
-    fn push(&mut self, samples: Samples<'_>) -> Result<()>;
-}
-
-/// Keeps the samples as traces, in memory.
-impl CaptureSink for Memory {
-    fn begin(&mut self, _: Capture) -> Result<()> {
-        Ok(())
+    /// Whether the instrument can wait for this by itself.
+    fn waits_on_board(&self, program: &Program, able: &Capabilities) -> bool {
+        let edge = program.as_qualified_edge().filter(|_| able.trigger.edge);
+        let of_input = |line: LineId| self.lines.get(line.0).is_some_and(|l| l.source == LevelSource::Input);
+        edge.is_some_and(|edge| {
+            edge.levels.len() <= able.trigger.levels as usize
+                && of_input(edge.line)
+                && edge.levels.iter().all(|(line, _)| of_input(*line))
+        })
     }
 
-    fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        Memory::push(self, samples);
-        Ok(())
-    }
-}
-
-/// Makes the description when the recording begins.
-struct Described<'a> {
-    sink: &'a mut dyn CaptureSink,
-    describe: &'a dyn Fn(Option<Tick>, Vec<String>) -> Result<Capture>,
-}
-
-impl Sink for Described<'_> {
-    fn begin(&mut self, trigger: Option<Tick>) -> Result<()> {
-        self.sink.begin((self.describe)(trigger, Vec::new())?)
+    /// Refuses a trigger that looks at lines which are left out.
+    fn all_recorded(&self, program: &Program) -> Result<()> {
+        let left_out = |signal: &Signal| {
+            let line = self.lines.get(signal.line()?.0)?;
+            (line.source == LevelSource::LeftOut).then_some(&line.line.name)
+        };
+        let signals = program.signals();
+        let Some(name) = signals.iter().find_map(left_out) else { return Ok(()) };
+        let message = format!("the trigger looks at '{name}', which --lines leaves out");
+        let error = Error::new(ErrorKind::Setup, message);
+        Err(error.with_help(format!(
+            "name '{name}' in --lines, too, or wait for something else (--trigger, --now)"
+        )))
     }
 
-    fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        self.sink.push(samples)
+    fn wanted_bus(&self, bus: &SerialBus) -> Option<WantedBus> {
+        let sources: Vec<LevelSource> =
+            bus.lines().iter().filter_map(|line| Some(self.lines.get(line.0)?.source)).collect();
+        Some(WantedBus {
+            name: bus.name().to_string(),
+            bit_rate: bus.protocol().bit_rate().filter(|_| !sources.contains(&LevelSource::LeftOut))?,
+            analog: sources.iter().any(|source| matches!(source, LevelSource::Analog { .. })),
+        })
     }
-}
-
-/// Whether the instrument can wait for this by itself.
-fn waits_on_board(program: &Program, able: &Capabilities) -> bool {
-    let edge = program.as_qualified_edge().filter(|_| able.trigger.edge);
-    edge.is_some_and(|edge| edge.levels.len() <= able.trigger.levels as usize)
 }
 
 fn wanted_analog(line: &super::SetupAnalog) -> WantedAnalog {
     WantedAnalog { name: line.line.name.clone(), number: line.line.input.unwrap_or(0), range: line.range }
 }
 
-fn wanted_input(line: &super::SetupLine) -> WantedInput {
-    WantedInput {
+fn wanted_input(line: &super::SetupLine) -> Option<WantedInput> {
+    Some(WantedInput {
         name: line.line.name.clone(),
-        number: match line.line.input {
-            Some(Input::Number(number)) => Some(number),
-            _ => None,
+        source: match (line.source, &line.line.input) {
+            (LevelSource::LeftOut, _) => return None,
+            (LevelSource::Analog { analog, .. }, _) => WantedSource::Analog(analog.0),
+            (LevelSource::Input, Some(Input::Number(number))) => WantedSource::Input(Some(*number)),
+            (LevelSource::Input, _) => WantedSource::Input(None),
         },
-        threshold: line.line.threshold.map(crate::line::Threshold::voltage),
+        threshold: line.line.threshold.map(Threshold::voltage),
         swing: line.swing,
         fastest: line.line.pulses.fastest,
-    }
-}
-
-fn wanted_bus(bus: &SerialBus) -> Option<WantedBus> {
-    Some(WantedBus { name: bus.name().to_string(), bit_rate: bus.protocol().bit_rate()? })
+    })
 }

@@ -41,6 +41,7 @@ impl FileNode {
         let analog = section.flag("analog").unwrap_or(false);
         let rests_high = section.flag("rests-high").unwrap_or(false);
         let rests = match analog {
+            true if rests_high => Change::Volts(shape.high),
             true => Change::Volts(low.unwrap_or(0.0)),
             false => Change::Level(Level::from(rests_high)),
         };

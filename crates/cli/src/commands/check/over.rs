@@ -1,5 +1,7 @@
 //! The same limits over several captures: the worst of each.
 
+use std::path::Path;
+
 use deep_tap::limit::{LimitResult, OverRuns, Runs, Verdict, overall};
 use deep_tap::quantity::Time;
 use deep_tap::{Error, ErrorKind};
@@ -10,6 +12,7 @@ use super::table::{cells, explanation};
 use crate::Outcome;
 use crate::contract::limits::OverRow;
 use crate::errors::Failure;
+use crate::next::{next, path_word};
 use crate::output::Grid;
 
 /// The results of several captures.
@@ -121,7 +124,8 @@ impl Over {
         }
         let worst = self.results().iter().find(|over| over.failed_runs > 0);
         if let Some(name) = worst.and_then(|over| self.names.get(over.worst_run)) {
-            text.push_str(&format!("\nnext: deep-tap check {name} --all\n"));
+            let name = path_word(Path::new(name));
+            text.push_str(&format!("\n{}\n", next("check", format!("{name} --all"))));
         }
         text
     }

@@ -8,6 +8,7 @@ use deep_tap::limit::{Doubt, LimitResult, Reason, Verdict, WorthTrying};
 
 use super::checked::{Checked, answer, mark};
 use super::expectations;
+use crate::next::{around, next, path_word};
 use crate::output::Grid;
 use deep_tap::quantity::{Rate, Time, resolution, signed, uncertain};
 
@@ -81,16 +82,17 @@ impl Checked {
     /// What to do next.
     fn advice(&self, capture: &Capture, setup: Option<&Path>) -> Vec<String> {
         let mut lines = Vec::new();
-        let setup = setup.map_or(String::new(), |setup| format!(" --setup {}", setup.display()));
+        let setup = setup.map_or(String::new(), |setup| format!(" --setup {}", path_word(setup)));
+        let file = path_word(Path::new(&self.file));
         if let Some(failed) = self.results.iter().find(|r| r.verdict == Verdict::Fail)
             && let Some(at) = failed.at
         {
-            let at = at.rounded(capture.base().tick()).replace(' ', "");
-            lines.push(format!("next: deep-tap show {}{setup} --around {at}", self.file));
+            let at = around(at.rounded(capture.base().tick()));
+            lines.push(next("show", format!("{file}{setup} {at}")));
         }
         if let Some(at) = expectations::first_failure(&self.expectations).filter(|_| lines.is_empty()) {
-            let at = at.rounded(capture.base().tick()).replace(' ', "");
-            lines.push(format!("next: deep-tap show {}{setup} --around {at}", self.file));
+            let at = around(at.rounded(capture.base().tick()));
+            lines.push(next("show", format!("{file}{setup} {at}")));
         }
         let rates = self.results.iter().filter_map(rate_worth_trying);
         let rates = rates.filter(|_| !capture.origin().rates.is_empty());
@@ -103,13 +105,10 @@ impl Checked {
                 .collect();
             let output =
                 format!("{}.dtap", rate.to_string().replace(" S/s", "").replace("S/s", "").replace(' ', ""));
-            // The capture knows its setup's name, not where it lies.
-            let folder = if Path::new(&own.name).exists() { "" } else { "FOLDER/" };
-            lines.push(format!(
-                "next: deep-tap capture {folder}{} --rate '{rate}' --output {output}    for {}",
-                own.name,
-                open.join(", ")
-            ));
+            // The capture knows its setup's name, not where it lies; but it is a setup, too.
+            let setup = if Path::new(&own.name).exists() { path_word(Path::new(&own.name)) } else { file };
+            let changed = format!("{setup} --rate '{rate}' --output {output}    for {}", open.join(", "));
+            lines.push(next("capture", changed));
         }
         lines
     }

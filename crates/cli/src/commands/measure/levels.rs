@@ -8,8 +8,8 @@ use deep_tap::setup::{RecordOptions, Setup, SetupLine, SweptLevel, SweptLine};
 use serde::{Serialize, Serializer};
 
 use crate::Outcome;
-use crate::args;
-use crate::connect::{catch_interrupt, connect, interrupted, rate_option};
+use crate::args::{self, Changes};
+use crate::connect::{catch_interrupt, connect, interrupted};
 use crate::contract::Document;
 use crate::contract::lines::{SWEEP_COLUMNS, SweepStep, SweptRow};
 use crate::errors::Failure;
@@ -38,9 +38,10 @@ struct SaidLine {
 }
 
 pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = Setup::from_file(&args.file)?;
+    let changes = Changes { rate: args.rate.clone(), ..Changes::default() };
+    let setup = changes.to(Setup::from_file(&args.file)?)?;
     let over = parse_time("over", &args.over)?;
-    let options = RecordOptions { now: true, rate: rate_option(args.rate.as_deref())?, made: None };
+    let options = RecordOptions { now: true, made: None };
     let mut instrument = connect(&setup, &args.file)?;
     catch_interrupt();
     let bar = progress_bar();

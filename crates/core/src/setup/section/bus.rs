@@ -84,6 +84,8 @@ impl DraftBus {
                 pulses: PulseWidths::default(),
                 rests: None,
                 pull: vector.pull,
+                from: None,
+                hysteresis: None,
             });
         }
         true

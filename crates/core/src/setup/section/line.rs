@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 
 use crate::error::{Error, ErrorKind, suggest};
-use crate::line::{Input, Level, Line, LineId, PulseWidths, Threshold};
+use crate::line::{AnalogId, Crossing, Input, Level, Line, LineId, PulseWidths, Side, Threshold};
 use crate::quantity::{Frequency, Time, Voltage};
 use crate::reader::{Placed, Section};
-use crate::setup::SetupLine;
 use crate::setup::files::wrong;
+use crate::setup::{LevelSource, SetupAnalog, SetupLine};
 
 /// A line as written.
 #[derive(Clone, Debug)]
@@ -19,6 +19,9 @@ pub(in crate::setup) struct DraftLine {
     pub(in crate::setup) pulses: PulseWidths,
     pub(in crate::setup) rests: Option<Level>,
     pub(in crate::setup) pull: Option<Level>,
+    /// The analog line that it is made from, and the hysteresis around its threshold.
+    pub(in crate::setup) from: Option<Placed<String>>,
+    pub(in crate::setup) hysteresis: Option<Placed<Voltage>>,
 }
 
 impl DraftLine {
@@ -29,8 +32,54 @@ impl DraftLine {
         let pulses = read_pulses(section);
         let rests = section.parsed::<RestsText>("rests").map(|r| r.value.0);
         let pull = read_pull(section);
+        let from = section.text("from");
+        let hysteresis = section.parsed::<Voltage>("hysteresis");
+        if let Some(negative) = hysteresis.as_ref().filter(|hysteresis| hysteresis.value < Voltage::ZERO) {
+            let help = "give how wide the band around the threshold is, such as \"200 mV\"";
+            section.refuse(&negative.place, "a hysteresis is not negative", help);
+        }
         let name = section.required("name", "name = \"ADC_SCLK\"")?;
-        Some(DraftLine { name, input, threshold, swing, pulses, rests, pull })
+        Some(DraftLine { name, input, threshold, swing, pulses, rests, pull, from, hysteresis })
+    }
+
+    /// Where its levels come from.
+    fn source(&self, analog: &[SetupAnalog], problems: &mut Vec<Error>) -> LevelSource {
+        let Some(from) = &self.from else {
+            if let Some(hysteresis) = &self.hysteresis {
+                let message = "the hysteresis of a digital input is the instrument's own";
+                let help = "it can be stated of a line that is made from an analog one: from = \"TXA\"";
+                problems.push(wrong(&hysteresis.place, message, help));
+            }
+            return LevelSource::Input;
+        };
+        if self.input.is_some() {
+            let message = format!("line '{}' has an input, and is made from an analog line", self.name.value);
+            problems.push(wrong(&from.place, message, "keep one of 'input' and 'from'"));
+        }
+        if self.threshold.is_none() {
+            let message = format!("line '{}' is made from voltages, without a threshold", self.name.value);
+            let help = "say above which voltage it is high: threshold = \"1.4 V\"";
+            problems.push(wrong(&from.place, message, help));
+        }
+        let known = || analog.iter().map(|line| line.line.name.as_str());
+        let Some(place) = known().position(|known| known == from.value) else {
+            let message = format!("there is no analog line '{}'", from.value);
+            let help = match analog.is_empty() {
+                true => "add a section like: [[analog]] with name = \"TXA\" and input = 0".to_string(),
+                false => suggest(&from.value, known(), "analog line"),
+            };
+            problems.push(wrong(&from.place, message, help));
+            return LevelSource::Input;
+        };
+        let threshold = self.threshold.map_or(Voltage::ZERO, Threshold::voltage);
+        if Crossing::new(AnalogId(place), threshold, Side::Both).is_none() {
+            let message = format!("{threshold} cannot be a threshold");
+            problems.push(wrong(&from.place, message, "give whole microvolts, up to 2 kV"));
+        }
+        let own = Some(analog[place].line.hysteresis);
+        let stated = self.hysteresis.as_ref().map(|hysteresis| hysteresis.value).or(own);
+        let hysteresis = stated.filter(|hysteresis| *hysteresis > Voltage::ZERO);
+        LevelSource::Analog { analog: AnalogId(place), hysteresis }
     }
 }
 
@@ -74,7 +123,11 @@ impl std::str::FromStr for RestsText {
 }
 
 /// All lines; two on one input are told.
-pub(in crate::setup) fn resolve_lines(drafts: &[DraftLine], problems: &mut Vec<Error>) -> Vec<SetupLine> {
+pub(in crate::setup) fn resolve_lines(
+    drafts: &[DraftLine],
+    analog: &[SetupAnalog],
+    problems: &mut Vec<Error>,
+) -> Vec<SetupLine> {
     let mut lines: Vec<SetupLine> = Vec::with_capacity(drafts.len());
     let mut taken: HashMap<&Input, &str> = HashMap::new();
     for line in drafts {
@@ -87,15 +140,15 @@ pub(in crate::setup) fn resolve_lines(drafts: &[DraftLine], problems: &mut Vec<E
         }
         lines.push(SetupLine {
             line: Line {
-                name: line.name.value.clone(),
                 input: line.input.clone(),
                 threshold: line.threshold,
-                extra: Time::ZERO,
                 pulses: line.pulses,
                 pull: line.pull,
+                ..Line::named(line.name.value.as_str())
             },
             swing: line.swing,
             rests: line.rests,
+            source: line.source(analog, problems),
         });
     }
     lines

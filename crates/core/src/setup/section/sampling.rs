@@ -63,6 +63,11 @@ impl DraftSampling {
     }
 }
 
+/// A sample rate as it stands in a setup.
+pub(in crate::setup) fn speed_of(text: &str) -> Result<Speed, Error> {
+    text.parse::<SpeedText>().map(|speed| speed.0)
+}
+
 /// A length as it stands in a setup.
 pub(in crate::setup) fn length_of(text: &str) -> Result<Length, Error> {
     text.parse::<LengthText>().map(|length| length.0)
