@@ -4,13 +4,13 @@ use std::path::Path;
 
 use deep_tap_core::instrument::Instrument;
 use deep_tap_core::job::Job;
-use deep_tap_core::setup::Import;
-use deep_tap_core::{Error, ErrorKind, Result};
+use deep_tap_core::setup::{Import, Setup};
+use deep_tap_core::{Error, ErrorKind, Place, Result};
 
 use crate::board::{Board, BoardFault, Disturbance, Disturbed, Script, TideGauge, read_bench};
 use crate::fault::AnyFault;
 use crate::net::{Remote, Timeouts};
-use crate::pipe::Pipe;
+use crate::pipe::{Pipe, ProgramInstrument};
 use crate::stand_in::{StandIn, StandInOptions};
 
 /// Connects to what a setup names:
@@ -21,6 +21,7 @@ use crate::stand_in::{StandIn, StandInOptions};
 ///   from `folder`, and what the record does not say itself is stated among the options;
 /// - `pipe:-` or `pipe:PATH`, packed samples as they come through standard input or a named pipe, as
 ///   [`Pipe`] has it;
+/// - `program:CMD`, a program that is started for each recording, as [`ProgramInstrument`] has it;
 /// - `tcp://HOST:PORT`, an instrument that is served over the network.
 ///
 /// Options follow after `?`, joined by `&`: `seed=7`, `instrument=EX-S16`, `ideal=yes` for an
@@ -33,6 +34,11 @@ use crate::stand_in::{StandIn, StandInOptions};
 pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
     if let Some(host) = address.strip_prefix("tcp://") {
         return Ok(Box::new(Remote::connect(host, Timeouts::default())?));
+    }
+    if let Some(program) = address.strip_prefix("program:") {
+        // The command may have question marks of its own.
+        let (command, options) = program.rsplit_once('?').unwrap_or((program, ""));
+        return Ok(Box::new(ProgramInstrument::new(command, folder, options)?));
     }
     let (target, options) = address.split_once('?').unwrap_or((address, ""));
     if let Some(path) = target.strip_prefix("pipe:") {
@@ -66,8 +72,9 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
     } else {
         return Err(Error::new(ErrorKind::Instrument, format!("'{address}' is not something to connect to"))
             .with_help(
-                "write 'bench:tide-gauge' for the simulated board, 'replay:FILE' for a record, 'tcp://HOST:PORT', or \
-                 'pipe:-?rate=1 MS/s&width=1' for samples from standard input",
+                "write 'bench:tide-gauge' for the simulated board, 'replay:FILE' for a record, 'tcp://HOST:PORT', \
+                 'pipe:-?rate=1 MS/s&width=1' for samples from standard input, or \
+                 'program:CMD?rate=1 MS/s&width=1' for those of a program",
             ));
     };
     let board = match options.nodes.is_empty() {
@@ -75,6 +82,26 @@ pub fn connect(address: &str, folder: &Path) -> Result<Box<dyn Instrument>> {
         false => Box::new(Disturbed::new(board, &options.nodes)?),
     };
     Ok(Box::new(StandIn::new(board, options.stand_in)))
+}
+
+/// Connects to what the setup in this file names. What a capture carries starts no program: who opens a capture does
+/// not know what it would start.
+///
+/// # Errors
+/// When the setup names nothing, or a capture names a program, and as [`connect`].
+pub fn connect_for(setup: &Setup, file: &Path) -> Result<Box<dyn Instrument>> {
+    let wrong = |kind: ErrorKind, message: &str, help: &str| {
+        Error::new(kind, message).with_help(help).at(Place::File(file.to_path_buf()))
+    };
+    let Some(address) = &setup.connect else {
+        let help = "add a section like: [instrument] with connect = \"bench:tide-gauge\"";
+        return Err(wrong(ErrorKind::Setup, "the setup does not say which instrument to use", help));
+    };
+    if setup.connect_carried && address.starts_with("program:") {
+        let help = "look at what it would start and write the setup out to use it: deep-tap info FILE --write-setup FOLDER";
+        return Err(wrong(ErrorKind::Danger, "a capture starts no program", help));
+    }
+    connect(address, file.parent().unwrap_or(Path::new("")))
 }
 
 /// A record, probed as if it were a board. Options that the bench does not know are stated of the record.

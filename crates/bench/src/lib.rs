@@ -7,6 +7,7 @@
 //! compared with what really happened. Everything is the same again for the same seed.
 
 mod board;
+mod child;
 mod comparator;
 mod connect;
 mod digitizer;
@@ -23,12 +24,13 @@ mod stand_in;
 mod stimulator;
 
 pub use board::{Board, BoardFault, Change, Disturbance, Emit, NodeId, Script, TideGauge};
-pub use connect::connect;
+pub use child::ChildProcess;
+pub use connect::{connect, connect_for};
 pub use electric::{Shape, Slope};
 pub use hookup::HookupFault;
 pub use instant::Instant;
 pub use models::Model;
 pub use net::{PORT, Remote, Server, ServerOptions, Timeouts, command_table};
-pub use pipe::Pipe;
+pub use pipe::{Pipe, ProgramInstrument};
 pub use random::Random;
 pub use stand_in::{StandIn, StandInOptions};

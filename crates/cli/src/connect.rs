@@ -1,14 +1,6 @@
 //! What the commands that use an instrument share.
 
-use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-
-use deep_tap::bench;
-use deep_tap::instrument::Instrument;
-use deep_tap::setup::Setup;
-use deep_tap::{Error, ErrorKind, Place};
-
-use crate::errors::Failure;
 
 /// Set by the first interrupt.
 static INTERRUPTED: AtomicBool = AtomicBool::new(false);
@@ -27,15 +19,4 @@ pub(crate) fn catch_interrupt() {
 /// Whether the user wants to stop.
 pub(crate) fn interrupted() -> bool {
     INTERRUPTED.load(Ordering::Relaxed)
-}
-
-/// The instrument that a setup names.
-pub(crate) fn connect(setup: &Setup, path: &Path) -> Result<Box<dyn Instrument>, Failure> {
-    let Some(address) = &setup.connect else {
-        return Err(Error::new(ErrorKind::Setup, "the setup does not say which instrument to use")
-            .with_help("add a section like: [instrument] with connect = \"bench:tide-gauge\"")
-            .at(Place::File(path.to_path_buf()))
-            .into());
-    };
-    Ok(bench::connect(address, path.parent().unwrap_or(Path::new("")))?)
 }

@@ -10,6 +10,7 @@ mod next;
 mod output;
 mod picture;
 mod tables;
+mod when_armed;
 
 use std::process::ExitCode;
 

@@ -77,6 +77,10 @@ pub(crate) struct Capture {
     pub(crate) now: bool,
     #[command(flatten)]
     pub(crate) changes: Changes,
+    /// Start this command of the shell when the instrument waits, such as one that resets the board; it is stopped
+    /// after the recording
+    #[arg(long, value_name = "CMD")]
+    pub(crate) when_armed: Option<String>,
     /// Record again and again, N times or until interrupted, into numbered files
     #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "18446744073709551615",
           hide_default_value = true)]

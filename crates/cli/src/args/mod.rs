@@ -23,6 +23,7 @@ Exit codes:
   3  check: nothing violated, but something inconclusive or not seen
      plan: possible, but something is unwise or cannot be decided
      live: a line is not as the setup says
+     capture: the command of --when-armed failed
      diagnose: something is wrong with a bus
      measure --levels: a threshold lies off the middle of what its line does";
 
@@ -47,6 +48,7 @@ pub(crate) enum Command {
     #[command(after_help = EXIT_CODES)]
     Live(Live),
     /// Arm, wait for the trigger, record, save
+    #[command(after_help = EXIT_CODES)]
     Capture(Capture),
     /// What a capture holds
     Info(Info),

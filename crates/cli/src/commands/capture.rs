@@ -4,6 +4,7 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use deep_tap::bench::connect_for;
 use deep_tap::capture::Capture;
 use deep_tap::decode::SerialBus;
 use deep_tap::diagnose::diagnose_buses;
@@ -20,13 +21,16 @@ use indicatif::ProgressBar;
 use super::check::{self, Over};
 use crate::Outcome;
 use crate::args;
-use crate::connect::{catch_interrupt, connect, interrupted};
+use crate::connect::{catch_interrupt, interrupted};
 use crate::errors::Failure;
 use crate::next::{next, path_word};
 use crate::output::{Out, progress_bar, remark};
+use crate::when_armed::WhenArmed;
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
-    let setup = args.changes.to(Setup::from_file(&args.setup)?)?;
+    let mut setup = args.changes.to(Setup::from_file(&args.setup)?)?;
+    let command = args.when_armed.as_deref();
+    WhenArmed::tell_in(&mut setup, command);
     let target = args.output.clone().unwrap_or_else(|| default_output(&args.setup));
     let options = RecordOptions { now: args.now, made: None };
     let save = SaveOptions { replace: args.replace };
@@ -34,7 +38,7 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
         let error = Error::new(ErrorKind::Setup, "the setup binds no limits, so there is nothing to check");
         return Err(error.with_help("leave --check out, or add a [[part]] section").into());
     }
-    let mut instrument = connect(&setup, &args.setup)?;
+    let mut instrument = connect_for(&setup, &args.setup)?;
     catch_interrupt();
     let Some(times) = args.repeat else {
         let target = match args.numbered {
@@ -48,26 +52,35 @@ pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failur
                 .at(Place::File(target))
                 .into());
         }
-        let capture = record_to_file(&setup, &mut *instrument, options, &target, save)?;
+        let mut armed = WhenArmed::new(command);
+        let capture = record_to_file(&setup, &mut *instrument, options, (&target, save), &mut armed);
+        let well = armed.over(capture.is_ok());
+        let capture = capture?;
         out.line(format!("{}\nsaved to {}", summary(&capture), target.display()))?;
         for change in &setup.changes {
             remark(change);
         }
         out.line(next(look_into(&setup), path_word(&target)))?;
-        return Ok(Outcome::Done);
+        return Ok(if well? { Outcome::Done } else { Outcome::Open });
     };
+    let mut commands_failed = false;
     let mut runs = Repeated { check: args.check, keep: args.keep, ..Repeated::default() };
     for path in numbered(&target, args.replace) {
         if runs.names == times || interrupted() {
             break;
         }
-        match record_to_file(&setup, &mut *instrument, options, &path, save) {
+        let mut armed = WhenArmed::new(command);
+        let outcome = record_to_file(&setup, &mut *instrument, options, (&path, save), &mut armed);
+        let well = armed.over(outcome.is_ok());
+        match outcome {
             // Interrupted while it waited: what was recorded before stands.
             Err(Failure::Error(_)) if runs.names > 0 && interrupted() => break,
             outcome => runs.add(&setup, outcome?, &path, out)?,
         }
+        commands_failed |= !well?;
     }
-    runs.finish(out)
+    let outcome = runs.finish(out)?;
+    Ok(if commands_failed && outcome == Outcome::Done { Outcome::Open } else { outcome })
 }
 
 /// The command that says most about a record of this setup.
@@ -176,7 +189,7 @@ fn tell(bar: &ProgressBar, progress: Progress) -> ControlFlow<()> {
 
 /// Records a setup into memory with the instrument that it names, showing progress.
 pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Result<Capture, Failure> {
-    let mut instrument = connect(setup, path)?;
+    let mut instrument = connect_for(setup, path)?;
     let bar = progress_bar();
     let options = RecordOptions { made: now(), ..options };
     let outcome = setup.record(&mut *instrument, options, &mut |progress| tell(&bar, progress));
@@ -186,7 +199,6 @@ pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Resu
     Ok(capture)
 }
 
-/// Records a setup into a file, block by block, and opens it.
 /// The present moment, or the one that `SOURCE_DATE_EPOCH` states for files that can be made again.
 fn now() -> Option<Moment> {
     let stated = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.trim().parse::<i64>().ok());
@@ -194,18 +206,22 @@ fn now() -> Option<Moment> {
     Moment::of_unix(stated.or_else(clock)?).ok()
 }
 
+/// Records a setup into a file, block by block, and opens it.
 fn record_to_file(
     setup: &Setup,
     instrument: &mut dyn Instrument,
     options: RecordOptions,
-    target: &Path,
-    save: SaveOptions,
+    (target, save): (&Path, SaveOptions),
+    armed: &mut WhenArmed,
 ) -> Result<Capture, Failure> {
     let bar = progress_bar();
     let mut file = Recorder::new(target, save);
     let sink: &mut dyn CaptureSink = &mut file;
     let options = RecordOptions { made: now(), ..options };
-    let outcome = setup.record_into(instrument, options, sink, &mut |progress| tell(&bar, progress));
+    let outcome = setup.record_into(instrument, options, sink, &mut |progress| {
+        armed.armed();
+        tell(&bar, progress)
+    });
     bar.finish_and_clear();
     match outcome {
         Ok(description) => file.finish(&description)?,

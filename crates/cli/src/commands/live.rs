@@ -5,6 +5,7 @@ use std::io::{IsTerminal, Write};
 use std::ops::ControlFlow;
 use std::time::{Duration, Instant};
 
+use deep_tap::bench::connect_for;
 use deep_tap::capture::Capture;
 use deep_tap::instrument::Progress;
 use deep_tap::line::Level;
@@ -18,7 +19,7 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args::{self, Changes, Format};
-use crate::connect::{catch_interrupt, connect, interrupted};
+use crate::connect::{catch_interrupt, interrupted};
 use crate::contract::Document;
 use crate::contract::lines::ActivityRow;
 use crate::errors::Failure;
@@ -75,7 +76,7 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
         && args.table.output.is_none()
         && !args.once
         && std::io::stdout().is_terminal();
-    let instrument = &mut *connect(&setup, &args.setup)?;
+    let instrument = &mut *connect_for(&setup, &args.setup)?;
     // A view has no end of its own; where the instrument cannot stream it is made of short records.
     let lasting = |setup: &mut Setup, length: Length| {
         let before = Before::Time(Time::ZERO);

@@ -1,5 +1,6 @@
 //! `plan`: is this setup possible, wise, and able to answer its question?
 
+use deep_tap::bench::connect_for;
 use deep_tap::instrument::Capabilities;
 use deep_tap::known::{PlannedLine, Precision};
 use deep_tap::limit::{BoundLimit, Outlook};
@@ -11,7 +12,6 @@ use serde::Serialize;
 
 use crate::Outcome;
 use crate::args;
-use crate::connect::connect;
 use crate::contract::limits::RequiredEnds;
 use crate::contract::{self, Document};
 use crate::errors::Failure;
@@ -120,7 +120,7 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
         }
         return Ok(Outcome::Done);
     }
-    let instrument = connect(&setup, &args.setup)?;
+    let instrument = connect_for(&setup, &args.setup)?;
     let wanted = setup.wanted(&*instrument, options)?;
     let able = instrument.capabilities();
     let plan = setup.plan(&*instrument, options)?;

@@ -116,6 +116,10 @@ impl Texts for Folder {
         }
     }
 
+    fn is_carried(&self, name: &str) -> bool {
+        self.in_capture(name).is_some()
+    }
+
     fn display(&self, name: &str) -> String {
         self.path(name).display().to_string()
     }

@@ -101,8 +101,15 @@ fn read_whole(files: &mut Files<'_>, name: &str, text: String, open: &mut Vec<St
     whole
 }
 
+/// Whether a capture says what to connect to.
+fn connect_carried(draft: &Draft, files: &Files<'_>) -> bool {
+    let said = draft.connect.as_ref().and_then(|connect| files.of_place(&connect.place));
+    said.is_some_and(|file| files.texts.is_carried(&file.name))
+}
+
 /// What a draft means: names become lines and buses, texts become programs.
 fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
+    let connect_carried = connect_carried(&draft, files);
     let problems = &mut files.problems;
     let analog = resolve_analog(&draft.analog, problems);
     let lines = resolve_lines(&draft.lines, &analog, problems);
@@ -153,6 +160,7 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
     parts.extend(resolve_limits(&draft.limits, &scope, &mut files.problems));
     Setup {
         title: draft.title,
+        connect_carried,
         connect: draft.connect.map(|c| c.value),
         sampling,
         time_out: draft.sampling.time_out,

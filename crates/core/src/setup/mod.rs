@@ -73,6 +73,8 @@ pub struct Setup {
     pub title: Option<String>,
     /// What to connect to, such as `bench:tide-gauge`.
     pub connect: Option<String>,
+    /// Whether a capture names that, and not a file that somebody wrote here.
+    pub connect_carried: bool,
     /// Rate and length of the record; `None` when the file does not say, as for imports.
     pub sampling: Option<Sampling>,
     /// How long to wait for the trigger, by the instrument's clock; `None` for ever.

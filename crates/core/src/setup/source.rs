@@ -29,6 +29,11 @@ pub trait Texts {
             .with_help("include the setup file instead"))
     }
 
+    /// Whether a capture carries the text of this name.
+    fn is_carried(&self, _name: &str) -> bool {
+        false
+    }
+
     /// The name as the user would find it, for messages.
     fn display(&self, name: &str) -> String {
         name.to_string()
@@ -49,6 +54,10 @@ impl Texts for Attached<'_> {
 
     fn read_bytes(&self, name: &str) -> Result<Vec<u8>> {
         self.read(name).map(|text| bytes_of(&text))
+    }
+
+    fn is_carried(&self, _: &str) -> bool {
+        true
     }
 
     fn setup_in(&self, capture: &str) -> Result<String> {

@@ -2,6 +2,7 @@
 
 use std::ops::ControlFlow;
 
+use deep_tap::bench::connect_for;
 use deep_tap::line::Threshold;
 use deep_tap::quantity::{Rational, Voltage};
 use deep_tap::setup::{RecordOptions, Setup, SetupLine, SweptLevel, SweptLine};
@@ -9,7 +10,7 @@ use serde::{Serialize, Serializer};
 
 use crate::Outcome;
 use crate::args::{self, Changes};
-use crate::connect::{catch_interrupt, connect, interrupted};
+use crate::connect::{catch_interrupt, interrupted};
 use crate::contract::Document;
 use crate::contract::lines::{SWEEP_COLUMNS, SweepStep, SweptRow};
 use crate::errors::Failure;
@@ -42,7 +43,7 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
     let setup = changes.to(Setup::from_file(&args.file)?)?;
     let over = parse_time("over", &args.over)?;
     let options = RecordOptions { now: true, made: None };
-    let mut instrument = connect(&setup, &args.file)?;
+    let mut instrument = connect_for(&setup, &args.file)?;
     catch_interrupt();
     let bar = progress_bar();
     bar.set_length(u64::from(args.steps));
