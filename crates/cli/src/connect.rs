@@ -1,5 +1,6 @@
 //! What the commands that use an instrument share.
 
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// Set by the first interrupt.
@@ -19,4 +20,11 @@ pub(crate) fn catch_interrupt() {
 /// Whether the user wants to stop.
 pub(crate) fn interrupted() -> bool {
     INTERRUPTED.load(Ordering::Relaxed)
+}
+
+/// Whether this is not a file but what to connect to, as in a setup's connect line.
+pub(crate) fn is_address(source: &Path) -> bool {
+    let parts = source.to_str().and_then(|text| text.split_once(':'));
+    // A single letter is a drive.
+    parts.is_some_and(|(kind, _)| kind.len() > 1 && !source.exists())
 }

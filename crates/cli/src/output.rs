@@ -183,6 +183,13 @@ pub(crate) fn wrapped(text: &str, indent: &str) -> String {
     lines
 }
 
+/// A name and what it is, which goes on below itself.
+pub(crate) fn hanging(name: &str, value: &str) -> String {
+    let indent = " ".repeat(10);
+    let body = wrapped(value, &indent);
+    format!("{name:<10}{}", body.get(indent.len()..).unwrap_or_default())
+}
+
 /// Writes a result in the form and to the place that was asked for: for people by `text`, as rows of these
 /// columns, or as a document.
 pub(crate) fn write_table<T: Serialize>(

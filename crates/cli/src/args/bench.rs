@@ -38,6 +38,9 @@ pub(crate) struct Plan {
     /// As if recording at once, without waiting for the trigger
     #[arg(long, conflicts_with = "trigger")]
     pub(crate) now: bool,
+    /// Instead, which lead goes where: input, line, pins, threshold, swing against what the input stands
+    #[arg(long, conflicts_with = "dot")]
+    pub(crate) wiring: bool,
     /// Only the trigger's states, as a graph in the DOT language
     #[arg(long)]
     pub(crate) dot: bool,

@@ -50,7 +50,7 @@ pub(crate) enum Command {
     /// Arm, wait for the trigger, record, save
     #[command(after_help = EXIT_CODES)]
     Capture(Capture),
-    /// What a capture holds
+    /// What a record holds, or what an instrument can do
     Info(Info),
     /// Every occurrence of an event
     #[command(after_help = EXIT_CODES)]

@@ -15,15 +15,14 @@ use deep_tap::{Error, ErrorKind, Place};
 
 use crate::Outcome;
 use crate::args;
-use crate::connect::{catch_interrupt, interrupted};
+use crate::connect::{catch_interrupt, interrupted, is_address};
 use crate::errors::Failure;
 use crate::load::{load, stated};
 use crate::next::{next, path_word, source_words};
 use crate::output::{Out, remark, save};
 
 pub(crate) fn run(args: &args::Init, out: &mut Out) -> Result<Outcome, Failure> {
-    let parts = args.source.to_str().and_then(|text| text.split_once(':'));
-    let address = parts.is_some_and(|(kind, _)| kind.len() > 1 && !args.source.exists());
+    let address = is_address(&args.source);
     let path = args.output.clone().unwrap_or_else(|| named(args, address));
     if path.exists() {
         let error =
@@ -93,7 +92,7 @@ fn of_instrument(args: &args::Init) -> Result<Made, Failure> {
     let mut instrument = bench::connect(&address, Path::new(""))?;
     catch_interrupt();
     let look = look(&mut *instrument)?;
-    Ok((first_setup(&look, &Basis::Instrument(&address)), None))
+    Ok((first_setup(&look, &Basis::Instrument(&address, &instrument.capabilities())), None))
 }
 
 /// A look at all inputs.

@@ -8,12 +8,12 @@ use std::time::{Duration, Instant};
 use deep_tap::bench::connect_for;
 use deep_tap::capture::Capture;
 use deep_tap::instrument::Progress;
-use deep_tap::line::Level;
+use deep_tap::line::{Input, Level};
 use deep_tap::measure::{Activity, LineActivity};
 use deep_tap::plan::{Before, Length};
 use deep_tap::quantity::{Rate, Time, rough};
 use deep_tap::scan::Samples;
-use deep_tap::setup::{CaptureSink, Misfit, RecordOptions, Sampling, Setup, SetupLine};
+use deep_tap::setup::{CaptureSink, LevelSource, Misfit, RecordOptions, Sampling, Setup, SetupLine};
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
@@ -46,6 +46,12 @@ struct Said {
 struct SaidLine {
     line: String,
     input: Option<String>,
+    /// Whether it has changed since the beginning.
+    alive: bool,
+    #[serde(skip)]
+    number: Option<u32>,
+    #[serde(skip)]
+    recorded: bool,
     #[serde(flatten)]
     row: ActivityRow,
     #[serde(skip)]
@@ -195,6 +201,12 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
         SaidLine {
             line: line.line.name.clone(),
             input: line.line.input.as_ref().map(ToString::to_string),
+            alive: of.edges > 0,
+            number: match line.line.input {
+                Some(Input::Number(number)) => Some(number),
+                Some(Input::Signal(_)) | None => None,
+            },
+            recorded: line.source != LevelSource::LeftOut,
             row: ActivityRow::new(of, rate),
             activity: *of,
             frequency_hz: frequency,
@@ -203,13 +215,18 @@ fn said(setup: &Setup, file: &str, activity: &Activity, rate: Rate) -> Said {
             doubt,
         }
     };
+    let mut lines: Vec<SaidLine> =
+        setup.lines.iter().zip(activity.lines()).zip(&misfits).enumerate().map(line).collect();
+    lines.retain(|line| line.recorded);
+    // As on the wiring sheet.
+    lines.sort_by_key(|line| line.number.unwrap_or(u32::MAX));
     Said {
         setup: file.to_string(),
         rate_hz: rate,
         seen_s: seconds(activity.position()),
         recent_s: seconds(window),
         pins_shifted: setup.shift(activity, rate),
-        lines: setup.lines.iter().zip(activity.lines()).zip(&misfits).enumerate().map(line).collect(),
+        lines,
     }
 }
 
@@ -227,6 +244,7 @@ fn may_hide(line: &SetupLine, seen: &LineActivity, rate: Rate) -> bool {
 const COLUMNS: &[&str] = &[
     "line",
     "input",
+    "alive",
     "level",
     "edges",
     "frequency_hz",
@@ -235,7 +253,7 @@ const COLUMNS: &[&str] = &[
     "doubt",
 ];
 
-const HEADER: [&str; 6] = ["line", "input", "level", "now", "edges", "remark"];
+const HEADER: [&str; 7] = ["alive", "input", "line", "level", "now", "edges", "remark"];
 
 fn cells(line: &SaidLine) -> Vec<String> {
     let now = match (line.activity.edges, line.frequency_hz) {
@@ -256,8 +274,9 @@ fn cells(line: &SaidLine) -> Vec<String> {
     let remark =
         line.doubt.clone().unwrap_or_else(|| if line.may_hide_pulses { hides.into() } else { String::new() });
     vec![
-        line.line.clone(),
+        if line.alive { "✓".to_string() } else { String::new() },
         line.input.clone().unwrap_or_else(|| "-".into()),
+        line.line.clone(),
         line.activity.level.to_string(),
         now,
         line.activity.edges.to_string(),
@@ -279,7 +298,7 @@ fn text(said: &Said) -> String {
             "\nthe connector seems to sit {count} {pins} too {where_to}: what is stated of each line is seen that far beside its input"
         ));
     }
-    let mut grid = Grid::new(&HEADER, &[1, 4]);
+    let mut grid = Grid::new(&HEADER, &[1, 5]);
     for line in &said.lines {
         let mark = if line.doubt.is_some() { Mark::Open } else { Mark::None };
         grid.row_with_mark(cells(line), mark);

@@ -224,7 +224,7 @@ fn live_shows_one_table_when_nobody_watches() {
         code == 0 && text.starts_with("21 of 22 lines have changed          setups/tide-gauge.toml"),
         "{text}"
     );
-    assert!(text.contains("\nMEM_OE_N        8  high   never changed") && !text.contains('\x1b'), "{text}");
+    assert!(text.contains("         8  MEM_OE_N    high   never changed") && !text.contains('\x1b'), "{text}");
     assert!(text.contains("changed once") && text.contains("bursts of about 10 MHz"), "{text}");
     // Before the reset is released, the clock is silent although the setup states it.
     let (code, text) = live(&["--over", "5 ms", "--format", "json"]);

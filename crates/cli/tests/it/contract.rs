@@ -11,6 +11,8 @@ use crate::support::{captured, root, tool};
 const COMMANDS: &[&[&str]] = &[
     &["info", "tide-gauge.dtap"],
     &["info", "power-rail.dtap"],
+    &["info", "bench:tide-gauge?instrument=EX-M16"],
+    &["info", "bench:tide-gauge?instrument=EX-S16"],
     &["find", "tide-gauge.dtap", "ADC_DRDY_N falls"],
     &["find", "tide-gauge.dtap", "ADC_DRDY_N falls", "--count"],
     &["frames", "buses.dtap"],
@@ -37,6 +39,7 @@ const COMMANDS: &[&[&str]] = &[
     &["check", "tide-gauge.dtap", "tide-gauge.dtap"],
     &["plan", "setups/tide-gauge.toml"],
     &["plan", "setups/power-rail.toml"],
+    &["plan", "setups/power-rail.toml", "--wiring"],
     &["live", "setups/tide-gauge.toml", "--once", "--over", "1 ms"],
     &["answers", "tide-gauge.dtap", "--request", "ADC_DRDY_N falls", "--answer", "ADC_CS_N falls"],
 ];

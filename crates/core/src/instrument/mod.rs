@@ -3,11 +3,13 @@
 mod acquisition;
 mod capabilities;
 mod driver;
+mod offers;
 mod stimulus;
 mod stream;
 
 pub use acquisition::{Acquisition, Progress, Recorded, Recording, Sink};
 pub use capabilities::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
+pub use offers::Offer;
 pub use stimulus::{Begins, Output, Stimulus, Waveform};
 
 use crate::error::Result;

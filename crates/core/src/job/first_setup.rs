@@ -5,8 +5,9 @@ use std::fmt::Write;
 use std::path::Path;
 
 use crate::capture::{Capture, Trace};
+use crate::instrument::{Capabilities, Offer};
 use crate::line::{AnalogId, Bus, Input, Level, LineId};
-use crate::quantity::{Frequency, Rational};
+use crate::quantity::{Frequency, Rational, rough};
 use crate::reader::{toml_comment as comment, toml_text as quoted};
 use crate::roles::roles;
 use crate::setup::Import;
@@ -17,8 +18,8 @@ use crate::time::Tick;
 pub enum Basis<'a> {
     /// A record, by its name, and what is stated of it.
     Record(&'a str, &'a Import),
-    /// An instrument, by its address, of which the capture is a first look.
-    Instrument(&'a str),
+    /// An instrument, by its address, with what it can do; the capture is a first look at it.
+    Instrument(&'a str, &'a Capabilities),
 }
 
 /// Edges that are looked at for what a line does.
@@ -47,6 +48,23 @@ pub fn first_setup(capture: &Capture, basis: &Basis<'_>) -> String {
     text
 }
 
+/// What an instrument records of so many lines, in a line.
+fn offered(offer: &Offer) -> String {
+    let lines =
+        if offer.from == offer.to { offer.to.to_string() } else { format!("{} to {}", offer.from, offer.to) };
+    let rates = match (offer.rates.first(), offer.rates.last()) {
+        (Some((slowest, _)), Some((fastest, _))) if slowest != fastest => format!("{slowest} to {fastest}"),
+        (_, Some((rate, _))) => rate.to_string(),
+        _ => "no rate".to_string(),
+    };
+    match (offer.streams, offer.rates.last()) {
+        (false, Some((_, memory))) => {
+            format!("{lines} lines on board: {rates}, {}", rough(*memory as f64, 3, " samples"))
+        }
+        _ => format!("{lines} lines streamed: {rates}"),
+    }
+}
+
 fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::fmt::Result {
     let base = capture.base();
     match basis {
@@ -62,7 +80,7 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
             writeln!(text, "title = {}", quoted(&title))?;
             write_import(text, import)?;
         }
-        Basis::Instrument(address) => {
+        Basis::Instrument(address, able) => {
             writeln!(
                 text,
                 "# A first setup for {}, written from a look of {}.",
@@ -72,7 +90,9 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
             writeln!(text, "# Name the lines that are wired, and take out the others.")?;
             writeln!(text, "title = \"First look\"\n\n[instrument]\nconnect = {}", quoted(address))?;
             let (rate, length) = (base.rate(), capture.duration());
-            writeln!(text, "\n[sampling]\nrate = \"{rate}\"\nlength = \"{length}\"")?;
+            writeln!(text, "\n[sampling]")?;
+            able.offers().iter().try_for_each(|offer| writeln!(text, "# {}", offered(offer)))?;
+            writeln!(text, "rate = \"{rate}\"\nlength = \"{length}\"")?;
         }
     }
     let names = Names::of(capture);
@@ -84,7 +104,7 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
     for (number, line) in capture.lines().iter().enumerate() {
         if !listed.contains(&LineId(number)) {
             let name = &names.lines[number];
-            let own = matches!(basis, Basis::Instrument(_));
+            let own = matches!(basis, Basis::Instrument(..));
             let input = match (&line.input, own) {
                 (Some(Input::Number(number)), _) => number.to_string(),
                 (_, true) => number.to_string(),

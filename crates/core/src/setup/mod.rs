@@ -15,6 +15,7 @@ mod names;
 mod parts;
 mod record;
 mod section;
+mod sheet;
 mod sink;
 mod source;
 mod tried;
@@ -26,6 +27,7 @@ pub use changed::RunChanges;
 pub use import::{ByteOrder, DecimalMark, EmptyCell, Import, Numbers, RecordFormat, Rows, Separator, Times};
 pub use levels::{SweptLevel, SweptLine};
 pub use record::RecordOptions;
+pub use sheet::Lead;
 pub use sink::CaptureSink;
 pub use source::{Attached, Texts};
 pub(crate) use source::{bytes_of, is_capture, split_carried};
@@ -182,6 +184,8 @@ pub struct PlacedPart {
     pub part: Part,
     /// Its limits, bound to the board's lines.
     pub limits: Vec<BoundLimit>,
+    /// Its pins, each with the line or the bus that it is wired to.
+    pub pins: Vec<(String, String)>,
     /// Symbols of the limits left out because a pin they need is not wired.
     pub not_wired: Vec<String>,
 }

@@ -79,5 +79,11 @@ pub(in crate::setup) fn resolve_limits(
         pins: Vec::new(),
         limits,
     };
-    Some(PlacedPart { reference: BOARD.to_string(), part, limits: bound, not_wired: Vec::new() })
+    Some(PlacedPart {
+        reference: BOARD.to_string(),
+        part,
+        limits: bound,
+        pins: Vec::new(),
+        not_wired: Vec::new(),
+    })
 }

@@ -83,7 +83,9 @@ impl DraftPart {
         }
         let (limits, not_wired) =
             if broken { Default::default() } else { self.bind(&part, (&pins, &unwired), &places, problems) };
-        Some(PlacedPart { reference: self.reference.clone(), part, limits, not_wired })
+        let wired = self.pins.iter().filter_map(|(pin, line)| Some((pin.value.clone(), line.value.clone()?)));
+        let pins = wired.collect();
+        Some(PlacedPart { reference: self.reference.clone(), part, limits, pins, not_wired })
     }
 
     /// The name and the text of the limits file.

@@ -1,5 +1,7 @@
 //! `plan`: is this setup possible, wise, and able to answer its question?
 
+mod wiring;
+
 use deep_tap::bench::connect_for;
 use deep_tap::instrument::Capabilities;
 use deep_tap::known::{PlannedLine, Precision};
@@ -121,8 +123,11 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
         return Ok(Outcome::Done);
     }
     let instrument = connect_for(&setup, &args.setup)?;
-    let wanted = setup.wanted(&*instrument, options)?;
     let able = instrument.capabilities();
+    if args.wiring {
+        return wiring::run(args, &setup, (instrument.identity(), &setup.leads(&able)), out);
+    }
+    let wanted = setup.wanted(&*instrument, options)?;
     let plan = setup.plan(&*instrument, options)?;
     let base = TimeBase::from_rate(plan.rate)?;
     if let Some(program) = &program {

@@ -1,4 +1,4 @@
-//! `info`: what a capture holds.
+//! What a capture holds.
 
 use std::collections::HashMap;
 use std::path::Path;
@@ -86,7 +86,7 @@ struct SaidBus<'a> {
     lines: Vec<&'a str>,
 }
 
-pub(crate) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> {
+pub(super) fn run(args: &args::Info, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     if let Some(folder) = &args.write_setup {
