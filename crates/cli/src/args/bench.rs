@@ -25,6 +25,10 @@ pub(crate) struct Init {
     /// Where to write; default: the source's name with .toml, in this folder; '-' for standard output
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
+    /// A part on the board, by its reference and its limits file, such as U5=parts/ex-mem8.toml: a line is proposed
+    /// for each of its pins
+    #[arg(long, value_name = "REFERENCE=FILE")]
+    pub(crate) part: Vec<String>,
     #[command(flatten)]
     pub(crate) stated: Stated,
 }

@@ -224,7 +224,10 @@ fn live_shows_one_table_when_nobody_watches() {
         code == 0 && text.starts_with("21 of 22 lines have changed          setups/tide-gauge.toml"),
         "{text}"
     );
-    assert!(text.contains("         8  MEM_OE_N    high   never changed") && !text.contains('\x1b'), "{text}");
+    assert!(
+        text.contains("         8  MEM_OE_N    high   never changed") && !text.contains('\x1b'),
+        "{text}"
+    );
     assert!(text.contains("changed once") && text.contains("bursts of about 10 MHz"), "{text}");
     // Before the reset is released, the clock is silent although the setup states it.
     let (code, text) = live(&["--over", "5 ms", "--format", "json"]);
@@ -340,5 +343,55 @@ fn the_help_has_each_option_under_its_heading() {
         let options = stated.split_whitespace().filter(|word| word.starts_with("--"));
         let wanted = ["--sampled", "--skew", "--accuracy", "--import", "--partial"];
         assert_eq!(options.collect::<Vec<_>>(), wanted, "{command}");
+    }
+}
+
+#[test]
+fn a_part_on_the_board_gets_a_line_for_each_pin() {
+    let folder = captured();
+    let run = |args: &[&str]| {
+        let output = tool().current_dir(&folder).args(args).output().unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
+    };
+    let part = ["--part", "U9=parts/ex-mem8.toml"];
+    // A capture carries its setup: what is written includes it, wherever it is put.
+    let (code, said, told) = run(&["init", "tide-gauge.dtap", "-o", "setups/u9.toml", part[0], part[1]]);
+    assert!(
+        code == 0 && said.contains("next: deep-tap info tide-gauge.dtap --setup setups/u9.toml"),
+        "{said}{told}"
+    );
+    let text = std::fs::read_to_string(folder.path().join("setups/u9.toml")).unwrap();
+    for wanted in [
+        "include = [\"../tide-gauge.dtap\"]",
+        "limits = \"../parts/ex-mem8.toml\"",
+        "WE_N = \"MEM_WE_N\"   # write enable",
+        "A = \"ADDR\"   # GUESSED",
+        "DQ = \"DATA\"   # GUESSED",
+    ] {
+        assert!(text.contains(wanted), "{wanted}: {text}");
+    }
+    let (_, said, _) =
+        run(&["check", "tide-gauge.dtap", "--setup", "setups/u9.toml", "--only", "U9.tWP,U5.tWP"]);
+    assert!(said.starts_with("2 violated"), "the same part on the same lines: {said}");
+    // A gap is listed, with what needs it.
+    let gap = text.replace("DQ = \"DATA\"", "DQ = false");
+    std::fs::write(folder.path().join("setups/gap.toml"), gap).unwrap();
+    let (_, said, _) = run(&["check", "tide-gauge.dtap", "--setup", "setups/gap.toml"]);
+    assert!(said.contains("not wired: U9.DQ; left out for that: U9.tDW, U9.tDH, U9.tOE"), "{said}");
+    // Without names, what the lines do says some of it, and the rest stays a gap.
+    let (code, said, _) = run(&["init", "bench:tide-gauge", "-o", "-", "--part", "U3=parts/ex-adc24.toml"]);
+    assert!(
+        code == 0 && said.contains("SCLK = \"IN3\"   # GUESSED: clock of what seems to be spi"),
+        "{said}"
+    );
+    assert!(said.contains("DRDY_N = false   # WHICH LINE? data ready"), "{said}");
+    for (part, wanted) in [
+        ("parts/ex-mem8.toml", "names no part"),
+        ("U5=gone.toml", "gone.toml"),
+        ("U5=setups/u9.toml", "no 'pins'"),
+    ] {
+        let (code, _, told) = run(&["init", "tide-gauge.dtap", "-o", "-", "--part", part]);
+        assert!(code == 2 && told.contains(wanted), "{part}: {told}");
     }
 }

@@ -4,13 +4,15 @@ use std::collections::{HashMap, HashSet};
 use std::fmt::Write;
 use std::path::Path;
 
+use super::pins::{PinBasis, PinProposal, propose_pins};
 use crate::capture::{Capture, Trace};
 use crate::instrument::{Capabilities, Offer};
+use crate::limit::{Part, Pin};
 use crate::line::{AnalogId, Bus, Input, Level, LineId};
 use crate::quantity::{Frequency, Rational, rough};
 use crate::reader::{toml_comment as comment, toml_text as quoted};
-use crate::roles::roles;
-use crate::setup::Import;
+use crate::roles::{Roles, roles};
+use crate::setup::{Import, Setup};
 use crate::time::Tick;
 
 /// What a first setup is about.
@@ -37,15 +39,94 @@ const LOOKED_AT: usize = 100_000;
 /// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
 /// let clock = Trace::toggling(Level::Low, (1..100).map(|n| n * 5), 600)?;
 /// let capture = Capture::builder(base, 600).line("top.u1.CLK", clock).build()?;
-/// let text = first_setup(&capture, &Basis::Record("board.vcd", &Import::default()));
+/// let text = first_setup(&capture, &Basis::Record("board.vcd", &Import::default()), &[]);
 /// assert!(text.contains("name = \"CLK\"\ninput = \"top.u1.CLK\""), "{text}");
 /// # Ok::<(), deep_tap_core::Error>(())
 /// ```
-pub fn first_setup(capture: &Capture, basis: &Basis<'_>) -> String {
+pub fn first_setup(capture: &Capture, basis: &Basis<'_>, parts: &[FirstPart<'_>]) -> String {
     let mut text = String::new();
     // Writing into a text cannot fail.
-    let _ = write_setup(&mut text, capture, basis);
+    let _ = write_setup(&mut text, capture, basis, parts);
     text
+}
+
+/// The parts for a setup that a capture carries already: what includes it, and a section for each part.
+pub fn setup_with_parts(capture: &Capture, setup: &Setup, mention: &str, parts: &[FirstPart<'_>]) -> String {
+    let mut text =
+        format!("# The setup of a capture, and parts on its lines.\ninclude = [{}]\n", quoted(mention));
+    let lines = setup.lines.iter().map(|line| line.line.name.clone());
+    let analog = setup.analog.iter().map(|line| line.line.name.clone());
+    let serial = setup.serial.iter().map(|bus| bus.name().to_string());
+    let buses = setup.buses.iter().map(|bus| bus.name.clone());
+    let known: Vec<String> = lines.chain(analog).chain(buses).chain(serial).collect();
+    // Writing into a text cannot fail.
+    let _ = write_parts(
+        &mut text,
+        &known,
+        &roles(capture),
+        |line| capture.line(LineId(line)).name.clone(),
+        parts,
+    );
+    text
+}
+
+/// A part to be placed on the board.
+#[derive(Clone, Debug)]
+pub struct FirstPart<'a> {
+    /// Its reference, such as `U5`.
+    pub reference: &'a str,
+    /// The limits file, as the setup mentions it.
+    pub limits: &'a str,
+    /// What stands in that.
+    pub part: &'a Part,
+}
+
+/// A name as a key.
+fn key(name: &str) -> String {
+    let bare = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_' || c == '-');
+    if bare { name.to_string() } else { quoted(name) }
+}
+
+/// A section for each part, with a line for each of its pins, as far as that can be told.
+fn write_parts(
+    text: &mut String,
+    known: &[String],
+    roles: &Roles,
+    name: impl Fn(usize) -> String,
+    parts: &[FirstPart<'_>],
+) -> std::fmt::Result {
+    for FirstPart { reference, limits, part } in parts {
+        let proposals = propose_pins(part, known, roles, &name);
+        let gaps = proposals.iter().filter(|proposal| proposal.is_open()).count();
+        writeln!(text, "\n# {}.", comment(&part.name))?;
+        if gaps > 0 {
+            let pins = if gaps == 1 { "1 pin has".to_string() } else { format!("{gaps} pins have") };
+            writeln!(
+                text,
+                "# {pins} no line yet: limits that need one are left out, which 'check' reports."
+            )?;
+        }
+        let bus = |pin: &Pin| format!("{reference}_{}", pin.name);
+        for PinProposal { pin, bits, .. } in proposals.iter().filter(|proposal| !proposal.bits.is_empty()) {
+            let lines: Vec<String> = bits.iter().map(|line| quoted(line)).collect();
+            writeln!(text, "[[bus]]\nname = {}\nlines = [{}]\n", quoted(&bus(pin)), lines.join(", "))?;
+        }
+        writeln!(text, "[[part]]\nreference = {}\nlimits = {}\n", quoted(reference), quoted(limits))?;
+        writeln!(text, "[part.pins]")?;
+        for proposal in &proposals {
+            let pin = key(&proposal.pin.name);
+            let what = comment(&proposal.pin.what);
+            let bits = Some(bus(&proposal.pin)).filter(|_| !proposal.bits.is_empty());
+            match (proposal.line.as_ref().or(bits.as_ref()), &proposal.basis) {
+                (Some(line), PinBasis::Guess(why)) => {
+                    writeln!(text, "{pin} = {}   # GUESSED: {}; {what}", quoted(line), comment(why))?;
+                }
+                (Some(line), _) => writeln!(text, "{pin} = {}   # {what}", quoted(line))?,
+                (None, _) => writeln!(text, "{pin} = false   # WHICH LINE? {what}")?,
+            }
+        }
+    }
+    Ok(())
 }
 
 /// What an instrument records of so many lines, in a line.
@@ -65,7 +146,13 @@ fn offered(offer: &Offer) -> String {
     }
 }
 
-fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::fmt::Result {
+fn write_setup(
+    text: &mut String,
+    capture: &Capture,
+    basis: &Basis<'_>,
+    parts: &[FirstPart<'_>],
+) -> std::fmt::Result {
+    let mut known = Vec::new();
     let base = capture.base();
     match basis {
         Basis::Record(file, import) => {
@@ -120,6 +207,7 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
                 writeln!(text, "# The same signal as {}.", comment(&names.lines[same]))?;
             }
             let mark = if silent || same.is_some() { "# " } else { "" };
+            known.extend(mark.is_empty().then(|| name.clone()));
             writeln!(text, "{mark}[[line]]\n{mark}name = {}\n{mark}input = {input}", quoted(name))?;
             if same.is_none() {
                 seen.write_proposals(text)?;
@@ -154,6 +242,7 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
             bus.lines.iter().map(|line| capture.trace(*line).edge_count()).fold(0, u64::saturating_add);
         writeln!(text, "\n# {} bits, {changes} edges on them.", bus.lines.len())?;
         writeln!(text, "[[bus]]\nname = {}", quoted(&names.buses[number]))?;
+        known.push(names.buses[number].clone());
         if is_vector(capture, bus) {
             writeln!(text, "signal = {}", quoted(&bus.name))?;
         } else {
@@ -161,7 +250,9 @@ fn write_setup(text: &mut String, capture: &Capture, basis: &Basis<'_>) -> std::
             writeln!(text, "lines = [{}]", lines.join(", "))?;
         }
     }
-    write_serial(text, capture, &names)?;
+    let roles = roles(capture);
+    write_serial(text, &roles, &names)?;
+    write_parts(text, &known, &roles, |line| names.lines[line].clone(), parts)?;
     writeln!(
         text,
         "\n# Limits with the names of lines; deep-tap check FILE --try 'width of NAME low, min 35 ns' tries one:"
@@ -328,8 +419,8 @@ fn share_high(trace: &Trace) -> f64 {
 const MOST_PROPOSED: usize = 12;
 
 /// Proposals for serial buses, as comments, each with its reasons.
-fn write_serial(text: &mut String, capture: &Capture, names: &Names) -> std::fmt::Result {
-    for guess in roles(capture).buses.iter().take(MOST_PROPOSED) {
+fn write_serial(text: &mut String, roles: &Roles, names: &Names) -> std::fmt::Result {
+    for guess in roles.buses.iter().take(MOST_PROPOSED) {
         writeln!(text, "\n# {}: {}:", guess.sureness, comment(&guess.reasons.join("; ")))?;
         guess.open.iter().try_for_each(|open| writeln!(text, "# cannot be told: {}", comment(open)))?;
         writeln!(text, "# [[bus]]\n# name = \"{}\"", guess.bus.name())?;

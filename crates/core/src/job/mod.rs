@@ -16,6 +16,7 @@
 mod first_setup;
 mod frames;
 mod open;
+mod pins;
 mod place;
 mod select;
 mod verdicts;
@@ -27,7 +28,7 @@ use crate::error::{Error, ErrorKind, Place, Result};
 use crate::event::{Meaning, Scope};
 use crate::setup::Setup;
 
-pub use first_setup::{Basis, first_setup};
+pub use first_setup::{Basis, FirstPart, first_setup, setup_with_parts};
 pub use frames::{JobFrame, JobFrames};
 pub use verdicts::Verdicts;
 

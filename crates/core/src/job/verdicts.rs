@@ -8,6 +8,7 @@ use crate::known::{Rule, hiding_lines};
 use crate::limit::{LimitResult, Verdict, check_all, overall};
 use crate::line::Signal;
 use crate::quantity::{Percent, Time};
+use crate::setup::PlacedPart;
 
 /// The verdicts on a record.
 #[derive(Clone, Debug)]
@@ -21,6 +22,8 @@ pub struct Verdicts {
     pub expectations: Vec<Met>,
     /// Limits left out because a pin that they need is not wired, as `U5.tWP`.
     pub not_wired: Vec<String>,
+    /// The pins that are not wired, as `U5.OE_N`.
+    pub pins_not_wired: Vec<String>,
     /// No line that a limit looks at is taken to have had a pulse this short that fell between two samples,
     /// though that is not stated of all of them.
     pub granted: Option<Time>,
@@ -81,6 +84,7 @@ impl Job {
         Ok(Verdicts {
             overall: overall(verdicts),
             not_wired: left_out.collect(),
+            pins_not_wired: setup.parts.iter().flat_map(PlacedPart::open_pins).collect(),
             granted: results.iter().filter_map(|result| result.granted).max(),
             remarks,
             results,

@@ -190,6 +190,15 @@ pub struct PlacedPart {
     pub not_wired: Vec<String>,
 }
 
+impl PlacedPart {
+    /// The pins that are not wired, as `U5.OE_N`.
+    pub fn open_pins(&self) -> impl Iterator<Item = String> {
+        let open = |name: &str| self.pins.iter().all(|(pin, _)| pin != name);
+        let pins = self.part.pins.iter().filter(move |pin| open(&pin.name));
+        pins.map(|pin| format!("{}.{}", self.reference, pin.name))
+    }
+}
+
 impl Setup {
     /// Reads a setup and everything it refers to.
     ///

@@ -8,6 +8,7 @@ use crate::quantity::{Frequency, Percent, Rational};
 use super::figures::{Figures, Row};
 use super::section::serial::{DraftSerial, read_serial};
 use crate::reader::{NamedText, OneOrEach, Placed, Reader, Section, moved};
+use crate::setup::source::Texts;
 
 /// A part as its file has it, its figures not worked out yet.
 pub(super) struct ReadPart {
@@ -34,6 +35,21 @@ impl ReadPart {
         // What has no figure under these conditions is no limit here.
         part.limits.retain(|limit| limit.kind() == Kind::Stable || limit.required != Required::default());
         (part, problems)
+    }
+}
+
+impl Part {
+    /// Reads the part of a limits file by its name in `texts`, without its limits: which hold depends on where it is
+    /// placed.
+    ///
+    /// # Errors
+    /// All problems of the file at once.
+    pub fn load(name: &str, texts: &dyn Texts) -> Result<Part> {
+        let (read, problems) = read_part(&texts.display(name), &texts.read(name)?);
+        match Error::many(problems) {
+            Some(error) => Err(error),
+            None => Ok(read.part),
+        }
     }
 }
 

@@ -33,6 +33,7 @@ pub(crate) struct Checked {
     pub(super) remarks: Vec<String>,
     /// Limits left out because a pin they need is not wired.
     pub(super) not_wired: Vec<String>,
+    pub(super) pins_not_wired: Vec<String>,
     /// Every violation, where that was asked for.
     pub(super) violations: Option<Vec<Listed>>,
 }
@@ -78,6 +79,7 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
         granted: verdicts.granted,
         remarks: verdicts.remarks,
         not_wired: verdicts.not_wired,
+        pins_not_wired: verdicts.pins_not_wired,
         violations: None,
     })
 }

@@ -39,6 +39,7 @@ struct OfCapture<'a> {
     /// What the verdicts rest on, in words.
     assumptions: Vec<String>,
     not_wired: &'a [String],
+    pins_not_wired: &'a [String],
     /// Every violation, where that was asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     violations: Option<Vec<Violation<'a>>>,
@@ -59,6 +60,7 @@ impl<'a> From<&'a Checked> for OfCapture<'a> {
             expectations: of.expectations.iter().map(Into::into).collect(),
             assumptions: of.assumptions(),
             not_wired: &of.not_wired,
+            pins_not_wired: &of.pins_not_wired,
             violations: of.violations.is_some().then(|| of.violation_rows().collect()),
         }
     }

@@ -46,8 +46,12 @@ impl Checked {
             text.push_str(&expectations::text(&self.expectations, self.tick, self.violations.is_some()));
         }
         text.push_str(&self.list_text());
-        if !self.not_wired.is_empty() {
-            text.push_str(&format!("\nleft out, since a pin is not wired: {}\n", self.not_wired.join(", ")));
+        if !self.pins_not_wired.is_empty() {
+            text.push_str(&format!("\nnot wired: {}", self.pins_not_wired.join(", ")));
+            text.push_str(&match self.not_wired.is_empty() {
+                true => "; no limit needs them\n".to_string(),
+                false => format!("; left out for that: {}\n", self.not_wired.join(", ")),
+            });
         }
         let mut notes: Vec<String> = self.results.iter().filter_map(explanation).collect();
         let never = self.results.iter().filter(|r| r.verdict == Verdict::NotSeen && r.counts.unpaired == 0);
