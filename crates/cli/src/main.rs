@@ -60,6 +60,7 @@ fn main() -> ExitCode {
         Command::Glitches(glitches) => commands::glitches::run(&glitches, &mut out),
         Command::Measure(measure) => commands::measure::run(&measure, &mut out),
         Command::Check(check) => commands::check::run(&check, &mut out),
+        Command::Mark(mark) => commands::mark::run(&mark, &mut out),
         Command::Show(show) => commands::show::run(&show, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),
         Command::Serve(serve) => commands::serve::run(&serve, &mut out),

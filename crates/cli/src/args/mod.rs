@@ -9,7 +9,8 @@ use clap::{Parser, Subcommand};
 
 pub(crate) use bench::{Capture, Changes, Demo, Init, Keep, Live, Plan, Serve};
 pub(crate) use record::{
-    Answers, Diagnose, Find, Format, Frames, Glitches, Info, Registers, Roles, Source, Stated, Table, Values,
+    Answers, Diagnose, Find, Format, Frames, Glitches, Info, Mark, Registers, Roles, Source, Stated, Table,
+    Values,
 };
 pub(crate) use result::{Check, Convert, Ground, Layout, Measure, Rule, Show, Target};
 pub(crate) use window::Window;
@@ -78,6 +79,8 @@ pub(crate) enum Command {
     /// The datasheet limits, and what else is expected, against captures: the verdict table
     #[command(after_help = EXIT_CODES)]
     Check(Check),
+    /// A name for an instant of a capture, which stays in it
+    Mark(Mark),
     /// The waveforms of a capture: as text, SVG or PNG
     Show(Show),
     /// Another file format

@@ -67,6 +67,25 @@ pub(crate) struct Info {
     pub(crate) table: Table,
 }
 
+#[derive(Debug, clap::Args)]
+pub(crate) struct Mark {
+    /// The capture (.dtap), which is written anew
+    pub(crate) file: PathBuf,
+    /// The name, by which --at, --around, --from and --to find it
+    pub(crate) name: String,
+    /// Where it is: a time, or an event, of which it is the first occurrence
+    #[arg(allow_hyphen_values = true)]
+    pub(crate) place: Option<String>,
+    /// What is to be said of it
+    pub(crate) text: Option<String>,
+    /// Move a mark that is there already
+    #[arg(long, conflicts_with = "remove")]
+    pub(crate) replace: bool,
+    /// Take the mark of this name away
+    #[arg(long, conflicts_with_all = ["place", "text"])]
+    pub(crate) remove: bool,
+}
+
 /// How a table is written.
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Table {

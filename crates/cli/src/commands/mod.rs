@@ -12,6 +12,7 @@ pub(crate) mod glitches;
 pub(crate) mod info;
 pub(crate) mod init;
 pub(crate) mod live;
+pub(crate) mod mark;
 pub(crate) mod measure;
 pub(crate) mod plan;
 pub(crate) mod registers;

@@ -120,6 +120,7 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
     if capture.origin().trigger.is_some() && capture.base().zero_at() >= 0 {
         markers.push(Marker { tick: capture.base().zero(), name: "trigger".into() });
     }
+    markers.extend(loaded.marks().into_iter().map(|note| Marker { tick: note.at, name: note.name }));
     for mark in &args.mark {
         let Some((name, text)) = mark.split_once('=') else {
             let error = Error::new(ErrorKind::Unknown, format!("--mark: '{mark}' has no place"));
@@ -143,7 +144,9 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
     let (start, end) = match (&args.around, worst, !args.window.is_all()) {
         (Some(around), _, _) => {
             let middle = loaded.place(around, Tick(0)).map_err(|e| e.about("--around"))?;
-            markers.push(Marker { tick: middle, name: capture.base().text_of(middle) });
+            if markers.iter().all(|marker| marker.tick != middle) {
+                markers.push(Marker { tick: middle, name: capture.base().text_of(middle) });
+            }
             around_place(args, capture, middle, columns as u64)?
         }
         (None, Some((from, to)), false) => {
@@ -157,8 +160,20 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
             (range.start, range.end)
         }
     };
-    markers.sort_by_key(|m| m.tick);
-    Ok(Shown { start, end, markers, dimensions })
+    Ok(Shown { start, end, markers: joined(markers), dimensions })
+}
+
+/// The markers in their order; those at one instant are one.
+fn joined(mut markers: Vec<Marker>) -> Vec<Marker> {
+    markers.sort_by_key(|marker| marker.tick);
+    markers.dedup_by(|later, before| {
+        let same = later.tick == before.tick;
+        if same && later.name != before.name {
+            before.name.push_str(&format!(", {}", later.name));
+        }
+        same
+    });
+    markers
 }
 
 /// The range around a place: as long as is asked for, or so many ticks.

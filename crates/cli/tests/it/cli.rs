@@ -395,3 +395,74 @@ fn a_part_on_the_board_gets_a_line_for_each_pin() {
         assert!(code == 2 && told.contains(wanted), "{part}: {told}");
     }
 }
+
+#[test]
+fn marks_stay_in_a_capture_and_name_places() {
+    let folder = captured();
+    let run = |args: &[&str]| {
+        let output = tool().current_dir(&folder).args(args).output().unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
+    };
+    let file = "tide-gauge.dtap";
+    let frozen = std::fs::read(folder.path().join(file)).unwrap();
+    for (args, wanted) in [
+        (&["PGOOD", "1 ms"][..], "something else in this record is called 'PGOOD'"),
+        (&["5x", "1 ms"], "would be read as a time"),
+        (&["a\"b", "1 ms"], "not a name for a mark"),
+        (&["late", "99 s"], "outside the record"),
+        (&["never", "RESET_N falls"], "never happens"),
+        (&["where"], "where is 'where'?"),
+        (&["gone", "--remove"], "no mark 'gone'"),
+    ] {
+        let (code, _, told) = run(&[&["mark", file], args].concat());
+        assert!(code == 2 && told.contains(wanted), "{args:?}: {told}");
+    }
+    assert!(std::fs::read(folder.path().join(file)).unwrap() == frozen, "what was refused changes nothing");
+    let (code, said, told) = run(&["mark", file, "before", "-1.5 ms"]);
+    assert!(code == 0 && said.contains("'before' is at -1.50000 ms"), "{said}{told}");
+    run(&["mark", file, "boot", "RESET_N rises", "reset is released"]);
+    assert_eq!(run(&["mark", file, "boot", "1 ms"]).0, 2, "moved only when that is said");
+    let (_, said, _) = run(&["info", file]);
+    assert!(
+        said.contains("mark       before -1.50000 ms\nmark       boot 0 ns: reset is released"),
+        "{said}"
+    );
+    let (_, said, _) = run(&["show", file, "--around", "before", "--span", "4 ms", "--lines", "PGOOD"]);
+    assert!(said.contains("▼before") && said.contains("▼trigger, boot"), "{said}");
+    let (_, said, _) = run(&["find", file, "ADC_CS_N falls", "--from", "before", "--to", "boot", "--count"]);
+    assert!(said.starts_with("never") || said.contains(" times") || said.starts_with("once"), "{said}");
+    // What is recorded stays the same, and what is cut out of it takes its marks along.
+    assert_eq!(run(&["check", file]).0, 1);
+    run(&["convert", file, "part.dtap", "--from", "-0.5 ms"]);
+    let (_, said, _) = run(&["info", "part.dtap"]);
+    assert!(said.contains("mark       boot 0 ns") && !said.contains("before -1.5"), "{said}");
+    assert_eq!(run(&["mark", file, "boot", "--remove"]).0, 0);
+    assert!(!run(&["info", file]).1.contains("boot"));
+    // Marks of a setup.
+    let setup = std::fs::read_to_string(folder.path().join("setups/tide-gauge.toml")).unwrap();
+    let marked =
+        format!("{setup}\n[[mark]]\nname = \"first\"\nat = \"ADC_CS_N falls\"\ntext = \"conversion\"\n");
+    std::fs::write(folder.path().join("setups/m.toml"), &marked).unwrap();
+    let with = ["--setup", "setups/m.toml"];
+    let (_, said, _) = run(&[&["info", file], &with[..]].concat());
+    assert!(said.contains("mark       first at 'ADC_CS_N falls': conversion"), "{said}");
+    let (_, said, told) =
+        run(&[&["show", file, "--around", "first", "--lines", "ADC_CS_N"], &with[..]].concat());
+    assert!(said.contains("▼first"), "{said}{told}");
+    std::fs::write(
+        folder.path().join("setups/m.toml"),
+        marked.replace("ADC_CS_N falls\"\ntext", "ADC_C_N falls\"\ntext"),
+    )
+    .unwrap();
+    let (code, _, told) = run(&[&["info", file], &with[..]].concat());
+    assert!(code == 2 && told.contains("setups/m.toml") && told.contains("ADC_C_N"), "{told}");
+    // A file that is damaged is not made worse.
+    let cut = &frozen[..frozen.len() - 200];
+    std::fs::write(folder.path().join("cut.dtap"), cut).unwrap();
+    let (code, _, told) = run(&["mark", "cut.dtap", "x", "0 ms"]);
+    assert!(code == 2 && told.contains("left as it is"), "{told}");
+    assert!(std::fs::read(folder.path().join("cut.dtap")).unwrap() == cut);
+    std::fs::write(folder.path().join("a.vcd"), "$timescale 1 ns $end $enddefinitions $end").unwrap();
+    assert!(run(&["mark", "a.vcd", "x", "0 ms"]).2.contains("this is none"));
+}

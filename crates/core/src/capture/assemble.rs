@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::analog::{AnalogBuilder, AnalogTrace};
 use super::crossing::{MadeSignals, spread};
-use super::record::{Attachment, Capture, DamageLog, Origin};
+use super::record::{Attachment, Capture, DamageLog, Note, Origin};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
@@ -48,6 +48,7 @@ impl Capture {
             origin: self.origin.clone(),
             history: self.history.clone(),
             attachments: self.attachments.clone(),
+            notes: self.notes.clone(),
             remarks: self.remarks.clone(),
             damage: DamageLog::default(),
         }
@@ -68,6 +69,7 @@ impl Capture {
             origin: Origin::default(),
             history: Vec::new(),
             attachments: Vec::new(),
+            notes: Vec::new(),
             remarks: Vec::new(),
             damage: DamageLog::default(),
         };
@@ -206,6 +208,13 @@ impl CaptureBuilder {
     /// Sets the texts it carries.
     pub fn attachments(mut self, attachments: Vec<Attachment>) -> Self {
         self.capture.attachments = attachments;
+        self
+    }
+
+    /// Sets what was noted at instants of the record.
+    pub fn notes(mut self, mut notes: Vec<Note>) -> Self {
+        notes.sort_by_key(|note| note.at);
+        self.capture.notes = notes;
         self
     }
 
@@ -367,6 +376,10 @@ impl Capture {
         }
         self.analog_lines.iter_mut().for_each(|line| show(&mut line.name));
         self.buses.iter_mut().for_each(|bus| show(&mut bus.name));
+        self.notes.iter_mut().for_each(|note| {
+            show(&mut note.name);
+            show(&mut note.text);
+        });
         show(&mut self.origin.source);
         self.origin.trigger.iter_mut().for_each(show);
         self.history.iter_mut().chain(&mut self.remarks).for_each(show);

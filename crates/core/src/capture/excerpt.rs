@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::analog::{AnalogBuilder, AnalogTrace};
 use super::builder::TraceBuilder;
 use super::held::HeldBuilder;
-use super::record::Capture;
+use super::record::{Capture, Note};
 use super::trace::Trace;
 use crate::error::Result;
 use crate::line::{AnalogId, AnalogLine, Line, LineId};
@@ -63,10 +63,12 @@ impl Capture {
             text(0),
             text(self.len)
         ));
+        let inside = self.notes.iter().filter(|note| (start..=end).contains(&note.at.0));
+        let notes = inside.map(|note| Note { at: Tick(note.at.0 - start), ..note.clone() }).collect();
         let zero = self.base.zero_at().saturating_sub(i64::try_from(start).unwrap_or(i64::MAX));
         let base = self.base.with_zero_at(zero);
         let builder = self.into_builder().shared_traces(traces).replace_analog(analog);
-        builder.base(base).length(len).history(history).build()
+        builder.base(base).length(len).history(history).notes(notes).build()
     }
 
     /// The record of some of its lines and analog lines only, with the buses that they make.

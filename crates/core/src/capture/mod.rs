@@ -34,6 +34,6 @@ pub use chunks_builder::ChunksBuilder;
 pub use held::HeldBuilder;
 pub use merged::{BusValues, Merged};
 pub(crate) use record::LineNames;
-pub use record::{Attachment, Capture, Damage, DamageLog, Origin};
+pub use record::{Attachment, Capture, Damage, DamageLog, Note, Origin};
 pub(crate) use spread::SpreadMeter;
 pub use trace::{Edge, Edges, SegmentSource, StoredSegment, Trace};

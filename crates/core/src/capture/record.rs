@@ -28,6 +28,17 @@ pub struct Origin {
     pub made: Option<Moment>,
 }
 
+/// What somebody noted at an instant of a record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Note {
+    /// A short name, by which the instant can be asked for.
+    pub name: String,
+    /// The instant.
+    pub at: Tick,
+    /// What is to be said of it; may be empty.
+    pub text: String,
+}
+
 /// A text that a capture carries so that it explains itself: the setup, a limits file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Attachment {
@@ -98,6 +109,7 @@ pub struct Capture {
     pub(super) origin: Origin,
     pub(super) history: Vec<String>,
     pub(super) attachments: Vec<Attachment>,
+    pub(super) notes: Vec<Note>,
     pub(super) remarks: Vec<String>,
     pub(super) damage: DamageLog,
 }
@@ -344,6 +356,11 @@ impl Capture {
     /// The texts it carries; the first one is the setup, if any.
     pub fn attachments(&self) -> &[Attachment] {
         &self.attachments
+    }
+
+    /// What was noted at instants of the record, in their order.
+    pub fn notes(&self) -> &[Note] {
+        &self.notes
     }
 
     /// What the user should know about the record, such as signals that were set aside.

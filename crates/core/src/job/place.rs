@@ -3,22 +3,75 @@
 use std::ops::Range;
 
 use super::Job;
+use crate::capture::Note;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::Program;
 use crate::quantity::Time;
+use crate::setup::SetupMark;
 use crate::time::Tick;
 
 impl Job {
-    /// The tick of a place: a time, or an event, of which it is the first occurrence from `after` on.
-    /// It lies in the record, its end included.
+    /// The tick of a place: the name of a mark, a time, or an event, of which it is the first occurrence from
+    /// `after` on. It lies in the record, its end included.
     ///
     /// # Errors
     /// When it is neither, lies outside, or never happens.
     pub fn place(&self, text: &str, after: Tick) -> Result<Tick> {
-        match text.trim_start().starts_with(|c: char| c.is_ascii_digit() || "+-.".contains(c)) {
+        if let Some(note) = self.capture.notes().iter().find(|note| note.name == text.trim()) {
+            return Ok(note.at);
+        }
+        let marks = self.setup.iter().flat_map(|setup| &setup.marks);
+        let mark = marks.into_iter().find(|mark| mark.name == text.trim());
+        let text = mark.map_or(text, |mark| &mark.at);
+        match SetupMark::is_time(text) {
             true => self.tick_of(text.parse()?),
             false => self.first(text, after),
         }
+    }
+
+    /// What was noted in the record, and the marks of its setup that lie in it, in their order. Marks at events are
+    /// looked for.
+    pub fn marks(&self) -> Vec<Note> {
+        let mut notes = self.capture.notes().to_vec();
+        for mark in self.setup.iter().flat_map(|setup| &setup.marks) {
+            if notes.iter().any(|note| note.name == mark.name) {
+                continue;
+            }
+            if let Ok(at) = self.place(&mark.at, Tick(0)) {
+                notes.push(Note { name: mark.name.clone(), at, text: mark.text.clone() });
+            }
+        }
+        notes.sort_by_key(|note| note.at);
+        notes
+    }
+
+    /// The notes of the capture with one more, or with another one of this name.
+    ///
+    /// # Errors
+    /// For a name that something else in the record has, or that nobody could ask for, and for a place that is none.
+    pub fn noted(&self, name: &str, place: &str, text: &str) -> Result<Vec<Note>> {
+        let wrong =
+            |message: String, help: &str| Err(Error::new(ErrorKind::Unknown, message).with_help(help));
+        if name.trim().is_empty() || name != name.trim() || name.contains(['"', '\n', '\r']) {
+            return wrong(
+                format!("'{name}' is not a name for a mark"),
+                "use letters, digits and signs other than the double quote",
+            );
+        }
+        if SetupMark::is_time(name) {
+            return wrong(format!("'{name}' would be read as a time"), "begin the name with a letter");
+        }
+        let of_setup = self.setup.iter().flat_map(|setup| &setup.marks).any(|mark| mark.name == name);
+        if self.scope().get(name).is_some() || of_setup {
+            return wrong(
+                format!("something else in this record is called '{name}'"),
+                "give the mark another name",
+            );
+        }
+        let at = self.place(place, Tick(0))?;
+        let others = self.capture.notes().iter().filter(|note| note.name != name).cloned();
+        let own = Note { name: name.to_string(), at, text: text.to_string() };
+        Ok(others.chain([own]).collect())
     }
 
     /// The part of a record from one place to another; all of it otherwise.

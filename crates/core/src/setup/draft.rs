@@ -10,6 +10,7 @@ use super::section::follow::DraftFollow;
 use super::section::import::read_import;
 use super::section::limit::OwnLimit;
 use super::section::line::DraftLine;
+use super::section::mark::DraftMark;
 use super::section::part::DraftPart;
 use super::section::register::{DraftRegister, read_register};
 use super::section::sampling::DraftSampling;
@@ -41,6 +42,7 @@ pub(super) struct Draft {
     pub(super) expectations: Vec<DraftExpectation>,
     pub(super) follows: Vec<DraftFollow>,
     pub(super) limits: Vec<OwnLimit>,
+    pub(super) marks: Vec<DraftMark>,
 }
 
 impl Draft {
@@ -67,6 +69,7 @@ impl Draft {
         self.expectations.extend(over.expectations);
         self.follows.extend(over.follows);
         self.limits.extend(over.limits);
+        self.marks.extend(over.marks);
         let replaced: HashSet<&str> = over.events.iter().map(|(name, _)| name.value.as_str()).collect();
         self.events.retain(|(known, _)| !replaced.contains(known.value.as_str()));
         self.events.extend(over.events);
@@ -80,7 +83,8 @@ impl Draft {
         let buses = self.buses.iter().map(|b| &b.name).chain(serial).map(|name| ("bus", name));
         let events = self.events.iter().map(|(name, _)| ("event", name));
         let exchanges = self.exchanges.iter().map(|exchange| ("exchange", &exchange.name));
-        lines.chain(analog).chain(buses).chain(events).chain(exchanges).collect()
+        let marks = self.marks.iter().map(|mark| ("mark", &mark.name));
+        lines.chain(analog).chain(buses).chain(events).chain(exchanges).chain(marks).collect()
     }
 }
 
@@ -139,6 +143,10 @@ pub(super) fn read_draft(name: &str, text: &str) -> (Vec<Placed<String>>, Draft,
         }
         for section in top.sections("limit", "symbol") {
             draft.limits.extend(OwnLimit::read(&section));
+            section.finish();
+        }
+        for section in top.sections("mark", "name") {
+            draft.marks.extend(DraftMark::read(&section));
             section.finish();
         }
         for (name, event) in top.map("events").unwrap_or_default() {

@@ -145,6 +145,7 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
     draft.events.iter().for_each(|(_, event)| check_event(event, &scope, problems));
     let trigger = draft.trigger.as_ref().map(|trigger| trigger.resolve(&scope, problems));
     let board = Board { serial: &serial, buses: &buses, lines: board_lines(), scope: &scope };
+    let marks = draft.marks.iter().map(|mark| mark.resolve(&scope, problems)).collect();
     let sampling = draft.sampling.resolve(problems);
     let mut expectations: Vec<_> =
         exchanges.iter().map(|(draft, exchange)| draft.expectation(exchange)).collect();
@@ -177,6 +178,7 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
         trigger,
         parts,
         expectations,
+        marks,
         changes: Vec::new(),
         texts: std::mem::take(&mut files.read),
     }

@@ -107,10 +107,30 @@ pub struct Setup {
     pub parts: Vec<PlacedPart>,
     /// What is expected of a record besides timing.
     pub expectations: Vec<Expectation>,
+    /// Places of a record that have a name.
+    pub marks: Vec<SetupMark>,
     /// What was [changed](Setup::changed) for one run, in words.
     pub changes: Vec<String>,
     /// The texts it was made from; its own first.
     pub texts: Vec<Attachment>,
+}
+
+/// A place of a record that has a name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SetupMark {
+    /// Its name.
+    pub name: String,
+    /// A time, or an event, of which it is the first occurrence.
+    pub at: String,
+    /// What is to be said of it; may be empty.
+    pub text: String,
+}
+
+impl SetupMark {
+    /// Whether a place is a time, and not an event.
+    pub(crate) fn is_time(at: &str) -> bool {
+        at.trim_start().starts_with(|c: char| c.is_ascii_digit() || "+-.".contains(c))
+    }
 }
 
 /// What a setup waits for.

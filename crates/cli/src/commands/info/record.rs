@@ -41,6 +41,7 @@ struct Said<'a> {
     analog: Vec<SaidAnalog<'a>>,
     buses: Vec<SaidBus<'a>>,
     parts: Vec<SaidPart<'a>>,
+    marks: Vec<SaidMark<'a>>,
     history: &'a [String],
     remarks: &'a [String],
     damage: Vec<String>,
@@ -68,6 +69,15 @@ struct SaidAnalog<'a> {
     error_v: Voltage,
     lowest_v: Option<Voltage>,
     highest_v: Option<Voltage>,
+}
+
+/// An instant that has a name. Events of a setup are not looked for.
+#[derive(Serialize)]
+struct SaidMark<'a> {
+    mark: &'a str,
+    at_s: Option<Time>,
+    event: Option<&'a str>,
+    text: &'a str,
 }
 
 #[derive(Serialize)]
@@ -124,6 +134,22 @@ fn write_setup(capture: &Capture, folder: &Path, replace: bool, out: &mut Out) -
         out.line(next("plan", path_word(setup)))?;
     }
     Ok(Outcome::Done)
+}
+
+/// The notes of a capture and the marks of its setup.
+fn marks(loaded: &Job) -> Vec<SaidMark<'_>> {
+    let base = loaded.capture.base();
+    let noted = loaded.capture.notes().iter().map(|note| SaidMark {
+        mark: &note.name,
+        at_s: Some(base.time_of(note.at)),
+        event: None,
+        text: &note.text,
+    });
+    let of_setup = loaded.setup.iter().flat_map(|setup| &setup.marks).map(|mark| {
+        let at_s = mark.at.parse::<Time>().ok();
+        SaidMark { mark: &mark.name, at_s, event: at_s.is_none().then_some(&*mark.at), text: &mark.text }
+    });
+    noted.chain(of_setup).collect()
 }
 
 fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
@@ -193,6 +219,7 @@ fn said<'a>(args: &args::Info, loaded: &'a Job) -> Said<'a> {
                 made_up: p.part.made_up,
             })
             .collect(),
+        marks: marks(loaded),
         history: capture.history(),
         remarks: capture.remarks(),
         damage: capture.damage().into_iter().map(|d| d.what).collect(),
@@ -296,6 +323,12 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
         let made_up = if part.made_up { ", made up" } else { "" };
         let limits = if part.limits == 1 { "limit" } else { "limits" };
         fact("part", format!("{} {} ({} {limits}{made_up})", part.reference, part.part, part.limits));
+    }
+    for mark in &said.marks {
+        let at = mark.at_s.map(|at| at.rounded(base.tick()));
+        let place = at.or_else(|| mark.event.map(|event| format!("at '{event}'"))).unwrap_or_default();
+        let text = if mark.text.is_empty() { String::new() } else { format!(": {}", mark.text) };
+        fact("mark", format!("{} {place}{text}", mark.mark));
     }
     for step in said.history {
         fact("history", step.clone());

@@ -2,11 +2,11 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::capture::{Attachment, Capture, CaptureBuilder};
+use crate::capture::{Attachment, Capture, CaptureBuilder, Note};
 use crate::error::{Error, ErrorKind, Result};
 use crate::format::stated_record::{StatedAnalog, StatedLine, StatedRecord};
 use crate::line::{AnalogId, AnalogLine, AnalogScale, Input, Line, LineId};
-use crate::time::TimeBase;
+use crate::time::{Tick, TimeBase};
 
 #[derive(Serialize, Deserialize)]
 pub(super) struct Meta {
@@ -17,6 +17,17 @@ pub(super) struct Meta {
     analog: Vec<StatedAnalog>,
     #[serde(default)]
     texts: Vec<MetaText>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    notes: Vec<MetaNote>,
+}
+
+/// What was noted at a tick.
+#[derive(Serialize, Deserialize)]
+struct MetaNote {
+    name: String,
+    at: u64,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    text: String,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -33,6 +44,16 @@ struct MetaLine {
 struct MetaText {
     name: String,
     text: String,
+}
+
+impl MetaNote {
+    fn of(note: &Note) -> MetaNote {
+        MetaNote { name: note.name.clone(), at: note.at.0, text: note.text.clone() }
+    }
+
+    fn read(&self) -> Note {
+        Note { name: self.name.clone(), at: Tick(self.at), text: self.text.clone() }
+    }
 }
 
 impl Meta {
@@ -52,6 +73,7 @@ impl Meta {
             lines: capture.lines().iter().map(line).collect(),
             analog: analog.map(|(id, line)| StatedAnalog::of(line, capture.analog(AnalogId(id)))).collect(),
             texts: capture.attachments().iter().map(text).collect(),
+            notes: capture.notes().iter().map(MetaNote::of).collect(),
         }
     }
 
@@ -111,6 +133,9 @@ impl Meta {
         let text = |t: &MetaText| Attachment { name: t.name.clone(), text: t.text.clone() };
         let builder = Capture::builder(self.base()?, len).resolution(self.record.resolution.read()?);
         let builder = builder.attachments(self.texts.iter().map(text).collect());
+        // A file that was cut short ends before some of them.
+        let notes = self.notes.iter().filter(|note| note.at <= len).map(MetaNote::read).collect();
+        let builder = builder.notes(notes);
         self.record.describe(builder)
     }
 

@@ -9,6 +9,7 @@ pub(super) mod follow;
 pub(super) mod import;
 pub(super) mod limit;
 pub(super) mod line;
+pub(super) mod mark;
 pub(super) mod part;
 pub(super) mod register;
 pub(super) mod sampling;
