@@ -8,11 +8,11 @@ use deep_tap::event::{Meaning, Program, Scope, StreamSearch};
 use deep_tap::instrument::{Acquisition, Capabilities, Configuration, Instrument, Progress, Sink, Status};
 use deep_tap::line::LineId;
 use deep_tap::scan::{SampleBlock, SampleWidth, Samples};
-use deep_tap::setup::{RecordOptions, Setup};
+use deep_tap::setup::{RecordOptions, RunChanges, Session, Setup};
 use deep_tap::time::{Tick, TimeBase};
 use deep_tap::{Error, ErrorKind, Result};
 
-use crate::support::time;
+use crate::support::{root, time};
 
 /// Sends faster than anybody reads: there are always more samples.
 #[derive(Default)]
@@ -195,4 +195,45 @@ fn the_trigger_keeps_what_it_was_about() {
         let hit = program.at(capture.base()).unwrap().hits(&capture, capture.range()).next();
         assert_eq!(hit.map(|hit| hit.tick), Some(zero), "{event}");
     }
+}
+
+/// One instrument, armed again and again with one thing changed; what it cannot do changes nothing.
+#[test]
+fn a_session_is_armed_anew_with_changes() {
+    let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
+    let instrument = connect("bench:tide-gauge?faults=none", root().as_path()).unwrap();
+    let mut session = Session::new(setup, instrument);
+    let mut record =
+        |session: &mut Session| session.record(RecordOptions::default(), &mut |_| ControlFlow::Continue(()));
+    let first = record(&mut session).unwrap();
+    assert_eq!(first.history(), [] as [String; 0]);
+    let refused = [
+        RunChanges::default().trigger("NO_SUCH rises"),
+        RunChanges::default().rate("2 GS/s"),
+        RunChanges::default().length("4 h"),
+        RunChanges::default().lines(["RESET_N"]),
+    ];
+    let slower = session.change(RunChanges::default().rate("20 MS/s"), RecordOptions::default()).unwrap();
+    for changes in refused {
+        let error = session.change(changes.clone(), RecordOptions::default()).unwrap_err();
+        assert!(!error.message().is_empty(), "{changes:?}");
+        assert_eq!(session.plan(RecordOptions::default()).unwrap(), slower, "{changes:?}");
+    }
+    assert_eq!(slower.rate, "20 MS/s".parse().unwrap());
+    assert_eq!(record(&mut session).unwrap().base().rate(), slower.rate);
+    // A trigger that does not come is no end of it.
+    let never = RunChanges::default().trigger("RESET_N falls").rate("20 MS/s");
+    session.change(never, RecordOptions::default()).unwrap();
+    let error = record(&mut session).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::TimeOut, "{error:?}");
+    let again = RunChanges::default().trigger("ADC_DRDY_N falls").length("1 ms").before("0.1 ms");
+    session.change(again, RecordOptions::default()).unwrap();
+    let near = record(&mut session).unwrap();
+    assert_eq!((near.base().rate(), near.base().zero().0), ("100 MS/s".parse().unwrap(), 10_000));
+    assert_eq!(near.history().len(), 3, "{:?}", near.history());
+    // Without changes it is what it was.
+    session.change(RunChanges::default(), RecordOptions::default()).unwrap();
+    let last = record(&mut session).unwrap();
+    assert_eq!((last.len(), last.base().rate()), (first.len(), first.base().rate()));
+    assert_eq!(last.history(), first.history());
 }

@@ -442,7 +442,7 @@ fn marks_stay_in_a_capture_and_name_places() {
     // Marks of a setup.
     let setup = std::fs::read_to_string(folder.path().join("setups/tide-gauge.toml")).unwrap();
     let marked =
-        format!("{setup}\n[[mark]]\nname = \"first\"\nat = \"ADC_CS_N falls\"\ntext = \"conversion\"\n");
+        format!("{setup}\n[[mark]]\nname = \"first\"\nat = \"ADC_CS_N falls\"\nnote = \"conversion\"\n");
     std::fs::write(folder.path().join("setups/m.toml"), &marked).unwrap();
     let with = ["--setup", "setups/m.toml"];
     let (_, said, _) = run(&[&["info", file], &with[..]].concat());
@@ -452,7 +452,7 @@ fn marks_stay_in_a_capture_and_name_places() {
     assert!(said.contains("▼first"), "{said}{told}");
     std::fs::write(
         folder.path().join("setups/m.toml"),
-        marked.replace("ADC_CS_N falls\"\ntext", "ADC_C_N falls\"\ntext"),
+        marked.replace("ADC_CS_N falls\"\nnote", "ADC_C_N falls\"\nnote"),
     )
     .unwrap();
     let (code, _, told) = run(&[&["info", file], &with[..]].concat());

@@ -1,10 +1,10 @@
 //! Names and texts that want to do something: none of them reaches a terminal, a table, a picture or another
 //! file as what it is.
 
-use deep_tap::capture::{Attachment, Capture, HeldBuilder, Origin, Trace};
+use deep_tap::capture::{Attachment, Capture, HeldBuilder, Note, Origin, Trace};
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::line::{AnalogLine, AnalogScale, Bus, Level, Line, LineId};
-use deep_tap::time::{Resolution, TimeBase};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 use tempfile::TempDir;
 
 use crate::support::tool;
@@ -44,7 +44,8 @@ fn hostile(folder: &TempDir) {
     let bad = toml(BAD);
     let bad_text = toml(&BAD.chars().take(3).collect::<String>());
     let setup = format!(
-        "title = \"{tame}\"\n[[line]]\nname = \"A {tame}\"\n[[line]]\nname = \"B {tame}\"\n[[bus]]\nname = \"V {tame}\"\n\
+        "title = \"{tame}\"\n[instrument]\nconnect = \"bench:tide-gauge\"\n[sampling]\nrate = \"10 MS/s\"\nlength = \"1 ms\"\n\
+         [[mark]]\nname = \"k {tame}\"\nat = \"2 us\"\nnote = \"{bad}\"\n[[line]]\nname = \"A {tame}\"\n[[line]]\nname = \"B {tame}\"\n[[bus]]\nname = \"V {tame}\"\n\
          lines = [\"A {tame}\", \"B {tame}\"]\n[events]\ngo = \"\\\"A {tame}\\\" rises\"\n[[bus]]\nname = \"S {tame}\"\nkind = \"uart\"\n\
          line = \"B {tame}\"\nbit-rate = \"10 MHz\"\nnames = {{ data = {{ 0x55 = \"n {tame}\", 0xff = \"m {tame}\" }} }}\n\
          [[bus]]\nname = \"W {tame}\"\nlines = [\"B {tame}\", \"A {tame}\"]\nnames = {{ 0 = \"o {tame}\", 1 = \"p {tame}\" }}\n\
@@ -64,7 +65,7 @@ fn hostile(folder: &TempDir) {
     let b = Trace::toggling(Level::Low, [5, 45, 95, 185], 500).unwrap();
     let scale = AnalogScale::new("0 V".parse().unwrap(), "1 mV".parse().unwrap(), "0 V".parse().unwrap());
     let mut rail = HeldBuilder::new(Some(0));
-    rail.push(deep_tap::time::Tick(50), Some(3300)).unwrap();
+    rail.push(Tick(50), Some(3300)).unwrap();
     let name = |letter: &str| format!("{letter} {}", BAD.replace(['"', '\n', '\r'], ""));
     let capture = Capture::builder(base, 500)
         .resolution(Resolution::SAMPLED)
@@ -75,6 +76,7 @@ fn hostile(folder: &TempDir) {
         .origin(Origin { source: BAD.into(), trigger: Some(BAD.into()), ..Origin::default() })
         .history(vec![BAD.into()])
         .remark(BAD)
+        .notes(vec![Note { name: BAD.into(), at: Tick(100), text: BAD.into() }])
         .attachments(vec![
             Attachment { name: "s.toml".into(), text: setup },
             Attachment { name: "p.toml".into(), text: part },
@@ -103,6 +105,9 @@ fn no_text_of_a_file_acts_in_any_output() {
         &["show", "h.dtap"],
         &["show", "h.dtap", "--at", "100 ns"],
         &["find", "h.dtap", "go"],
+        &["plan", "h.dtap"],
+        &["plan", "h.dtap", "--wiring"],
+        &["live", "h.dtap", "--once", "--over", "1 ms"],
         &["frames", "h.dtap"],
         &["frames", "h.dtap", "--summary"],
         &["frames", "h.dtap", "--transfers"],
@@ -136,6 +141,13 @@ fn no_text_of_a_file_acts_in_any_output() {
         &["convert", "h.dtap", "h.csv"],
         &["convert", "h.dtap", "again.dtap"],
         &["init", "h.vcd", "--output", "i.toml"],
+        &["init", "h.dtap", "--output", "j.toml", "--part", "U9=h.dtap/p.toml"],
+        &["info", "h.dtap", "--setup", "j.toml"],
+        &["info", "h.dtap", "--write-setup", "out"],
+        &["capture", "h.dtap", "--output", "new.dtap", "--when-armed", "printf '\\033[2J\\r'"],
+        &["info", "new.dtap"],
+        &["mark", "new.dtap", "here", "0 us", "a\u{1b}[2J"],
+        &["info", "new.dtap"],
         &["info", "h.vcd"],
         &["info", "h.csv", "--import", "rate=100 MS/s", "--import", "rows=changes"],
         &["info", "again.dtap"],

@@ -94,6 +94,7 @@ fn a_program_that_does_not_play_along_is_told_with_what_it_said() {
             &["has delivered nothing for 0.2 s", "started as: sleep 876543"],
         ),
         ("head -c 0 /dev/zero", "&patience=nonsense", &["patience"]),
+        (r"printf '\033[2Jcleared' >&2; exit 1", "", &["cleared", "exit code 1"]),
         ("cat /dev/zero", "&rows=samples", &["'rows' cannot be stated of a program"]),
         ("", "", &["no command to start"]),
     ] {
@@ -101,6 +102,7 @@ fn a_program_that_does_not_play_along_is_told_with_what_it_said() {
         let begun = Instant::now();
         let (code, _, told) = run(folder, &["capture", "p.toml"]);
         assert!(code == 2 && wanted.iter().all(|wanted| told.contains(wanted)), "{command}: {told}");
+        assert!(!told.contains('\x1b'), "{told:?}");
         assert!(begun.elapsed() < Duration::from_secs(60), "{command} did not end");
         assert!(!folder.join("p.dtap").exists());
     }

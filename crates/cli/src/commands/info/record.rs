@@ -327,7 +327,8 @@ fn text(capture: &Capture, said: &Said<'_>, verified: bool) -> String {
     for mark in &said.marks {
         let at = mark.at_s.map(|at| at.rounded(base.tick()));
         let place = at.or_else(|| mark.event.map(|event| format!("at '{event}'"))).unwrap_or_default();
-        let text = if mark.text.is_empty() { String::new() } else { format!(": {}", mark.text) };
+        let text =
+            if mark.text.is_empty() { String::new() } else { format!(": {}", mark.text.replace('\n', " ")) };
         fact("mark", format!("{} {place}{text}", mark.mark));
     }
     for step in said.history {

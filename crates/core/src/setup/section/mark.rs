@@ -18,7 +18,7 @@ pub(in crate::setup) struct DraftMark {
 impl DraftMark {
     pub(in crate::setup) fn read(section: &Section<'_>) -> Option<Self> {
         let at = section.required("at", "at = \"RESET_N rises\"");
-        let text = section.text("text").map(|text| text.value).unwrap_or_default();
+        let text = section.text("note").map(|text| text.value).unwrap_or_default();
         let name = section.required("name", "name = \"boot\"")?;
         Some(DraftMark { name, at: at?, text })
     }
