@@ -24,21 +24,21 @@ use crate::plan::Plan;
 /// # }
 /// ```
 pub struct Session {
-    setup: Setup,
+    written: Setup,
     changes: RunChanges,
-    changed: Setup,
+    setup: Setup,
     instrument: Box<dyn Instrument>,
 }
 
 impl Session {
     /// The setup as it is written, at this instrument. Nothing is asked of it yet.
     pub fn new(setup: Setup, instrument: Box<dyn Instrument>) -> Session {
-        Session { changed: setup.clone(), setup, changes: RunChanges::default(), instrument }
+        Session { setup: setup.clone(), written: setup, changes: RunChanges::default(), instrument }
     }
 
     /// The setup with what is changed now.
     pub fn setup(&self) -> &Setup {
-        &self.changed
+        &self.setup
     }
 
     /// What is changed now.
@@ -56,9 +56,9 @@ impl Session {
     /// # Errors
     /// As [`Setup::changed`], and when the instrument cannot do it: then everything stays as it was.
     pub fn change(&mut self, changes: RunChanges, options: RecordOptions) -> Result<Plan> {
-        let changed = self.setup.clone().changed(&changes)?;
+        let changed = self.written.clone().changed(&changes)?;
         let plan = changed.plan(&*self.instrument, options)?;
-        (self.changes, self.changed) = (changes, changed);
+        (self.changes, self.setup) = (changes, changed);
         Ok(plan)
     }
 
@@ -67,7 +67,7 @@ impl Session {
     /// # Errors
     /// As [`Setup::plan`].
     pub fn plan(&self, options: RecordOptions) -> Result<Plan> {
-        self.changed.plan(&*self.instrument, options)
+        self.setup.plan(&*self.instrument, options)
     }
 
     /// Arms, waits and records, and keeps the record in memory.
@@ -79,7 +79,7 @@ impl Session {
         options: RecordOptions,
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Capture> {
-        self.changed.record(&mut *self.instrument, options, progress)
+        self.setup.record(&mut *self.instrument, options, progress)
     }
 
     /// The same, passing the samples on as they come.
@@ -92,6 +92,6 @@ impl Session {
         sink: &mut dyn CaptureSink,
         progress: &mut dyn FnMut(Progress) -> ControlFlow<()>,
     ) -> Result<Capture> {
-        self.changed.record_into(&mut *self.instrument, options, sink, progress)
+        self.setup.record_into(&mut *self.instrument, options, sink, progress)
     }
 }

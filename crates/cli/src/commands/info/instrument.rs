@@ -222,8 +222,9 @@ fn text(said: &Said, able: &Capabilities) -> String {
         fact("", format!("ranges {}; stands {}", analog.ranges.join("; "), analog.highest_v));
     }
     for (number, output) in said.outputs.iter().enumerate() {
-        let sends = [("pulses up to", output.pulses_hz), ("bytes of bits up to", output.bytes_hz)];
-        let sends = sends.into_iter().filter_map(|(what, most)| Some(format!("{what} {}", most?)));
+        let pulses = output.pulses_hz.map(|most| format!("pulses of up to {most}"));
+        let bytes = output.bytes_hz.map(|most| format!("bytes at up to {}", rough(most.to_f64(), 3, "bit/s")));
+        let sends = pulses.into_iter().chain(bytes);
         let sends: Vec<String> = sends.collect();
         let name = if number == 0 { "outputs" } else { "" };
         fact(name, format!("{number} ({}): {}", output.output, sends.join(", ")));
