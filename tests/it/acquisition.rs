@@ -203,7 +203,7 @@ fn a_session_is_armed_anew_with_changes() {
     let setup = Setup::from_file(&root().join("setups/tide-gauge.toml")).unwrap();
     let instrument = connect("bench:tide-gauge?faults=none", root().as_path()).unwrap();
     let mut session = Session::new(setup, instrument);
-    let mut record =
+    let record =
         |session: &mut Session| session.record(RecordOptions::default(), &mut |_| ControlFlow::Continue(()));
     let first = record(&mut session).unwrap();
     assert_eq!(first.history(), [] as [String; 0]);
