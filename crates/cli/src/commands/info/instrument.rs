@@ -223,7 +223,8 @@ fn text(said: &Said, able: &Capabilities) -> String {
     }
     for (number, output) in said.outputs.iter().enumerate() {
         let pulses = output.pulses_hz.map(|most| format!("pulses of up to {most}"));
-        let bytes = output.bytes_hz.map(|most| format!("bytes at up to {}", rough(most.to_f64(), 3, "bit/s")));
+        let bytes =
+            output.bytes_hz.map(|most| format!("bytes at up to {}", rough(most.to_f64(), 3, "bit/s")));
         let sends = pulses.into_iter().chain(bytes);
         let sends: Vec<String> = sends.collect();
         let name = if number == 0 { "outputs" } else { "" };
