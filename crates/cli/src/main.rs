@@ -9,6 +9,7 @@ mod load;
 mod next;
 mod output;
 mod picture;
+mod rows;
 mod tables;
 mod when_armed;
 

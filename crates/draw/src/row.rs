@@ -103,14 +103,14 @@ pub struct Dimension {
 
 impl View {
     /// First tick of a column.
-    pub(crate) fn tick_of(&self, column: usize) -> Tick {
+    pub fn tick_of(&self, column: usize) -> Tick {
         let span = u128::from(self.end.0 - self.start.0);
         let offset = (span * column as u128).div_ceil(self.columns as u128);
         Tick(self.start.0 + offset as u64)
     }
 
     /// The column that shows a tick, if it is inside.
-    pub(crate) fn column_of(&self, tick: Tick) -> Option<usize> {
+    pub fn column_of(&self, tick: Tick) -> Option<usize> {
         let span = u128::from(self.end.0 - self.start.0);
         let offset = tick.0.checked_sub(self.start.0).filter(|_| tick < self.end)?;
         Some((u128::from(offset) * self.columns as u128 / span) as usize)

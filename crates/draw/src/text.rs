@@ -20,18 +20,10 @@ impl fmt::Display for Picture {
             writeln!(f, "{blank}{}", placed(markers, self.columns))?;
         }
         for row in &self.rows {
-            if row.scale.is_some() {
-                write_analog(f, row, margin)?;
-                continue;
+            for (front, drawn) in self.lines_of(row) {
+                let pad = " ".repeat(margin.saturating_sub(front.chars().count()));
+                writeln!(f, "{}", format!("{front}{pad}{drawn}").trim_end())?;
             }
-            if row.cells.is_empty() {
-                writeln!(f, "{}", format!("{:<margin$}{}", row.name, spans(row, self.columns)).trim_end())?;
-                continue;
-            }
-            let pad = " ".repeat(margin - row.name.chars().count());
-            let (upper, lower) = drawn(row);
-            writeln!(f, "{}", format!("{blank}{upper}").trim_end())?;
-            writeln!(f, "{}{pad}{}", row.name, lower.trim_end())?;
         }
         for (from, to, text) in &self.dimensions {
             writeln!(f, "{}", format!("{blank}{}", dimension(*from, *to, text, self.columns)).trim_end())?;
@@ -41,6 +33,18 @@ impl fmt::Display for Picture {
 }
 
 impl Picture {
+    /// The lines of text of a row: what stands in front of each, its name or a voltage of its scale, and what is drawn.
+    pub fn lines_of(&self, row: &Row) -> Vec<(String, String)> {
+        if row.scale.is_some() {
+            return analog(row);
+        }
+        if row.cells.is_empty() {
+            return vec![(row.name.clone(), spans(row, self.columns))];
+        }
+        let (upper, lower) = drawn(row);
+        vec![(String::new(), upper), (row.name.clone(), lower)]
+    }
+
     /// Columns that the names in front of the rows take, with the gap behind them.
     pub fn margin(&self) -> usize {
         let longest = |row: &Row| {
@@ -61,11 +65,11 @@ const ANALOG_LINES: u16 = 4;
 
 /// An analog row: the band between the lowest and the highest voltage of each column, the scale in
 /// front of it at the top and at the bottom.
-fn write_analog(f: &mut fmt::Formatter<'_>, row: &Row, margin: usize) -> fmt::Result {
+fn analog(row: &Row) -> Vec<(String, String)> {
     let halves = ANALOG_LINES * 2;
     let half = |share: u16| (u32::from(share) * u32::from(halves - 1) + 500) / 1000;
     let (low, high) = scale_texts(row).unwrap_or_default();
-    for line in (0..ANALOG_LINES).rev() {
+    let line = |line: u16| {
         let front = match line {
             l if l == ANALOG_LINES - 1 => high.as_str(),
             2 => row.name.as_str(),
@@ -85,11 +89,9 @@ fn write_analog(f: &mut fmt::Formatter<'_>, row: &Row, margin: usize) -> fmt::Re
             }
             _ => ' ',
         });
-        let drawn: String = drawn.collect();
-        let text = format!("{front:<margin$}{drawn}");
-        writeln!(f, "{}", text.trim_end())?;
-    }
-    Ok(())
+        (front.to_string(), drawn.collect())
+    };
+    (0..ANALOG_LINES).rev().map(line).collect()
 }
 
 /// An interval with what is said about it: to its right if that fits, else to its left, else below.

@@ -3,12 +3,11 @@
 use std::path::Path;
 
 use deep_tap::capture::Capture;
-use deep_tap::decode::SerialBus;
 use deep_tap::draw::{Dimension, Marker, Picture, RowSource, Sheet, View};
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence, Verdict};
-use deep_tap::line::{AnalogId, BusId, LineId};
+use deep_tap::line::AnalogId;
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
@@ -19,6 +18,7 @@ use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Grid, Out, terminal_width};
 use crate::picture;
+use crate::rows;
 use deep_tap::quantity::uncertain;
 
 /// Columns when standard output is no terminal.
@@ -36,9 +36,11 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
     }
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
-    let serial = loaded.setup.as_ref().map_or(&[][..], |setup| &setup.serial);
-    let exchanged = loaded.setup.as_ref().map_or(&[][..], |setup| &setup.exchanged);
-    let rows = rows(capture, (serial, exchanged), &args.lines)?;
+    let rows = match args.lines.is_empty() {
+        true => rows::all(&loaded),
+        false => rows::named(&loaded, &args.lines)?,
+    };
+    let rows: Vec<RowSource<'_>> = rows.iter().filter_map(|row| row.source(&loaded)).collect();
     match (&args.at, &args.output) {
         (Some(at), _) => {
             let tick = loaded.place(at, Tick(0)).map_err(|e| e.about("--at"))?;
@@ -49,46 +51,6 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
     }
     tell_damage(capture);
     Ok(Outcome::Done)
-}
-
-/// The lines and buses asked for; all otherwise, where a bus stands for its lines.
-fn rows<'a>(
-    capture: &Capture,
-    (serial, exchanged): (&'a [SerialBus], &'a [SerialBus]),
-    names: &[String],
-) -> Result<Vec<RowSource<'a>>, Failure> {
-    if names.is_empty() {
-        let grouped = |line: LineId| capture.buses().iter().any(|b| b.lines.contains(&line));
-        let lines = (0..capture.lines().len()).map(LineId).filter(|l| !grouped(*l)).map(RowSource::Line);
-        let buses = (0..capture.buses().len()).map(|b| RowSource::Bus(BusId(b)));
-        let analog = (0..capture.analog_lines().len()).map(|a| RowSource::Analog(AnalogId(a)));
-        let mut rows: Vec<RowSource<'_>> = lines.chain(buses).chain(analog).collect();
-        for bus in serial {
-            // Its frames stand under the last of its lines.
-            let own =
-                |row: &RowSource<'_>| matches!(row, RowSource::Line(line) if bus.lines().contains(line));
-            let place = rows.iter().rposition(own).map_or(rows.len(), |place| place + 1);
-            rows.insert(place, RowSource::Frames(bus));
-        }
-        for exchange in exchanged {
-            // It stands above the first of its buses.
-            let own = |row: &RowSource<'_>| matches!(row, RowSource::Frames(bus) if bus.lines().iter().all(|line| exchange.lines().contains(line)));
-            let place = rows.iter().position(own).unwrap_or(rows.len());
-            rows.insert(place, RowSource::Frames(exchange));
-        }
-        return Ok(rows);
-    }
-    let find = |name: &String| {
-        if let Some(bus) = serial.iter().chain(exchanged).find(|bus| bus.name() == *name) {
-            return Ok(RowSource::Frames(bus));
-        }
-        match (capture.bus_named(name), capture.analog_named(name)) {
-            (Some(bus), _) => Ok(RowSource::Bus(bus)),
-            (_, Some(line)) => Ok(RowSource::Analog(line)),
-            _ => capture.line_named(name).map(RowSource::Line),
-        }
-    };
-    Ok(names.iter().map(find).collect::<Result<_, Error>>()?)
 }
 
 fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> usize {

@@ -82,6 +82,11 @@ impl Job {
         Ok(Job::settled(capture, setup, remarks, source.name()))
     }
 
+    /// A record that was just made with a setup.
+    pub fn recorded(capture: Capture, setup: Setup, name: &Path) -> Job {
+        Job::settled(capture, Some(setup), Vec::new(), name)
+    }
+
     fn settled(capture: Capture, mut setup: Option<Setup>, remarks: Vec<String>, name: &Path) -> Job {
         if let Some(setup) = &mut setup {
             diagnose::settle(&capture, setup);

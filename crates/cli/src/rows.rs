@@ -1,0 +1,79 @@
+//! Which rows of a record are drawn.
+
+use deep_tap::Error;
+use deep_tap::decode::SerialBus;
+use deep_tap::draw::RowSource;
+use deep_tap::job::Job;
+use deep_tap::line::{AnalogId, BusId, LineId};
+
+/// A row, without the record that it is of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum RowKind {
+    Line(LineId),
+    Bus(BusId),
+    /// A serial bus or an exchange, by its place among both.
+    Frames(usize),
+    Analog(AnalogId),
+}
+
+/// The serial buses of a record's setup, then its exchanges.
+pub(crate) fn frame_buses(job: &Job) -> impl Iterator<Item = &SerialBus> {
+    job.setup.iter().flat_map(|setup| setup.serial.iter().chain(&setup.exchanged))
+}
+
+impl RowKind {
+    /// The row in its record; `None` where that has no such bus.
+    pub(crate) fn source(self, job: &Job) -> Option<RowSource<'_>> {
+        Some(match self {
+            RowKind::Line(line) => RowSource::Line(line),
+            RowKind::Bus(bus) => RowSource::Bus(bus),
+            RowKind::Analog(line) => RowSource::Analog(line),
+            RowKind::Frames(place) => RowSource::Frames(frame_buses(job).nth(place)?),
+        })
+    }
+}
+
+/// All rows: a bus stands for its lines, and frames below the lines that they are on.
+pub(crate) fn all(job: &Job) -> Vec<RowKind> {
+    let capture = &job.capture;
+    let grouped = |line: LineId| capture.buses().iter().any(|bus| bus.lines.contains(&line));
+    let lines = (0..capture.lines().len()).map(LineId).filter(|line| !grouped(*line)).map(RowKind::Line);
+    let buses = (0..capture.buses().len()).map(|bus| RowKind::Bus(BusId(bus)));
+    let analog = (0..capture.analog_lines().len()).map(|line| RowKind::Analog(AnalogId(line)));
+    let mut rows: Vec<RowKind> = lines.chain(buses).chain(analog).collect();
+    let serial = job.setup.as_ref().map_or(0, |setup| setup.serial.len());
+    for (place, bus) in frame_buses(job).enumerate().take(serial) {
+        // Its frames stand under the last of its lines.
+        let own = |row: &RowKind| matches!(row, RowKind::Line(line) if bus.lines().contains(line));
+        let at = rows.iter().rposition(own).map_or(rows.len(), |at| at + 1);
+        rows.insert(at, RowKind::Frames(place));
+    }
+    for (place, exchange) in frame_buses(job).enumerate().skip(serial) {
+        // It stands above the first of its buses.
+        let own = |row: &RowKind| match row {
+            RowKind::Frames(bus) => frame_buses(job)
+                .nth(*bus)
+                .is_some_and(|bus| bus.lines().iter().all(|line| exchange.lines().contains(line))),
+            _ => false,
+        };
+        let at = rows.iter().position(own).unwrap_or(rows.len());
+        rows.insert(at, RowKind::Frames(place));
+    }
+    rows
+}
+
+/// The rows of these names.
+pub(crate) fn named(job: &Job, names: &[String]) -> Result<Vec<RowKind>, Error> {
+    let capture = &job.capture;
+    let find = |name: &String| {
+        if let Some(place) = frame_buses(job).position(|bus| bus.name() == *name) {
+            return Ok(RowKind::Frames(place));
+        }
+        match (capture.bus_named(name), capture.analog_named(name)) {
+            (Some(bus), _) => Ok(RowKind::Bus(bus)),
+            (_, Some(line)) => Ok(RowKind::Analog(line)),
+            _ => capture.line_named(name).map(RowKind::Line),
+        }
+    };
+    names.iter().map(find).collect()
+}
