@@ -11,6 +11,8 @@ mod output;
 mod picture;
 mod rows;
 mod tables;
+#[cfg(feature = "view")]
+mod view;
 mod when_armed;
 
 use std::process::ExitCode;
@@ -63,6 +65,8 @@ fn main() -> ExitCode {
         Command::Check(check) => commands::check::run(&check, &mut out),
         Command::Mark(mark) => commands::mark::run(&mark, &mut out),
         Command::Show(show) => commands::show::run(&show, &mut out),
+        #[cfg(feature = "view")]
+        Command::View(view) => view::run(&view, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),
         Command::Serve(serve) => commands::serve::run(&serve, &mut out),
     };

@@ -36,6 +36,10 @@ impl RowKind {
 /// All rows: a bus stands for its lines, and frames below the lines that they are on.
 pub(crate) fn all(job: &Job) -> Vec<RowKind> {
     let capture = &job.capture;
+    if capture.lines().is_empty() && capture.analog_lines().is_empty() {
+        // Before anything is recorded, a setup's buses have no lines.
+        return Vec::new();
+    }
     let grouped = |line: LineId| capture.buses().iter().any(|bus| bus.lines.contains(&line));
     let lines = (0..capture.lines().len()).map(LineId).filter(|line| !grouped(*line)).map(RowKind::Line);
     let buses = (0..capture.buses().len()).map(|bus| RowKind::Bus(BusId(bus)));

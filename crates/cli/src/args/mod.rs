@@ -12,6 +12,8 @@ pub(crate) use record::{
     Answers, Diagnose, Find, Format, Frames, Glitches, Info, Mark, Registers, Roles, Source, Stated, Table,
     Values,
 };
+#[cfg(feature = "view")]
+pub(crate) use result::View;
 pub(crate) use result::{Check, Convert, Ground, Layout, Measure, Rule, Show, Target};
 pub(crate) use window::Window;
 
@@ -83,6 +85,9 @@ pub(crate) enum Command {
     Mark(Mark),
     /// The waveforms of a capture: as text, SVG or PNG
     Show(Show),
+    /// The waveforms of a record in the terminal, to move about in; of a setup, what its instrument sees
+    #[cfg(feature = "view")]
+    View(View),
     /// Another file format
     Convert(Convert),
     /// An instrument of the bench, over the network (IEEE 488.2 and SCPI on TCP)

@@ -187,6 +187,20 @@ pub(crate) struct Show {
     pub(crate) replace: bool,
 }
 
+#[cfg(feature = "view")]
+#[derive(Debug, clap::Args)]
+pub(crate) struct View {
+    /// What is looked at; a setup (.toml) is one of an instrument, which is armed
+    #[command(flatten)]
+    pub(crate) source: Source,
+    /// Begin with the cursor at this time, mark or event
+    #[arg(long, value_name = "PLACE", allow_hyphen_values = true)]
+    pub(crate) at: Option<String>,
+    /// With --at: begin so many steps nearer, each of half the time
+    #[arg(long, value_name = "N", default_value_t = 6, requires = "at")]
+    pub(crate) nearer: u8,
+}
+
 #[derive(Debug, clap::Args)]
 pub(crate) struct Convert {
     #[command(flatten)]

@@ -200,7 +200,7 @@ pub(crate) fn record(setup: &Setup, path: &Path, options: RecordOptions) -> Resu
 }
 
 /// The present moment, or the one that `SOURCE_DATE_EPOCH` states for files that can be made again.
-fn now() -> Option<Moment> {
+pub(crate) fn now() -> Option<Moment> {
     let stated = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.trim().parse::<i64>().ok());
     let clock = || SystemTime::now().duration_since(UNIX_EPOCH).ok().map(|since| since.as_secs() as i64);
     Moment::of_unix(stated.or_else(clock)?).ok()

@@ -19,3 +19,6 @@ mod started;
 mod streaming;
 /// What both use.
 mod support;
+/// The interactive view on a terminal.
+#[cfg(all(unix, feature = "view"))]
+mod view;

@@ -9,8 +9,8 @@ use super::crossing::{MadeSignals, spread};
 use super::trace::Trace;
 use crate::error::{Error, ErrorKind, Result, suggest};
 use crate::line::{
-    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, NameIndex, NameMeant, Narrowest, Signal,
-    Value, meant, several,
+    AnalogId, AnalogLine, Bus, BusId, Crossing, Level, Line, LineId, NameIndex, NameMeant, Narrowest, Radix,
+    Signal, Value, meant, several,
 };
 use crate::quantity::{Rate, Time, Voltage};
 use crate::time::{Moment, Resolution, Tick, TimeBase};
@@ -269,6 +269,13 @@ impl Capture {
             }
         }
         self
+    }
+
+    /// Writes the values of a bus in another way; of a bus that is not there, nothing changes.
+    pub fn write_bus_in(&mut self, bus: BusId, radix: Radix) {
+        if let Some(bus) = self.buses.get_mut(bus.0) {
+            bus.radix = radix;
+        }
     }
 
     /// All buses, in the order of their ids.

@@ -25,6 +25,8 @@ use occurrences::Occurrences;
 pub(crate) use over::Over;
 use report::Of;
 pub(crate) use report::Verdicts;
+#[cfg(feature = "view")]
+pub(crate) use table::cells;
 pub(crate) use table::{rate_worth_trying, verdict_text as outcome_text};
 
 pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure> {
