@@ -38,7 +38,11 @@ pub(super) fn paint(screen: &mut Screen, frame: &mut Frame<'_>) {
     paint_foot(screen, Rect { y: area.y + area.height - foot, height: foot, ..area }, frame.buffer_mut());
     match &screen.pane {
         Some(Pane::Help) => paint_help(screen.live.is_some(), area, frame.buffer_mut()),
-        Some(Pane::List(list)) => paint_list(list, area, frame.buffer_mut()),
+        Some(Pane::List(list)) => {
+            // Where the cursor is stays to be seen below it.
+            let above = Rect { height: area.height - foot, ..area };
+            paint_list(list, above, frame.buffer_mut());
+        }
         None => {}
     }
 }
@@ -151,6 +155,15 @@ fn scroll(screen: &mut Screen, room: u16) {
     }
 }
 
+/// A line of text of a row.
+struct DrawnLine {
+    /// Its name, or a voltage of its scale.
+    front: String,
+    text: String,
+    /// Columns that have a fault: the first, and how many.
+    faulty: Vec<(usize, usize)>,
+}
+
 /// Draws one row from the top of this area on; the line below it.
 fn paint_row(
     screen: &mut Screen,
@@ -169,26 +182,30 @@ fn paint_row(
         Some(source) => picture(screen, &[source], view),
         None => None,
     };
-    let lines: Vec<(String, String, bool)> = match drawn {
+    let lines: Vec<DrawnLine> = match drawn {
         Some(picture) => picture
             .rows
             .iter()
             .flat_map(|row| {
-                let faulty = row.spans.iter().any(|span| span.faulty);
+                let faulty = row.spans.iter().filter(|span| span.faulty);
+                let faulty: Vec<(usize, usize)> = faulty.map(|span| (span.column, span.columns)).collect();
                 // The values of a bus take one line.
                 let skipped = usize::from(matches!(kind, RowKind::Bus(_)));
                 let lines = picture.lines_of(row).into_iter().skip(skipped);
-                lines.map(move |(front, text)| (front, text, faulty))
+                lines.map(move |(front, text)| DrawnLine { front, text, faulty: faulty.clone() })
             })
             .collect(),
-        None => vec![(name.to_string(), "· · ·  too much to decode at once: zoom in (+)".to_string(), false)],
+        None => {
+            let text = "· · ·  too much to decode at once: zoom in (+)";
+            vec![DrawnLine { front: name.to_string(), text: text.to_string(), faulty: Vec::new() }]
+        }
     };
     let value = screen.viewer.value_at_cursor(kind);
     let value: String = value.chars().take(VALUE).collect();
     let chosen = row == screen.viewer.selected;
-    let named = lines.iter().position(|(front, ..)| front == name).unwrap_or(0);
+    let named = lines.iter().position(|line| line.front == name).unwrap_or(0);
     let mut at = area.y;
-    for (number, (front, text, faulty)) in lines.iter().enumerate() {
+    for (number, DrawnLine { front, text, faulty }) in lines.iter().enumerate() {
         if at >= area.y + area.height {
             break;
         }
@@ -201,9 +218,13 @@ fn paint_row(
             }
             put(buffer, (area.x + width + 1, at), VALUE as u16, &format!("{value:>VALUE$}"), Style::new());
         }
-        let style = if *faulty { Style::new().fg(BAD) } else { Style::new() };
         let room = (area.x + area.width).saturating_sub(screen.margin);
-        put(buffer, (screen.margin, at), room, text, style);
+        put(buffer, (screen.margin, at), room, text, Style::new());
+        for (column, columns) in faulty {
+            let width = (*columns as u16).min(room.saturating_sub(*column as u16));
+            let place = Rect { x: screen.margin + *column as u16, y: at, width, height: 1 };
+            buffer.set_style(place, Style::new().fg(BAD));
+        }
         screen.rows_at.push((at, row));
         at += 1;
     }

@@ -21,7 +21,7 @@ const MOST_LISTED: usize = 500;
 pub(super) struct List {
     pub(super) title: String,
     pub(super) head: String,
-    pub(super) rows: Vec<(String, Option<Tick>)>,
+    pub(super) rows: Vec<(String, Option<(Tick, Tick)>)>,
     pub(super) chosen: usize,
 }
 
@@ -279,7 +279,7 @@ fn in_pane(pane: &mut Pane, action: Action, viewer: &mut Viewer) -> Option<bool>
         }
         Action::Select { down: false } => list.chosen = list.chosen.saturating_sub(1),
         Action::Enter => match list.rows.get(list.chosen) {
-            Some((_, Some(tick))) => viewer.put(*tick, None),
+            Some((_, Some((from, to)))) => viewer.put_between(*from, *to),
             _ => viewer.message = Some("this has no place in the record".to_string()),
         },
         _ => return None,
@@ -309,11 +309,11 @@ fn verdicts(viewer: &Viewer) -> Result<List, Error> {
         let [reference, symbol, what, required, worst, at, .., verdict] = &cells[..] else {
             return (String::new(), None);
         };
-        let at_tick = result.worst.map(|worst| worst.start);
+        let place = result.worst.map(|worst| (worst.start, worst.end));
         let name = format!("{reference}.{symbol}");
-        (format!("{name:<12} {:<18} {worst:>22} {at:>14} {required:>14}  {what}", short(verdict)), at_tick)
+        (format!("{name:<12} {:<18} {worst:>22} {at:>14} {required:>14}  {what}", short(verdict)), place)
     });
-    let mut rows: Vec<(String, Option<Tick>)> = limits.collect();
+    let mut rows: Vec<(String, Option<(Tick, Tick)>)> = limits.collect();
     rows.extend(
         verdicts
             .expectations
@@ -342,9 +342,9 @@ fn frames(viewer: &Viewer) -> Result<List, Error> {
     let (capture, view) = (&viewer.job.capture, viewer.view());
     let frames = bus.frames(capture, view.start..view.end)?.take(MOST_LISTED + 1);
     let row = |frame: deep_tap::bus::Frame| {
-        (format!("{:>14}  {frame}", capture.base().text_of(frame.start)), Some(frame.start))
+        (format!("{:>14}  {frame}", capture.base().text_of(frame.start)), Some((frame.start, frame.start)))
     };
-    let mut rows: Vec<(String, Option<Tick>)> = frames.map(row).collect();
+    let mut rows: Vec<(String, Option<(Tick, Tick)>)> = frames.map(row).collect();
     let more = rows.len() > MOST_LISTED;
     rows.truncate(MOST_LISTED);
     let count = if more { format!("the first {MOST_LISTED}") } else { rows.len().to_string() };

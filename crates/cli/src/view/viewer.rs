@@ -181,6 +181,20 @@ impl Viewer {
         self.clamp();
     }
 
+    /// Puts the cursor where something begins and the other one where it ends, both in what is shown.
+    pub(super) fn put_between(&mut self, from: Tick, to: Tick) {
+        let length = to.0.saturating_sub(from.0);
+        self.span = self.span.max(length.saturating_mul(2));
+        self.clamp();
+        self.put(to, None);
+        self.put(from, None);
+        if to.0 >= self.start + self.span {
+            self.start = from.0.saturating_sub(self.span / 4);
+            self.clamp();
+        }
+        self.anchor = (length > 0).then_some(Cursor { tick: to, signal: None });
+    }
+
     /// Puts the cursor into a column.
     pub(super) fn put_at_column(&mut self, column: usize) {
         let tick = self.view().tick_of(column.min(self.columns.saturating_sub(1)));
