@@ -462,7 +462,13 @@ fn captures_of_every_version_are_read() {
         traces.iter().map(|trace| letter(trace.level_at(Tick(tick)))).collect()
     };
     assert_eq!([0, 5, 9, 20].map(levels), ["0zzzz", "11010", "z1x1z", "01x1z"]);
-    for capture in [first, second, third] {
+    let path = root().join("tests/fixtures/captures/made-and-marked.dtap");
+    let made = dtap::open(&path).unwrap().capture;
+    let note = &made.notes()[0];
+    assert_eq!((note.name.as_str(), note.at, note.text.as_str()), ("start", Tick(500), "a byte begins"));
+    assert_eq!((made.line(LineId(0)).extra.to_string().as_str(), made.line(LineId(0)).step), ("2 us", 1));
+    assert_eq!((made.trace(LineId(0)).edge_count(), made.history().len()), (16, 5));
+    for capture in [first, second, third, made] {
         assert!(capture.damage().is_empty());
     }
 }

@@ -1,9 +1,12 @@
 //! Records of every format.
 
+use std::path::PathBuf;
+
 use deep_tap::capture::Capture;
-use deep_tap::format::{Source, csv, dtap, read, vcd};
+use deep_tap::format::{Source, csv, dtap, read, vcd, write_setup};
+use deep_tap::instrument::Capabilities;
 use deep_tap::line::{AnalogId, LineId};
-use deep_tap::setup::Import;
+use deep_tap::setup::{Import, Setup};
 use deep_tap::time::Tick;
 
 use super::Target;
@@ -81,7 +84,22 @@ pub(super) const CAPTURE: Target = Target {
             && let Ok(opened) = dtap::open(&path)
         {
             used(&opened.capture);
-            let _ = deep_tap::setup::Setup::of_capture(&opened.capture);
+            let _ = Setup::of_capture(&opened.capture);
+            // It is a setup, too, and what it carries is written out.
+            let included = folder.path().join("s.toml");
+            if std::fs::write(&included, "include = [\"x.dtap\"]\n").is_ok()
+                && let Ok(setup) = Setup::from_file(&included)
+            {
+                let _ = setup.leads(&Capabilities::nothing());
+            }
+            let options = dtap::SaveOptions { replace: false };
+            if let Ok(written) = write_setup(&opened.capture, &folder.path().join("out"), options) {
+                let inside = |file: &PathBuf| file.starts_with(folder.path().join("out"));
+                assert!(written.files.iter().all(inside), "{written:?}");
+            }
+            let notes = opened.capture.notes().to_vec();
+            let marked = opened.capture.into_builder().notes(notes).build();
+            let _ = marked.and_then(|capture| capture.excerpt(Tick(3)..Tick(1000)));
         }
     },
     seeds: &["tests/fixtures/captures"],

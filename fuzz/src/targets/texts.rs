@@ -10,7 +10,7 @@ use deep_tap::line::{Bus, LineId};
 use deep_tap::message::file::FileForm;
 use deep_tap::message::{Matcher, Message};
 use deep_tap::quantity::{Percent, Quantity, Rate, SampleCount, Voltage};
-use deep_tap::setup::{Attached, Import, Setup};
+use deep_tap::setup::{Attached, Import, RunChanges, Setup};
 use deep_tap::time::TimeBase;
 
 use super::Target;
@@ -21,9 +21,16 @@ pub(super) const SETUP: Target = Target {
     run: |bytes| {
         let text = |name: &str, text: String| Attachment { name: name.into(), text };
         let own = String::from_utf8_lossy(bytes).into_owned();
-        let texts =
-            [text("s.toml", own), text("parts/p.toml", PART.into()), text("../parts/p.toml", PART.into())];
-        let _ = Setup::load("s.toml", &Attached(&texts));
+        let texts = [
+            text("s.toml", own.clone()),
+            text("parts/p.toml", PART.into()),
+            text("../parts/p.toml", PART.into()),
+            text("old.dtap/t.toml", own),
+            text("old.dtap/../parts/p.toml", PART.into()),
+        ];
+        let Ok(setup) = Setup::load("s.toml", &Attached(&texts)) else { return };
+        let lines: Vec<String> = setup.lines.iter().take(1).map(|line| line.line.name.clone()).collect();
+        let _ = setup.changed(&RunChanges::default().rate("1 MS/s").length("1 ms").lines(lines));
     },
     seeds: &["setups", "setups/triggers"],
     texts: &[],
@@ -90,10 +97,17 @@ pub(super) const BOARD: Target = Target {
             && !["tcp", "pipe", "replay", "/", "."].iter().any(|word| text.contains(word))
         {
             let _ = connect(&format!("bench:tide-gauge?{text}"), Path::new(""));
+            // A program is started when it is armed, and not before.
+            let _ = connect(&format!("program:true?{text}"), Path::new(""));
         }
     },
     seeds: &["boards"],
-    texts: &["faults=glitch:MEM_WE_N:1 us:2 ms&seed=3", "faults=none", "faults=early:D0:1 ns:3&seed=0"],
+    texts: &[
+        "faults=glitch:MEM_WE_N:1 us:2 ms&seed=3",
+        "faults=none",
+        "faults=early:D0:1 ns:3&seed=0",
+        "rate=1 MS/s,5 MS/s&width=2&byte-order=big&patience=1 s",
+    ],
     slow: 4,
 };
 

@@ -146,14 +146,14 @@ impl Repeated {
     }
 }
 
-fn default_output(setup: &Path) -> PathBuf {
+pub(crate) fn default_output(setup: &Path) -> PathBuf {
     let name = setup.file_stem().map_or_else(|| "capture".into(), std::ffi::OsStr::to_os_string);
     Path::new(&name).with_extension("dtap")
 }
 
 /// The names of repeated captures: a number before the extension, from 1, or after the highest
 /// that is there already.
-fn numbered(target: &Path, replace: bool) -> impl Iterator<Item = PathBuf> {
+pub(crate) fn numbered(target: &Path, replace: bool) -> impl Iterator<Item = PathBuf> {
     let stem = target.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
     let target = target.to_path_buf();
     let name = move |number: u64| target.with_file_name(format!("{stem}-{number:04}.dtap"));
@@ -290,12 +290,12 @@ fn explained(error: Error, setup: &Setup, instrument: &mut dyn Instrument, optio
 /// What was recorded, in a line or two.
 pub(crate) fn summary(capture: &Capture) -> String {
     let what = format!(
-        "recorded {} at {}: {}, {} lines, {} edges",
+        "recorded {} at {}: {}, {}, {}",
         capture.duration(),
         capture.base().rate(),
         SampleCount(capture.len()),
-        capture.lines().len(),
-        capture.edge_count(),
+        counted(capture.lines().len() as u64, "line"),
+        counted(capture.edge_count(), "edge"),
     );
     match &capture.origin().trigger {
         Some(trigger) => {
@@ -303,6 +303,11 @@ pub(crate) fn summary(capture: &Capture) -> String {
         }
         None => what,
     }
+}
+
+/// A count of things, in words.
+fn counted(count: u64, what: &str) -> String {
+    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
 }
 
 fn time_to_zero(capture: &Capture) -> String {

@@ -15,12 +15,14 @@ use crate::Outcome;
 use crate::args::{self, Target};
 use crate::errors::Failure;
 use crate::load::{load, parse_time, stated, tell_damage, with_options};
+use crate::next::{next, path_word};
 use crate::output::{Out, progress_bar, remark, save};
 
 pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failure> {
     let target = target(args)?;
     let to_stdout = args.output.as_os_str() == "-";
     if target == Target::Dtap && !to_stdout && is_plain(args) && streamed(args)? {
+        out.line(next("info", path_word(&args.output)))?;
         return Ok(Outcome::Done);
     }
     let capture = worked_on(args)?;
@@ -47,6 +49,9 @@ pub(crate) fn run(args: &args::Convert, out: &mut Out) -> Result<Outcome, Failur
         remark(format!("a table does not say how it was sampled: to read it again, state rate = \"{rate}\""));
     }
     tell_damage(&capture);
+    if target == Target::Dtap && !to_stdout {
+        out.line(next("info", path_word(&args.output)))?;
+    }
     Ok(Outcome::Done)
 }
 

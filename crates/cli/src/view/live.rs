@@ -14,7 +14,7 @@ use deep_tap::quantity::rough;
 use deep_tap::setup::{RecordOptions, RunChanges, Session, Setup, Trigger};
 use deep_tap::{Error, ErrorKind};
 
-use crate::commands::capture::now;
+use crate::commands::capture::{default_output, now, numbered};
 
 /// What is asked of the instrument.
 enum Wish {
@@ -159,10 +159,8 @@ impl Live {
         if job.capture.is_empty() {
             return Err(Error::new(ErrorKind::Unknown, "there is no record yet to keep"));
         }
-        let stem = self.file.file_stem().map_or("capture".into(), |stem| stem.to_string_lossy().into_owned());
-        let free = |path: &PathBuf| !path.exists() && !dtap::part_path(path).exists();
-        let mut names = (1..).map(|number: u64| PathBuf::from(format!("{stem}-{number:04}.dtap")));
-        let path = names.find(free).ok_or_else(|| Error::new(ErrorKind::Exists, "no name is free"))?;
+        let path = numbered(&default_output(&self.file), false).next();
+        let path = path.ok_or_else(|| Error::new(ErrorKind::Exists, "no name is free"))?;
         dtap::save(&job.capture, &path, SaveOptions { replace: false })?;
         Ok(path)
     }
