@@ -9,7 +9,7 @@ use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{Verdict, WorthTrying, check_all};
 use deep_tap::line::{Level, LineId};
-use deep_tap::quantity::Time;
+use deep_tap::quantity::{Quantity, Time};
 use deep_tap::setup::{CaptureSink, LevelSource, RecordOptions, RunChanges, Setup};
 use deep_tap::time::Tick;
 
@@ -236,4 +236,48 @@ fn what_cannot_be_made_is_refused_with_the_way_out() {
         capture.trace(LineId(1)).edges(capture.range()).filter(|edge| edge.to == Level::Low).count(),
         0
     );
+}
+
+/// What is measured on a line made from a voltage is never far from what the board truly did. More of it:
+/// `ROUNDS=4000 cargo test --test it made_lines::the_true`.
+#[test]
+fn the_true_width_lies_within_the_bounds() {
+    let rounds = std::env::var("ROUNDS").ok().and_then(|text| text.parse().ok()).unwrap_or(40);
+    let mut room = 0.0;
+    for seed in 1..=rounds {
+        // Numbers that do not repeat with the samples.
+        let pick = |from: u64, to: u64, salt: u64| from + (seed * 7919 + salt * 104_729) % (to - from);
+        let (fall, rise, width) = (pick(3, 900, 1), pick(3, 900, 2), pick(4000, 9000, 3));
+        let volts = pick(40, 140, 4) as f64 / 100.0;
+        let rate = ["2 MS/s", "5 MS/s", "10 MS/s"][(seed % 3) as usize];
+        let board = format!(
+            "title = \"a pulse (made up)\"\n[[node]]\nname = \"P\"\nanalog = true\nrests-high = true\nlow = \"0 V\"\n\
+             high = \"1.8 V\"\nfall = \"{fall} ns\"\nrise = \"{rise} ns\"\n[[node]]\nname = \"Q\"\n\
+             [[pulse]]\nnode = \"P\"\nat = \"20 us\"\nwidth = \"{width} ns\"\nhigh = false\n"
+        );
+        let text = format!(
+            "[sampling]\nrate = \"{rate}\"\nlength = \"60 us\"\n[[analog]]\nname = \"P\"\ninput = 0\nrange = \"0 V .. 2 V\"\n\
+             [[line]]\nname = \"LOW\"\nfrom = \"P\"\nthreshold = \"{volts} V\"\n"
+        );
+        // It passes the threshold so long after each edge began.
+        let truth = width as f64 + volts / 1.8 * rise as f64 - (1.8 - volts) / 1.8 * fall as f64;
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("board.toml"), board).unwrap();
+        let address = format!("bench:board.toml?instrument=EX-M16&seed={seed}");
+        let mut instrument = connect(&address, folder.path()).unwrap();
+        let mut setup = setup(&text).unwrap();
+        let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+        let scope = setup.scope();
+        setup.try_limits(&["width of LOW low, min 1 ns"], &scope).unwrap();
+        let result = &check_all(&capture, setup.limits(), Rule::Proven).unwrap()[0];
+        let Some(bounds) = result.bounds else { panic!("{seed}: the pulse was not seen") };
+        let nanoseconds = |quantity: Quantity| match quantity {
+            Quantity::Time(time) => time.to_f64() * 1e9,
+            other => panic!("{other}"),
+        };
+        let (lo, hi) = (nanoseconds(bounds.lo), nanoseconds(bounds.hi.unwrap()));
+        assert!(lo <= truth && truth <= hi, "{seed}: {truth} in {lo} to {hi}");
+        room += (hi - lo) / rounds as f64;
+    }
+    assert!(room < 3000.0, "bounds {room} ns apart say next to nothing");
 }

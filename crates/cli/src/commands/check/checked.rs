@@ -6,7 +6,9 @@ use deep_tap::expect::Met;
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
+use deep_tap::line::{Level, LineId};
 use deep_tap::quantity::{Bounds, Quantity, Rate, Time};
+use deep_tap::time::Tick;
 
 use crate::Outcome;
 use crate::errors::Failure;
@@ -34,6 +36,8 @@ pub(crate) struct Checked {
     /// Limits left out because a pin they need is not wired.
     pub(super) not_wired: Vec<String>,
     pub(super) pins_not_wired: Vec<String>,
+    /// Limits that look at a line which is unknown all through the record.
+    pub(super) unrecorded: Vec<String>,
     /// Every violation, where that was asked for.
     pub(super) violations: Option<Vec<Listed>>,
 }
@@ -64,7 +68,18 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
     }
     let verdicts = loaded.check(only, rule)?;
     let capture = &loaded.capture;
+    let unknown = |line: LineId| {
+        let trace = capture.trace(line);
+        trace.edge_count() == 0 && !trace.is_empty() && trace.level_at(Tick(0)) == Level::Unknown
+    };
+    let limits = loaded.limits(only)?;
+    let unrecorded = limits.into_iter().filter(|limit| {
+        let signals = limit.signals();
+        signals.iter().filter_map(|signal| signal.line()).any(unknown)
+    });
+    let unrecorded = unrecorded.map(|limit| format!("{}.{}", limit.reference, limit.limit.symbol)).collect();
     Ok(Checked {
+        unrecorded,
         file: file.display().to_string(),
         source: capture.origin().source.clone(),
         sampled: capture.resolution().sampled,

@@ -55,7 +55,14 @@ impl Checked {
         }
         let mut notes: Vec<String> = self.results.iter().filter_map(explanation).collect();
         let never = self.results.iter().filter(|r| r.verdict == Verdict::NotSeen && r.counts.unpaired == 0);
-        let never: Vec<String> = never.map(LimitResult::name).collect();
+        let (unknown, never): (Vec<String>, Vec<String>) =
+            never.map(LimitResult::name).partition(|name| self.unrecorded.contains(name));
+        if !unknown.is_empty() {
+            notes.push(format!(
+                "not seen, which is not a pass, since a line of theirs is unknown all through: {}",
+                unknown.join(", ")
+            ));
+        }
         if !never.is_empty() {
             notes.push(format!(
                 "not seen, which is not a pass, since its events never occurred: {}",
