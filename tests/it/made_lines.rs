@@ -10,8 +10,10 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{Verdict, WorthTrying, check_all};
 use deep_tap::line::{Level, LineId};
 use deep_tap::quantity::{Quantity, Time};
+use deep_tap::scan::Samples;
 use deep_tap::setup::{CaptureSink, LevelSource, RecordOptions, RunChanges, Setup};
 use deep_tap::time::Tick;
+use deep_tap::{Error, ErrorKind};
 
 use crate::support::{record, root, setup, time};
 
@@ -280,4 +282,39 @@ fn the_true_width_lies_within_the_bounds() {
         room += (hi - lo) / rounds as f64;
     }
     assert!(room < 3000.0, "bounds {room} ns apart say next to nothing");
+}
+
+/// A file that fails after some blocks of samples.
+struct Breaks(Recorder, u32);
+
+impl CaptureSink for Breaks {
+    fn begin(&mut self, description: Capture) -> deep_tap::Result<()> {
+        self.0.begin(description)
+    }
+
+    fn push(&mut self, samples: Samples<'_>) -> deep_tap::Result<()> {
+        self.1 = self.1.checked_sub(1).ok_or_else(|| Error::new(ErrorKind::Link, "broken off"))?;
+        self.0.push(samples)
+    }
+}
+
+#[test]
+fn what_breaks_off_claims_nothing_about_a_made_line() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("broken.dtap");
+    std::fs::write(folder.path().join("board.toml"), BOARD).unwrap();
+    let mut instrument = connect("bench:board.toml?instrument=EX-M16", folder.path()).unwrap();
+    let mut setup = setup(SETUP).unwrap().changed(&RunChanges::default().trigger("TX falls")).unwrap();
+    let mut file = Breaks(Recorder::new(&path, SaveOptions::default()), 6);
+    let go_on = &mut |_| ControlFlow::Continue(());
+    let error = setup.record_into(&mut *instrument, RecordOptions::default(), &mut file, go_on).unwrap_err();
+    assert_eq!(error.message(), "broken off");
+    assert!(file.0.finish_broken_off(error.message()).unwrap());
+    let capture = Job::open(&path, None).unwrap().capture;
+    assert!(capture.trace(LineId(1)).edge_count() > 4);
+    let scope = setup.scope();
+    setup.try_limits(&["width of TX low, min 1 us", "width of TXD low, min 1 us"], &scope).unwrap();
+    let results = check_all(&capture, setup.limits(), Rule::Proven).unwrap();
+    let verdicts: Vec<Verdict> = results.iter().map(|result| result.verdict).collect();
+    assert_eq!(verdicts, [Verdict::Inconclusive, Verdict::Pass]);
 }

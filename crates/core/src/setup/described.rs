@@ -63,6 +63,8 @@ pub(super) struct SpreadLine {
     gate: Gate,
     /// Whether a voltage lay on one side of the threshold for certain.
     settled: bool,
+    /// Whether all samples have come. What breaks off before says nothing of how well its edges are known.
+    ended: bool,
 }
 
 impl SpreadLine {
@@ -74,7 +76,7 @@ impl SpreadLine {
         every: u64,
     ) -> Self {
         let meter = SpreadMeter::new(scale, crossing);
-        SpreadLine { line, analog: crossing.analog().0, meter, every, gate, settled: false }
+        SpreadLine { line, analog: crossing.analog().0, meter, every, gate, settled: false, ended: false }
     }
 
     pub(super) fn line(&self) -> usize {
@@ -104,19 +106,28 @@ impl SpreadLine {
 
     /// How much less well its edges are known than those of an input.
     pub(super) fn extra(&self, base: TimeBase) -> Time {
-        let ticks = self.meter.most().and_then(|samples| samples.checked_mul(self.every));
+        let most = self.meter.most().filter(|_| self.ended);
+        let ticks = most.and_then(|samples| samples.checked_mul(self.every));
         base.length_of(ticks.and_then(|ticks| i64::try_from(ticks).ok()).unwrap_or(i64::MAX))
+    }
+
+    /// All samples have come.
+    pub(super) fn end(&mut self) {
+        self.ended = true;
     }
 
     /// The same in words.
     pub(super) fn told(&self, setup: &Setup, base: TimeBase) -> String {
         let line = &setup.lines[self.line].line;
         let threshold = line.threshold.map_or(Voltage::ZERO, Threshold::voltage);
-        let known = match self.meter.most() {
-            Some(_) => format!("its edges are known {} less well", self.extra(base)),
-            None => {
-                "an edge of it has no certain voltage on one of its sides, so that no edge of it is known"
-                    .into()
+        let known = match (self.ended, self.meter.most()) {
+            (true, Some(_)) => format!("its edges are known {} less well", self.extra(base)),
+            (true, None) => {
+                "a voltage hardly left the threshold, so that no edge of it is known: state a wider hysteresis"
+                    .to_string()
+            }
+            (false, _) => {
+                "the recording did not come to its end, so that no edge of it is known".to_string()
             }
         };
         format!(

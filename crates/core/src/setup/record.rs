@@ -214,6 +214,7 @@ impl Setup {
             time_out: self.time_out,
         };
         let recorded = acquisition.run_into(&mut described, progress)?;
+        described.made.iter_mut().for_each(SpreadLine::end);
         describe(recorded.trigger, recorded.remarks, &described.made)
     }
 }
