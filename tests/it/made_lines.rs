@@ -251,14 +251,17 @@ fn the_true_width_lies_within_the_bounds() {
         let pick = |from: u64, to: u64, salt: u64| from + (seed * 7919 + salt * 104_729) % (to - from);
         let (fall, rise, width) = (pick(3, 900, 1), pick(3, 900, 2), pick(4000, 9000, 3));
         let volts = pick(40, 140, 4) as f64 / 100.0;
-        let rate = ["2 MS/s", "5 MS/s", "10 MS/s"][(seed % 3) as usize];
+        // The second one: how often the voltage is looked at.
+        let rates =
+            [("2 MS/s", "2 MS/s"), ("10 MS/s", "5 MS/s"), ("10 MS/s", "10 MS/s"), ("50 MS/s", "2 MS/s")];
+        let (rate, analog) = rates[(seed % 4) as usize];
         let board = format!(
             "title = \"a pulse (made up)\"\n[[node]]\nname = \"P\"\nanalog = true\nrests-high = true\nlow = \"0 V\"\n\
              high = \"1.8 V\"\nfall = \"{fall} ns\"\nrise = \"{rise} ns\"\n[[node]]\nname = \"Q\"\n\
              [[pulse]]\nnode = \"P\"\nat = \"20 us\"\nwidth = \"{width} ns\"\nhigh = false\n"
         );
         let text = format!(
-            "[sampling]\nrate = \"{rate}\"\nlength = \"60 us\"\n[[analog]]\nname = \"P\"\ninput = 0\nrange = \"0 V .. 2 V\"\n\
+            "[sampling]\nrate = \"{rate}\"\nanalog-rate = \"{analog}\"\nlength = \"60 us\"\n[[analog]]\nname = \"P\"\ninput = 0\nrange = \"0 V .. 2 V\"\n\
              [[line]]\nname = \"LOW\"\nfrom = \"P\"\nthreshold = \"{volts} V\"\n"
         );
         // It passes the threshold so long after each edge began.
