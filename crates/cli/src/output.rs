@@ -158,8 +158,12 @@ impl Grid {
     }
 }
 
-/// Columns of the terminal, if standard output is one.
+/// Columns of the terminal, if standard output is one; else those that `COLUMNS` states.
 pub(crate) fn terminal_width() -> Option<u16> {
+    if !std::io::stdout().is_terminal() {
+        let stated = std::env::var("COLUMNS").ok()?;
+        return stated.trim().parse().ok().filter(|columns| *columns >= 20);
+    }
     let size = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
     size.map(|(width, _)| width.0)
 }

@@ -36,6 +36,10 @@ pub(crate) struct Measure {
     #[arg(long, value_name = "PLACE", allow_hyphen_values = true,
           conflicts_with_all = ["levels", "each", "limit", "from", "to"])]
     pub(crate) at: Option<String>,
+    /// The time from one place to another: times, marks or events; with its bounds where both are events
+    #[arg(long, value_names = ["PLACE", "PLACE"], num_args = 2, allow_hyphen_values = true,
+          conflicts_with_all = ["levels", "lines", "each", "limit", "from", "to", "at", "histogram", "picture", "average"])]
+    pub(crate) between: Option<Vec<String>>,
     #[command(flatten)]
     pub(crate) window: Window,
     /// Means of so many periods each, too
@@ -89,6 +93,7 @@ impl Measure {
             levels: false,
             over: String::new(),
             steps: 2,
+            between: None,
             rate: None,
             table: Table { format: Format::Text, output: None, replace },
         }

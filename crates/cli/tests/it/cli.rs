@@ -466,3 +466,32 @@ fn marks_stay_in_a_capture_and_name_places() {
     std::fs::write(folder.path().join("a.vcd"), "$timescale 1 ns $end $enddefinitions $end").unwrap();
     assert!(run(&["mark", "a.vcd", "x", "0 ms"]).2.contains("this is none"));
 }
+
+#[test]
+fn the_time_between_two_places_is_what_a_limit_says() {
+    let folder = captured();
+    let run = |args: &[&str]| {
+        let output = tool().current_dir(&folder).args(args).output().unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
+    };
+    let between = |from: &str, to: &str| run(&["measure", "tide-gauge.dtap", "--between", from, to]);
+    let (_, said, _) = run(&["check", "tide-gauge.dtap", "--only", "tRD"]);
+    assert!(said.contains("899.99 us ± 28.5 ns"), "{said}");
+    let (code, said, told) = between("PGOOD rises", "RESET_N rises");
+    assert!(code == 0 && said.starts_with("899.99 us ± 28.5 ns          tide-gauge.dtap"), "{said}{told}");
+    assert!(said.contains("next: deep-tap show tide-gauge.dtap --around -899.99us"), "{said}");
+    // A time is where somebody says, not where something was seen.
+    let (_, said, _) = between("PGOOD rises", "-100 us");
+    assert!(said.starts_with("799.99 us, how well is not known"), "{said}");
+    run(&["mark", "tide-gauge.dtap", "boot", "RESET_N rises"]);
+    assert!(between("boot", "2 ms").1.starts_with("2.00000 ms, how well is not known"));
+    assert!(between("boot", "PGOOD rises").2.contains("never happens in this record after"));
+    // Where the output is no terminal, COLUMNS says how wide it is.
+    let mut command = tool();
+    command.current_dir(&folder).env("COLUMNS", "80").args(["check", "tide-gauge.dtap"]);
+    let narrow = String::from_utf8(command.output().unwrap().stdout).unwrap();
+    let table =
+        narrow.lines().skip_while(|line| !line.starts_with("part")).take_while(|line| !line.is_empty());
+    assert!(table.clone().count() > 15 && table.clone().all(|line| line.chars().count() <= 80), "{narrow}");
+}

@@ -25,6 +25,8 @@ const COMMANDS: &[&[&str]] = &[
     &["measure", "tide-gauge.dtap", "--lines", "ADC_SCLK", "--average", "16"],
     &["measure", "tide-gauge.dtap", "--each", "ADC_CS_N falls", "--until", "ADC_CS_N rises"],
     &["measure", "tide-gauge.dtap", "--at", "1 ms"],
+    &["measure", "tide-gauge.dtap", "--between", "PGOOD rises", "RESET_N rises"],
+    &["measure", "tide-gauge.dtap", "--between", "PGOOD rises", "1 ms"],
     &["measure", "power-rail.dtap"],
     &["measure", "power-rail.dtap", "--lines", "VDD33"],
     &["measure", "tide-gauge.dtap", "--limit", "U5.tDH"],

@@ -15,7 +15,7 @@ pub(crate) fn binary() -> &'static str {
 
 pub(crate) fn tool() -> Command {
     let mut command = Command::new(binary());
-    command.env("NO_COLOR", "1");
+    command.env("NO_COLOR", "1").env_remove("COLUMNS");
     command
 }
 

@@ -30,6 +30,7 @@ use crate::setup::Setup;
 
 pub use first_setup::{Basis, FirstPart, first_setup, setup_with_parts};
 pub use frames::{JobFrame, JobFrames};
+pub use place::Between;
 pub use verdicts::Verdicts;
 
 /// A record with the setup that explains it.

@@ -6,9 +6,24 @@ use super::Job;
 use crate::capture::Note;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::Program;
-use crate::quantity::Time;
+use crate::known::{Instants, Precision, Rule};
+use crate::quantity::{Bounds, Time};
 use crate::setup::SetupMark;
 use crate::time::Tick;
+
+/// The time between two places.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Between {
+    /// The first place.
+    pub from: Tick,
+    /// The second one.
+    pub to: Tick,
+    /// The time between, as counted; negative where the second lies before the first.
+    pub value: Time,
+    /// Between what the true time lies; `None` where a place is a time that somebody gave.
+    pub bounds: Option<Bounds>,
+}
 
 impl Job {
     /// The tick of a place: the name of a mark, a time, or an event, of which it is the first occurrence from
@@ -27,6 +42,57 @@ impl Job {
             true => self.tick_of(text.parse()?),
             false => self.first(text, after),
         }
+    }
+
+    /// The time from one place to another, of which an event is the first occurrence after the first place. It is
+    /// known how well where both are events.
+    ///
+    /// ```
+    /// use std::path::Path;
+    /// use deep_tap_core::capture::{Capture, Trace};
+    /// use deep_tap_core::job::Job;
+    /// use deep_tap_core::line::Level;
+    /// use deep_tap_core::setup::Setup;
+    /// use deep_tap_core::time::TimeBase;
+    ///
+    /// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+    /// let busy = Trace::toggling(Level::Low, [40, 44], 100)?;
+    /// let capture = Capture::builder(base, 100).line("BUSY", busy).build()?;
+    /// let job = Job::recorded(capture, Setup::default(), Path::new("a.dtap"));
+    /// let between = job.between("BUSY rises", "BUSY falls")?;
+    /// assert_eq!(between.value.to_string(), "4 us");
+    /// assert!(between.bounds.is_some());
+    /// # Ok::<(), deep_tap_core::Error>(())
+    /// ```
+    ///
+    /// # Errors
+    /// As [`place`](Self::place), of either.
+    pub fn between(&self, from: &str, to: &str) -> Result<Between> {
+        let first = self.place(from, Tick(0))?;
+        let second = self.place(to, Tick(first.0.saturating_add(1)))?;
+        let (early, late) = (first.min(second), first.max(second));
+        let base = self.capture.base();
+        let instants = |text: &str| self.instants(text);
+        let bounds = instants(from).zip(instants(to)).and_then(|(from, to)| {
+            let precision = Precision::of(&self.capture, Rule::Proven);
+            precision.between(&from, &to).length(late.since(early))
+        });
+        let bounds = bounds.filter(|_| first <= second);
+        Ok(Between { from: first, to: second, value: base.length_of(second.since(first)), bounds })
+    }
+
+    /// What an event's instants are; nothing of a time.
+    fn instants(&self, text: &str) -> Option<Instants> {
+        if self.capture.notes().iter().any(|note| note.name == text.trim()) {
+            return None;
+        }
+        let marks = self.setup.iter().flat_map(|setup| &setup.marks);
+        let mark = marks.into_iter().find(|mark| mark.name == text.trim());
+        let text = mark.map_or(text, |mark| &mark.at);
+        if SetupMark::is_time(text) {
+            return None;
+        }
+        Program::compile(text, &self.scope()).ok().map(|program| program.instants())
     }
 
     /// What was noted in the record, and the marks of its setup that lie in it, in their order. Marks at events are

@@ -1,6 +1,7 @@
 //! `measure`: widths, periods, frequency, duty, jitter, intervals between events, voltages.
 
 mod around;
+mod between;
 mod follow;
 mod histogram;
 mod levels;
@@ -63,6 +64,8 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
         histogram::of_limit(args, &loaded, name, out)?;
     } else if let Some(name) = &args.follow {
         follow::run(args, &loaded, name, out)?;
+    } else if let Some(places) = &args.between {
+        between::run(args, &loaded, places, out)?;
     } else if let Some(at) = &args.at {
         let tick = loaded.place(at, Tick(0)).map_err(|e| e.about("--at"))?;
         around::run(args, &loaded, tick, out)?;
