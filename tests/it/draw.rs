@@ -1,15 +1,16 @@
 //! Waveforms, compared as text pictures.
 
-use deep_tap::bench::Random;
+use deep_tap::bench::{Random, connect};
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
 use deep_tap::draw::{Dimension, Drawing, Ground, Histogram, Marker, Picture, RowSource, Sheet, View};
 use deep_tap::limit::Required;
 use deep_tap::line::{Bus, BusId, LineId};
 use deep_tap::measure::Distribution;
 use deep_tap::quantity::Time;
+use deep_tap::setup::{RecordOptions, Setup};
 use deep_tap::time::{Resolution, Tick};
 
-use crate::support::capture;
+use crate::support::{capture, record, root};
 
 fn picture(start: u64, end: u64, columns: usize) -> String {
     // One line that toggles rarely, one that is busy, one that never moves.
@@ -216,4 +217,20 @@ fn apart(drawing: &Drawing, what: &str) -> usize {
         }
     }
     all.len()
+}
+
+/// An acknowledge and its absence are told apart where a bit has a column, and a byte keeps its value beside it.
+#[test]
+fn an_acknowledge_that_is_missing_is_seen() {
+    let setup = Setup::from_file(&root().join("setups/buses.toml")).unwrap();
+    let mut instrument = connect("bench:tide-gauge", root().as_path()).unwrap();
+    let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+    let bus = setup.serial.iter().find(|bus| bus.name() == "rtc").unwrap();
+    let zero = capture.base().zero().0;
+    let view = View { start: Tick(zero - 3000), end: Tick(zero + 20_000), columns: 107 };
+    let picture = Picture::new(&capture, &[RowSource::Frames(bus)], view, &[]).unwrap();
+    let text = picture.to_string();
+    let fields = text.lines().find(|line| line.trim_start().starts_with("fields")).unwrap();
+    assert_eq!(fields.split_whitespace().nth(1), Some("├0x51┤a├02─┤a├51─┤a├00─┤a├00─┤a├06─┤N"), "{text}");
+    assert!(fields.ends_with("├0x51┤N"), "the clock chip is busy: {text}");
 }

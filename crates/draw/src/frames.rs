@@ -40,7 +40,7 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
             texts.splice(0..0, broke.into_iter().chain(said));
             end = frame.carried_until().max(Tick(frame.start.0 + 1));
         }
-        push(&mut frames, view, frame.start, end, texts, faulty);
+        push(&mut frames, view, frame.start, end, Inside { texts, faulty, ..Inside::default() });
         for field in &frame.fields {
             let place = ends.iter().position(|end| *end <= field.start).unwrap_or(ends.len());
             if place == ends.len() {
@@ -65,7 +65,15 @@ pub(crate) fn frame_rows(capture: &Capture, bus: &SerialBus, view: &View) -> Vec
             if field.bits > 1 {
                 texts.insert(0, format!("{} {}", field.name, texts[0]));
             }
-            push(lane, view, field.start, field.end, texts, false);
+            texts.extend(shortest(field));
+            let absent = field.name == "nack";
+            push(
+                lane,
+                view,
+                field.start,
+                field.end,
+                Inside { texts, faulty: false, kind: Some(field.kind), absent },
+            );
         }
     }
     // Where all fields of a row are of one name, it stands in front.
@@ -107,7 +115,8 @@ fn transfer_row(capture: &Capture, bus: &SerialBus, view: &View, frames: usize) 
             None => carried,
         });
         let texts = texts.chain(text.clone()).chain([kind.clone()]).collect();
-        push(&mut whole, view, transfer.start, end, texts, !transfer.faults.is_empty());
+        let faulty = !transfer.faults.is_empty();
+        push(&mut whole, view, transfer.start, end, Inside { texts, faulty, ..Inside::default() });
     }
     Some(whole)
 }
@@ -151,31 +160,51 @@ fn row(name: String) -> Row {
     Row { name, cells: Vec::new(), labels: Vec::new(), spans: Vec::new(), scale: None }
 }
 
+/// The shortest form of a field's value: digits without their base, a letter for an acknowledge.
+fn shortest(field: &Field) -> Option<String> {
+    match (field.bits, field.name) {
+        (1, "ack") => Some("a".to_string()),
+        (1, "nack") => Some("N".to_string()),
+        (1, _) => None,
+        _ => field.hex().strip_prefix("0x").map(str::to_string),
+    }
+}
+
+/// What is inside of a span.
+#[derive(Default)]
+struct Inside {
+    texts: Vec<String>,
+    faulty: bool,
+    kind: Option<FieldKind>,
+    absent: bool,
+}
+
 /// Adds a span; what has no column of its own makes the one before it crowded.
-fn push(row: &mut Row, view: &View, start: Tick, end: Tick, texts: Vec<String>, faulty: bool) {
+fn push(row: &mut Row, view: &View, start: Tick, end: Tick, inside: Inside) {
     let first = if start <= view.start { 0 } else { view.column_of(start).unwrap_or(view.columns) };
     let last = Tick(end.0.saturating_sub(1).max(start.0));
     let last = if last >= view.end { view.columns - 1 } else { view.column_of(last).unwrap_or(0) };
+    let Inside { texts, faulty, kind, absent } = inside;
+    let mut column = first;
     if let Some(before) = row.spans.last_mut()
         && before.column + before.columns > first
     {
-        // Neighbours share a column: it belongs to the earlier one, unless that has no other.
-        if before.column + before.columns > last {
-            before.faulty |= faulty;
-            before.texts.clear();
-            return;
+        // Neighbours share a column: it belongs to the one that has no other, else to the earlier one.
+        let shared = before.column + before.columns - 1;
+        match before.columns {
+            _ if shared < last => column = shared + 1,
+            2.. if first == shared => before.columns -= 1,
+            _ => {
+                before.faulty |= faulty;
+                before.absent |= absent;
+                before.texts.clear();
+                return;
+            }
         }
-        let column = before.column + before.columns;
-        row.spans.push(FrameSpan { column, columns: last + 1 - column, texts, faulty });
-        return;
     }
-    if first < view.columns {
-        row.spans.push(FrameSpan {
-            column: first,
-            columns: (last + 1).saturating_sub(first).max(1),
-            texts,
-            faulty,
-        });
+    if column < view.columns {
+        let columns = (last + 1).saturating_sub(column).max(1);
+        row.spans.push(FrameSpan { column, columns, texts, faulty, kind, absent });
     }
 }
 

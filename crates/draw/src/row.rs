@@ -1,5 +1,6 @@
 //! What is drawn of a capture: rows of cells over a stretch of time, and what is marked in it.
 
+use deep_tap_core::bus::FieldKind;
 use deep_tap_core::decode::SerialBus;
 use deep_tap_core::line::{AnalogId, BusId, Level, LineId, Signal, Value};
 use deep_tap_core::quantity::Voltage;
@@ -84,6 +85,10 @@ pub struct FrameSpan {
     pub texts: Vec<String>,
     /// Whether it has a fault.
     pub faulty: bool,
+    /// Of a field, what it is for; of a frame, nothing.
+    pub kind: Option<FieldKind>,
+    /// Whether it says that something did not come, as an acknowledge.
+    pub absent: bool,
 }
 
 /// An interval that is drawn between its two ends, with what is said about it.

@@ -153,26 +153,40 @@ fn drawn(row: &Row) -> (String, String) {
 /// A row of frames or fields: what each is, between its ends.
 fn spans(row: &Row, columns: usize) -> String {
     let mut chars = vec![' '; columns];
-    for FrameSpan { column, columns, texts, faulty } in &row.spans {
+    for FrameSpan { column, columns, texts, faulty, .. } in &row.spans {
         let Some(place) = chars.get_mut(*column..column + columns) else { continue };
         if texts.is_empty() {
             place.fill(if *faulty { '!' } else { '▒' });
             continue;
         }
-        match place {
-            [only] => *only = if *faulty { '!' } else { '│' },
-            [first, inner @ .., last] => {
-                (*first, *last) = ('├', '┤');
-                inner.fill('─');
-                let text = texts.iter().find(|text| text.chars().count() <= inner.len());
-                let text = text.map_or(if *faulty { "!" } else { "" }, String::as_str);
-                let at = (inner.len().saturating_sub(text.chars().count())) / 2;
-                inner.iter_mut().skip(at).zip(text.chars()).for_each(|(place, c)| *place = c);
+        let room = place.len();
+        let fitting = |most: usize| texts.iter().find(|text| text.chars().count() <= most);
+        let boxed = fitting(room.saturating_sub(2)).filter(|_| room > 2);
+        match (boxed, fitting(room)) {
+            // Where there is no room for its ends, the value comes first.
+            (None, Some(text)) if !faulty => {
+                place.fill(' ');
+                let at = (room - text.chars().count()) / 2;
+                place.iter_mut().skip(at).zip(text.chars()).for_each(|(place, c)| *place = c);
             }
-            [] => {}
+            (text, _) => enclose(place, text.map_or(if *faulty { "!" } else { "" }, String::as_str), *faulty),
         }
     }
     chars.into_iter().collect()
+}
+
+/// A text between two ends.
+fn enclose(place: &mut [char], text: &str, faulty: bool) {
+    match place {
+        [only] => *only = if faulty { '!' } else { '│' },
+        [first, inner @ .., last] => {
+            (*first, *last) = ('├', '┤');
+            inner.fill('─');
+            let at = (inner.len().saturating_sub(text.chars().count())) / 2;
+            inner.iter_mut().skip(at).zip(text.chars()).for_each(|(place, c)| *place = c);
+        }
+        [] => {}
+    }
 }
 
 /// A column of a line: its upper and its lower half.

@@ -1,5 +1,6 @@
 //! The rows: steps, lozenges, frames and voltages.
 
+use deep_tap_core::bus::FieldKind;
 use deep_tap_core::line::Level;
 
 use super::layout::{Layout, NAME_SIZE, VALUE_SIZE, is_step};
@@ -143,18 +144,29 @@ impl Layout<'_> {
 
     /// Frames or fields: each a box with what it says, if that fits.
     fn spans(&self, drawing: &mut Drawing, spans: &[FrameSpan], high: f64, low: f64, field: bool) {
-        for FrameSpan { column, columns, texts, faulty } in spans {
+        for FrameSpan { column, columns, texts, faulty, kind, absent } in spans {
             let (from, to) = (self.x(*column) - 0.5, self.x(column + columns) - 0.5);
+            // What did not come is a dark box, where what came is an empty one; addresses have the tint of frames.
             let (stroke, fill) = match (faulty, field) {
                 (true, _) => (Ink::Bad, Ink::BadFill),
+                _ if *absent => (Ink::Frame, Ink::Frame),
+                (false, true) if *kind == Some(FieldKind::Address) => (Ink::Frame, Ink::FrameFill),
+                (false, true) if *kind == Some(FieldKind::Check) => (Ink::Bus, Ink::BusFill),
                 (false, true) => (Ink::Frame, Ink::Ground),
                 (false, false) => (Ink::Frame, Ink::FrameFill),
             };
-            let to = (to - 1.0).max(from + 1.0);
+            // What did not come is seen at any width.
+            let to = (to - 1.0).max(from + if *absent { 5.0 } else { 1.0 });
             drawing.rectangle((from + 0.5, high), (to, low), Some(stroke), (fill, 1.0));
-            let fits = |text: &&String| text_width(text, VALUE_SIZE) + 4.0 <= to - from;
-            if let Some(text) = texts.iter().find(fits) {
-                let ink = if *faulty { Ink::Bad } else { Ink::Text };
+            // The shortest form may touch the edges of its box: it says more than an empty one.
+            let room = |gap: f64| move |text: &&String| text_width(text, VALUE_SIZE) + gap <= to - from;
+            let tight = texts.last().filter(room(0.0));
+            if let Some(text) = texts.iter().find(room(4.0)).or(tight) {
+                let ink = match (faulty, absent) {
+                    (true, _) => Ink::Bad,
+                    (false, true) => Ink::Ground,
+                    (false, false) => Ink::Text,
+                };
                 let at = ((from + to) / 2.0, (high + low) / 2.0 + 4.0);
                 drawing.text(at, text.as_str(), VALUE_SIZE, ink, Anchor::Middle);
             }
