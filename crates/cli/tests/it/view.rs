@@ -45,8 +45,9 @@ fn on_a_terminal(folder: &TempDir, args: &[&str], keys: &[u8]) -> (String, Optio
         while let Ok(bytes) = receiver.recv_timeout(Duration::from_millis(20)) {
             seen.extend(bytes);
         }
-        // The last line of the screen is drawn last.
-        if !typed && String::from_utf8_lossy(&seen).contains("quit") {
+        // The last line of the screen is drawn last: that of the view, or of the table of lines.
+        let drawn = ["quit", " q ends"].iter().any(|last| String::from_utf8_lossy(&seen).contains(last));
+        if !typed && drawn {
             typed = true;
             writes.write_all(keys).unwrap();
         }
@@ -79,6 +80,11 @@ fn the_terminal_is_whole_again() {
     let said = &seen[seen.rfind("\x1b[?1049l").unwrap()..];
     assert!(said.contains("next: deep-tap show tide-gauge.dtap --from "), "{said}");
     assert!(folder.path().join("view-0001.svg").exists());
+    // The table of all lines has a screen of its own, and what was seen last stays.
+    let (seen, code, same) = on_a_terminal(&folder, &["live", "setups/tide-gauge.toml"], b"q");
+    let (entered, left) = (seen.find("\x1b[?1049h").unwrap(), seen.rfind("\x1b[?1049l").unwrap());
+    assert!(code.is_some() && entered < left && same, "{seen}");
+    assert!(seen[left..].contains("lines have changed"), "{}", &seen[left..]);
     // An instrument that waits for ever is left at once.
     let setup = std::fs::read_to_string(folder.path().join("setups/tide-gauge.toml")).unwrap();
     let never: String = setup

@@ -1,13 +1,17 @@
 //! `live`: the state of every line, renewed on a terminal.
 
+#[cfg(not(feature = "view"))]
+mod no_screen;
+#[cfg(feature = "view")]
+mod screen;
+
 use std::cell::RefCell;
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 use std::ops::ControlFlow;
-use std::time::{Duration, Instant};
 
 use deep_tap::bench::connect_for;
 use deep_tap::capture::Capture;
-use deep_tap::instrument::Progress;
+use deep_tap::instrument::{Instrument, Progress};
 use deep_tap::line::{Input, Level};
 use deep_tap::measure::{Activity, LineActivity};
 use deep_tap::plan::{Before, Length};
@@ -17,6 +21,11 @@ use deep_tap::setup::{CaptureSink, LevelSource, Misfit, RecordOptions, Sampling,
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
+#[cfg(not(feature = "view"))]
+use no_screen::Screen;
+#[cfg(feature = "view")]
+use screen::Screen;
+
 use crate::Outcome;
 use crate::args::{self, Changes, Format};
 use crate::connect::{catch_interrupt, interrupted};
@@ -25,9 +34,6 @@ use crate::contract::lines::ActivityRow;
 use crate::errors::Failure;
 use crate::next::{changes_words, next, path_word};
 use crate::output::{Grid, Mark, Out, remark, write_table};
-
-/// How often the view is renewed.
-const RENEW: Duration = Duration::from_millis(400);
 
 /// What the lines did, as a program reads it.
 #[derive(Serialize)]
@@ -78,59 +84,88 @@ pub(crate) fn run(args: &args::Live, out: &mut Out) -> Result<Outcome, Failure> 
         }
     };
     let options = RecordOptions { now: true, made: None };
-    let renewed = args.table.format == Format::Text
+    let wanted = args.table.format == Format::Text
         && args.table.output.is_none()
         && !args.once
+        && cfg!(feature = "view")
         && std::io::stdout().is_terminal();
     let instrument = &mut *connect_for(&setup, &args.setup)?;
+    // Where there is no screen to be had, one table will do.
+    let screen = wanted.then(Screen::open).transpose().unwrap_or_default();
+    let wanted = screen.is_some();
     // A view has no end of its own; where the instrument cannot stream it is made of short records.
     let lasting = |setup: &mut Setup, length: Length| {
         let before = Before::Time(Time::ZERO);
         setup.sampling = setup.sampling.map(|sampling| Sampling { length, before, ..sampling });
     };
-    lasting(&mut setup, if renewed { Length::Samples(1 << 39) } else { Length::Time(over) });
-    if renewed && setup.plan(instrument, options).is_err() {
+    lasting(&mut setup, if wanted { Length::Samples(1 << 39) } else { Length::Time(over) });
+    if wanted && setup.plan(instrument, options).is_err() {
         lasting(&mut setup, Length::Time(over));
     }
     let rate = setup.plan(instrument, options)?.rate;
     catch_interrupt();
     let watched = RefCell::new(Activity::new(setup.lines.len()).beside(&setup.neighbours()));
     let said = |activity: &Activity| said(&setup, &args.setup.display().to_string(), activity, rate);
-    let mut shown = Shown { renewed, lines: 0, last: Instant::now() };
+    // The screen is gone before anything else is said.
+    let remarks = watch(&setup, instrument, screen, &watched, |activity| text(&said(activity)))?;
+    remarks.iter().for_each(remark);
+    let said = said(&watched.borrow());
+    let document = Document::new("activity", &said);
+    let doubts = said.lines.iter().any(|line| line.doubt.is_some());
+    let typed = || format!("{}{}", path_word(&args.setup), changes_words(&changes));
+    let next = if doubts { String::new() } else { format!("\n{}\n", next("plan", typed())) };
+    // What was last seen on a screen of its own stays in the terminal.
+    let text = || text(&said) + &next;
+    write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(&said.lines), text)?;
+    Ok(if doubts { Outcome::Open } else { Outcome::Done })
+}
+
+/// Lets the samples pass by until somebody wants to go, or without a screen until they have; what the instrument
+/// says of them.
+fn watch(
+    setup: &Setup,
+    instrument: &mut dyn Instrument,
+    mut screen: Option<Screen>,
+    watched: &RefCell<Activity>,
+    text: impl Fn(&Activity) -> String,
+) -> Result<Vec<String>, Failure> {
+    let options = RecordOptions { now: true, made: None };
     loop {
-        let mut sink = Watch(&watched);
+        let mut sink = Watch(watched);
         let done = setup.record_into(instrument, options, &mut sink, &mut |progress| {
-            if renewed && !matches!(progress, Progress::Waiting { .. }) && shown.is_due() {
-                let mut activity = watched.borrow_mut();
-                if activity.window() > 0 && shown.show(&text(&said(&activity))).is_err() {
-                    return ControlFlow::Break(());
+            let heard = match &mut screen {
+                Some(screen) => {
+                    let waits = matches!(progress, Progress::Waiting { .. });
+                    renew(screen, waits, &mut watched.borrow_mut(), &text)
                 }
-                activity.begin_window();
-            }
-            if interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-        });
-        done?.remarks().iter().for_each(remark);
-        if !renewed || interrupted() {
-            break;
+                None => ControlFlow::Continue(()),
+            };
+            if interrupted() { ControlFlow::Break(()) } else { heard }
+        })?;
+        if interrupted() || screen.as_ref().is_none_or(Screen::is_over) {
+            return Ok(done.remarks().to_vec());
         }
     }
-    let said = said(&watched.borrow());
-    if !renewed {
-        let document = Document::new("activity", &said);
-        let doubts = said.lines.iter().any(|line| line.doubt.is_some());
-        let typed = || format!("{}{}", path_word(&args.setup), changes_words(&changes));
-        let next = if doubts { String::new() } else { format!("\n{}\n", next("plan", typed())) };
-        write_table(
-            &args.table,
-            out,
-            &document,
-            COLUMNS,
-            |rows| rows.each(&said.lines),
-            || text(&said) + &next,
-        )?;
+}
+
+/// Shows what the lines do now, where it is time for that, and heeds the keys.
+fn renew(
+    screen: &mut Screen,
+    waits: bool,
+    activity: &mut Activity,
+    text: &impl Fn(&Activity) -> String,
+) -> ControlFlow<()> {
+    if !waits && screen.is_due() && activity.window() > 0 {
+        let shown = screen.show(&text(activity));
+        activity.begin_window();
+        if shown.is_err() {
+            return ControlFlow::Break(());
+        }
     }
-    let doubts = said.lines.iter().any(|line| line.doubt.is_some());
-    Ok(if doubts { Outcome::Open } else { Outcome::Done })
+    match screen.listen() {
+        Ok(false) => ControlFlow::Continue(()),
+        Ok(true) | Err(_) => ControlFlow::Break(()),
+    }
 }
 
 /// Lets the samples pass by.
@@ -143,31 +178,6 @@ impl CaptureSink for Watch<'_> {
 
     fn push(&mut self, samples: Samples<'_>) -> Result<(), Error> {
         self.0.borrow_mut().push(samples);
-        Ok(())
-    }
-}
-
-/// A text that is written over its last version.
-struct Shown {
-    renewed: bool,
-    lines: usize,
-    last: Instant,
-}
-
-impl Shown {
-    fn is_due(&self) -> bool {
-        self.renewed && (self.lines == 0 || self.last.elapsed() >= RENEW)
-    }
-
-    fn show(&mut self, text: &str) -> std::io::Result<()> {
-        let mut out = std::io::stdout();
-        if self.lines > 0 {
-            // Up to the first line of the last version, and clear from there.
-            write!(out, "\x1b[{}A\x1b[J", self.lines)?;
-        }
-        write!(out, "{text}")?;
-        out.flush()?;
-        (self.lines, self.last) = (text.lines().count(), Instant::now());
         Ok(())
     }
 }

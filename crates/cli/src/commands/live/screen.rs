@@ -1,0 +1,152 @@
+//! The table of all lines on a screen of its own, renewed in place.
+
+use std::io;
+use std::time::{Duration, Instant};
+
+use deep_tap::printable;
+use ratatui::DefaultTerminal;
+use ratatui::buffer::Buffer;
+use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
+use ratatui::layout::Rect;
+use ratatui::style::{Color, Modifier, Style};
+
+const ACCENT: Color = Color::Rgb(44, 126, 196);
+/// How often it is renewed.
+const RENEW: Duration = Duration::from_millis(400);
+
+/// A text on a screen of its own, as much of it as fits, scrolled by keys. The terminal is as it was when this ends.
+pub(super) struct Screen {
+    terminal: DefaultTerminal,
+    /// Each with whether it asks for attention.
+    lines: Vec<(String, bool)>,
+    top: usize,
+    last: Option<Instant>,
+    over: bool,
+}
+
+impl Screen {
+    pub(super) fn open() -> io::Result<Screen> {
+        Ok(Screen { terminal: ratatui::try_init()?, lines: Vec::new(), top: 0, last: None, over: false })
+    }
+
+    /// Whether it is time for another text.
+    pub(super) fn is_due(&self) -> bool {
+        self.last.is_none_or(|last| last.elapsed() >= RENEW)
+    }
+
+    pub(super) fn show(&mut self, text: &str) -> io::Result<()> {
+        self.lines = text.lines().map(plain).collect();
+        self.last = Some(Instant::now());
+        self.draw()
+    }
+
+    /// Heeds the keys that wait; whether somebody wants to go.
+    pub(super) fn listen(&mut self) -> io::Result<bool> {
+        while event::poll(Duration::ZERO)? {
+            match event::read()? {
+                Event::Key(key) if key.kind != KeyEventKind::Release => self.key(key.code, key.modifiers),
+                Event::Resize(..) => {}
+                _ => continue,
+            }
+            self.draw()?;
+        }
+        Ok(self.over)
+    }
+
+    /// Whether somebody wanted to go.
+    pub(super) fn is_over(&self) -> bool {
+        self.over
+    }
+
+    fn key(&mut self, code: KeyCode, modifiers: KeyModifiers) {
+        let most = self.lines.len().saturating_sub(1);
+        match code {
+            KeyCode::Char('c') if modifiers.contains(KeyModifiers::CONTROL) => self.over = true,
+            KeyCode::Char('q') | KeyCode::Esc => self.over = true,
+            KeyCode::Down => self.top = (self.top + 1).min(most),
+            KeyCode::Up => self.top = self.top.saturating_sub(1),
+            KeyCode::PageDown => self.top = (self.top + 10).min(most),
+            KeyCode::PageUp => self.top = self.top.saturating_sub(10),
+            KeyCode::Home => self.top = 0,
+            KeyCode::End => self.top = most,
+            _ => {}
+        }
+    }
+
+    fn draw(&mut self) -> io::Result<()> {
+        let (lines, top) = (&self.lines, &mut self.top);
+        self.terminal.draw(|frame| paint(lines, top, frame.area(), frame.buffer_mut()))?;
+        Ok(())
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        ratatui::restore();
+    }
+}
+
+/// A line without the colours of tables, and whether it had any.
+fn plain(line: &str) -> (String, bool) {
+    let mut parts = line.split('\u{1b}');
+    let mut text = parts.next().unwrap_or_default().to_string();
+    let coloured = line.contains('\u{1b}');
+    parts.for_each(|part| text.push_str(part.split_once('m').map_or(part, |(_, rest)| rest)));
+    (printable(&text).into_owned(), coloured)
+}
+
+/// As many lines as fit, and below them how to see the others.
+fn paint(lines: &[(String, bool)], top: &mut usize, area: Rect, buffer: &mut Buffer) {
+    let room = usize::from(area.height.saturating_sub(1));
+    *top = (*top).min(lines.len().saturating_sub(room));
+    for (line, (text, marked)) in (area.y..).zip(lines.iter().skip(*top).take(room)) {
+        let mut style = if *marked { Style::new().fg(ACCENT) } else { Style::new() };
+        if line == area.y && *top == 0 {
+            style = style.add_modifier(Modifier::BOLD);
+        }
+        buffer.set_stringn(area.x, line, text, usize::from(area.width), style);
+    }
+    let below = lines.len().saturating_sub(*top + room);
+    let more = match (*top, below) {
+        (0, 0) => String::new(),
+        (above, below) => format!("   up down: {above} lines above, {below} below"),
+    };
+    if area.height > 0 {
+        let foot = format!(" q ends{more}");
+        let (last, width) = (area.y + area.height - 1, usize::from(area.width));
+        buffer.set_stringn(area.x, last, foot, width, Style::new().fg(ACCENT));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use ratatui::buffer::Buffer;
+    use ratatui::layout::Rect;
+
+    use super::paint;
+
+    fn shown(count: usize, mut top: usize, height: u16) -> Vec<String> {
+        let lines: Vec<(String, bool)> = (0..count).map(|number| (format!("line {number}"), false)).collect();
+        let area = Rect::new(0, 0, 60, height);
+        let mut buffer = Buffer::empty(area);
+        paint(&lines, &mut top, area, &mut buffer);
+        let cells: Vec<&str> = buffer.content().iter().map(ratatui::buffer::Cell::symbol).collect();
+        cells.chunks(60).map(|line| line.concat().trim_end().to_string()).collect()
+    }
+
+    #[test]
+    fn as_many_lines_as_fit_and_a_way_to_the_others() {
+        assert_eq!(shown(2, 0, 5), ["line 0", "line 1", "", "", " q ends"]);
+        assert_eq!(
+            shown(9, 0, 4),
+            ["line 0", "line 1", "line 2", " q ends   up down: 0 lines above, 6 below"]
+        );
+        // Not beyond the end, in any window.
+        assert_eq!(
+            shown(9, 99, 4),
+            ["line 6", "line 7", "line 8", " q ends   up down: 6 lines above, 0 below"]
+        );
+        assert_eq!(shown(9, 3, 1), [" q ends   up down: 3 lines above, 6 below"]);
+        assert!(shown(9, 3, 0).is_empty());
+    }
+}
