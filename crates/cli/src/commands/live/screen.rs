@@ -123,13 +123,11 @@ mod tests {
     use ratatui::buffer::Buffer;
     use ratatui::layout::Rect;
 
-    use super::paint;
-
     fn shown(count: usize, mut top: usize, height: u16) -> Vec<String> {
         let lines: Vec<(String, bool)> = (0..count).map(|number| (format!("line {number}"), false)).collect();
         let area = Rect::new(0, 0, 60, height);
         let mut buffer = Buffer::empty(area);
-        paint(&lines, &mut top, area, &mut buffer);
+        super::paint(&lines, &mut top, area, &mut buffer);
         let cells: Vec<&str> = buffer.content().iter().map(ratatui::buffer::Cell::symbol).collect();
         cells.chunks(60).map(|line| line.concat().trim_end().to_string()).collect()
     }
