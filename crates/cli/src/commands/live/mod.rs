@@ -4,6 +4,8 @@
 mod no_screen;
 #[cfg(feature = "view")]
 mod screen;
+#[cfg(all(test, feature = "view"))]
+mod tests;
 
 use std::cell::RefCell;
 use std::io::IsTerminal;

@@ -96,7 +96,7 @@ fn plain(line: &str) -> (String, bool) {
 }
 
 /// As many lines as fit, and below them how to see the others.
-fn paint(lines: &[(String, bool)], top: &mut usize, area: Rect, buffer: &mut Buffer) {
+pub(super) fn paint(lines: &[(String, bool)], top: &mut usize, area: Rect, buffer: &mut Buffer) {
     let room = usize::from(area.height.saturating_sub(1));
     *top = (*top).min(lines.len().saturating_sub(room));
     for (line, (text, marked)) in (area.y..).zip(lines.iter().skip(*top).take(room)) {
@@ -115,36 +115,5 @@ fn paint(lines: &[(String, bool)], top: &mut usize, area: Rect, buffer: &mut Buf
         let foot = format!(" q ends{more}");
         let (last, width) = (area.y + area.height - 1, usize::from(area.width));
         buffer.set_stringn(area.x, last, foot, width, Style::new().fg(ACCENT));
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use ratatui::buffer::Buffer;
-    use ratatui::layout::Rect;
-
-    fn shown(count: usize, mut top: usize, height: u16) -> Vec<String> {
-        let lines: Vec<(String, bool)> = (0..count).map(|number| (format!("line {number}"), false)).collect();
-        let area = Rect::new(0, 0, 60, height);
-        let mut buffer = Buffer::empty(area);
-        super::paint(&lines, &mut top, area, &mut buffer);
-        let cells: Vec<&str> = buffer.content().iter().map(ratatui::buffer::Cell::symbol).collect();
-        cells.chunks(60).map(|line| line.concat().trim_end().to_string()).collect()
-    }
-
-    #[test]
-    fn as_many_lines_as_fit_and_a_way_to_the_others() {
-        assert_eq!(shown(2, 0, 5), ["line 0", "line 1", "", "", " q ends"]);
-        assert_eq!(
-            shown(9, 0, 4),
-            ["line 0", "line 1", "line 2", " q ends   up down: 0 lines above, 6 below"]
-        );
-        // Not beyond the end, in any window.
-        assert_eq!(
-            shown(9, 99, 4),
-            ["line 6", "line 7", "line 8", " q ends   up down: 6 lines above, 0 below"]
-        );
-        assert_eq!(shown(9, 3, 1), [" q ends   up down: 3 lines above, 6 below"]);
-        assert!(shown(9, 3, 0).is_empty());
     }
 }
