@@ -13,6 +13,7 @@ use crate::contract::Document;
 use crate::contract::frames::{FINDING_COLUMNS, FindingRow};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
+use crate::next::{next, source_words};
 use crate::output::{Out, remark, wrapped, write_table};
 
 /// What was found.
@@ -35,7 +36,13 @@ pub(crate) fn run(args: &args::Diagnose, out: &mut Out) -> Result<Outcome, Failu
         findings: findings.iter().map(|finding| FindingRow::new(finding, capture.base())).collect(),
     };
     let document = Document::new("diagnosis", &found);
-    let text = || text(&found, &findings);
+    let text = || {
+        let text = text(&found, &findings);
+        match findings.is_empty() {
+            true => format!("{text}\n{}\n", next("frames", source_words(&args.source))),
+            false => text,
+        }
+    };
     write_table(&args.table, out, &document, FINDING_COLUMNS, |rows| rows.each(&found.findings), text)?;
     tell_damage(capture);
     Ok(if found.findings.is_empty() { Outcome::Done } else { Outcome::Open })

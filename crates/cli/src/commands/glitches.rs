@@ -11,6 +11,7 @@ use crate::args;
 use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
+use crate::next::{around, next, source_words, word};
 use crate::output::{Grid, Out, write_table};
 
 /// What was found.
@@ -51,7 +52,7 @@ pub(crate) fn run(args: &args::Glitches, out: &mut Out) -> Result<Outcome, Failu
         lines: lines.iter().filter(|l| l.count > 0).map(|l| found(capture, l)).collect(),
     };
     let document = Document::new("glitches", &found);
-    let text = || text(capture, &found);
+    let text = || text(capture, &args.source, &found);
     write_table(&args.table, out, &document, COLUMNS, |rows| rows.each(widths(&found)), text)?;
     tell_damage(capture);
     Ok(if found.count > 0 { Outcome::Done } else { Outcome::Violated })
@@ -84,7 +85,7 @@ fn widths(found: &Found) -> impl Iterator<Item = OfLine<'_>> {
     found.lines.iter().flat_map(|line| line.widths.iter().map(|width| OfLine { line: &line.line, width }))
 }
 
-fn text(capture: &Capture, found: &Found) -> String {
+fn text(capture: &Capture, source: &args::Source, found: &Found) -> String {
     let tick = capture.base().tick();
     let mut text = format!("{} pulses shorter than {}          {}\n", found.count, found.below_s, found.file);
     if found.count > 0 {
@@ -105,6 +106,11 @@ fn text(capture: &Capture, found: &Found) -> String {
         text.push_str(&format!(
             "\nwidths are known to {tick} either way; pulses shorter than that may not have been seen\n"
         ));
+    }
+    if let Some((line, first)) = found.lines.iter().find_map(|line| Some((line, line.first_tick?))) {
+        let at = around(capture.base().text_of(first));
+        let words = format!("{} {at} --lines {}", source_words(source), word(&line.line));
+        text.push_str(&format!("\n{}\n", next("show", words)));
     }
     text
 }

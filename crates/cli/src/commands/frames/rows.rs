@@ -10,6 +10,7 @@ use crate::args::{self, Format};
 use crate::contract::frames::{FrameRow, TransferRow};
 use crate::contract::{Document, Rows};
 use crate::errors::Failure;
+use crate::next::{next, source_words};
 use crate::output::{Out, not_json};
 
 /// A row of the table. Its fields are in words, as they were asked for.
@@ -73,6 +74,9 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
             open => format!(", {open} not certain (marked ?)"),
         };
         out.line(format!("\n{frames}, {faults}{open}"))?;
+        if faulty > 0 && !args.exchanges {
+            out.line(next("diagnose", source_words(&args.source)))?;
+        }
     }
     Ok(count)
 }
