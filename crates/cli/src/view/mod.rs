@@ -25,6 +25,7 @@ use ratatui::crossterm::execute;
 
 use crate::Outcome;
 use crate::args;
+use crate::connect::{catch_interrupt, interrupted};
 use crate::errors::Failure;
 use crate::load::load;
 use crate::next::source_words;
@@ -43,6 +44,7 @@ pub(crate) fn run(args: &args::View, out: &mut Out) -> Result<Outcome, Failure> 
         return Err(error.with_help("deep-tap show draws the same as text or as a picture").into());
     }
     let mut screen = opened(args)?;
+    catch_interrupt();
     let mut terminal =
         ratatui::try_init().map_err(|error| Error::io(Path::new("the terminal"), "set up", error))?;
     let mouse = execute!(std::io::stdout(), EnableMouseCapture);
@@ -82,8 +84,11 @@ fn opened(args: &args::View) -> Result<Screen, Failure> {
 fn shown(screen: &mut Screen, terminal: &mut ratatui::DefaultTerminal) -> std::io::Result<()> {
     while !screen.over {
         terminal.draw(|frame| paint::paint(screen, frame))?;
-        // An instrument is listened to; a record waits for whoever looks at it.
-        while screen.live.is_some() && !event::poll(LISTEN)? {
+        // Meanwhile an instrument is listened to, and whoever wants to end this from outside.
+        while !event::poll(LISTEN)? {
+            if interrupted() {
+                return Ok(());
+            }
             if screen.listen() {
                 terminal.draw(|frame| paint::paint(screen, frame))?;
             }

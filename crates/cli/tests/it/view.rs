@@ -7,12 +7,15 @@ use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use nix::pty::{Winsize, openpty};
+use nix::sys::signal::{Signal, kill};
 use nix::sys::termios::tcgetattr;
+use nix::unistd::Pid;
 use tempfile::TempDir;
 
 use crate::support::{binary, captured, tool};
 
-/// Starts the view on a terminal of 80 columns and 24 lines, waits until it has drawn, types keys, waits for its end.
+/// Starts the view on a terminal of 80 columns and 24 lines, waits until it has drawn, types keys, or without any asks
+/// the process to end, and waits for that.
 /// What it wrote, its exit code, and whether the terminal is as it was.
 fn on_a_terminal(folder: &TempDir, args: &[&str], keys: &[u8]) -> (String, Option<i32>, bool) {
     let size = Winsize { ws_row: 24, ws_col: 80, ws_xpixel: 0, ws_ypixel: 0 };
@@ -50,6 +53,9 @@ fn on_a_terminal(folder: &TempDir, args: &[&str], keys: &[u8]) -> (String, Optio
         if !typed && drawn {
             typed = true;
             writes.write_all(keys).unwrap();
+            if keys.is_empty() {
+                kill(Pid::from_raw(child.id() as i32), Signal::SIGTERM).unwrap();
+            }
         }
         if let Some(status) = child.try_wait().unwrap() {
             break status;
@@ -69,7 +75,7 @@ fn on_a_terminal(folder: &TempDir, args: &[&str], keys: &[u8]) -> (String, Optio
 #[test]
 fn the_terminal_is_whole_again() {
     let folder = captured();
-    for keys in [&b"q"[..], b"+++..m.vqq", b"\x03", b"/RESET_N rises\rq"] {
+    for keys in [&b"q"[..], b"+++..m.vqq", b"\x03", b"/RESET_N rises\rq", b""] {
         let (seen, code, same) = on_a_terminal(&folder, &["view", "tide-gauge.dtap"], keys);
         assert_eq!(code, Some(0), "{keys:?}: {seen}");
         let (entered, left) = (seen.find("\x1b[?1049h").unwrap(), seen.rfind("\x1b[?1049l").unwrap());
