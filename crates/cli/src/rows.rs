@@ -1,8 +1,9 @@
-//! Which rows of a record are drawn.
+//! Which rows of a record are drawn, and what is marked in them.
 
 use deep_tap::Error;
+use deep_tap::capture::{Capture, Note};
 use deep_tap::decode::SerialBus;
-use deep_tap::draw::RowSource;
+use deep_tap::draw::{Marker, RowSource};
 use deep_tap::job::Job;
 use deep_tap::line::{AnalogId, BusId, LineId};
 
@@ -14,6 +15,15 @@ pub(crate) enum RowKind {
     /// A serial bus or an exchange, by its place among both.
     Frames(usize),
     Analog(AnalogId),
+}
+
+/// Where a record was triggered, and what is marked in it.
+pub(crate) fn markers(capture: &Capture, marks: &[Note]) -> Vec<Marker> {
+    let base = capture.base();
+    let triggered = capture.origin().trigger.is_some() && base.zero_at() >= 0;
+    let trigger = triggered.then(|| Marker { tick: base.zero(), name: "trigger".to_string() });
+    let marks = marks.iter().map(|note| Marker { tick: note.at, name: note.name.clone() });
+    trigger.into_iter().chain(marks).collect()
 }
 
 /// The serial buses of a record's setup, then its exchanges.

@@ -78,11 +78,7 @@ struct Shown {
 /// Works out what the options ask for; `columns` is how many ticks are shown around a place.
 fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failure> {
     let capture = &loaded.capture;
-    let mut markers = Vec::new();
-    if capture.origin().trigger.is_some() && capture.base().zero_at() >= 0 {
-        markers.push(Marker { tick: capture.base().zero(), name: "trigger".into() });
-    }
-    markers.extend(loaded.marks().into_iter().map(|note| Marker { tick: note.at, name: note.name }));
+    let mut markers = rows::markers(capture, &loaded.marks());
     for mark in &args.mark {
         let Some((name, text)) = mark.split_once('=') else {
             let error = Error::new(ErrorKind::Unknown, format!("--mark: '{mark}' has no place"));

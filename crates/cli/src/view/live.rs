@@ -16,11 +16,6 @@ use deep_tap::{Error, ErrorKind};
 
 use crate::commands::capture::{default_output, now, numbered};
 
-/// What is asked of the instrument.
-enum Wish {
-    Arm(RunChanges),
-}
-
 /// What it says.
 enum News {
     Progress(Progress),
@@ -30,7 +25,8 @@ enum News {
 
 /// An instrument and its thread.
 pub(super) struct Live {
-    wishes: Sender<Wish>,
+    /// With what it is to be armed.
+    wishes: Sender<RunChanges>,
     news: Receiver<News>,
     stop: Arc<AtomicBool>,
     setup: Setup,
@@ -52,7 +48,7 @@ impl Live {
         let stop = Arc::new(AtomicBool::new(false));
         let (setup, stopped) = (session.setup().clone(), Arc::clone(&stop));
         std::thread::spawn(move || {
-            while let Ok(Wish::Arm(changes)) = asked.recv() {
+            while let Ok(changes) = asked.recv() {
                 let told = record(&mut session, changes, &stopped, &tell);
                 if tell.send(told).is_err() {
                     return;
@@ -80,7 +76,7 @@ impl Live {
             return;
         }
         self.stop.store(false, Ordering::Relaxed);
-        self.armed = self.wishes.send(Wish::Arm(self.changes.clone())).is_ok();
+        self.armed = self.wishes.send(self.changes.clone()).is_ok();
         self.status = if self.armed { "armed".to_string() } else { "the instrument is gone".to_string() };
     }
 

@@ -10,9 +10,10 @@ use super::live::Live;
 use super::viewer::Viewer;
 use crate::args;
 use crate::commands::check;
+use crate::errors::Failure;
 use crate::next::{next, path_word, word};
 use crate::picture;
-use crate::rows::frame_buses;
+use crate::rows::{self, frame_buses};
 
 /// Most rows of a list.
 const MOST_LISTED: usize = 500;
@@ -249,8 +250,8 @@ impl Screen {
         };
         let drawing = sheet.draw(&viewer.job.capture, &rows)?;
         picture::save(&drawing, &path, args::Ground::Light, false).map_err(|failure| match failure {
-            crate::errors::Failure::Error(error) => error,
-            crate::errors::Failure::ClosedPipe => Error::new(ErrorKind::Io, "the picture cannot be written"),
+            Failure::Error(error) => error,
+            Failure::ClosedPipe => Error::new(ErrorKind::Io, "the picture cannot be written"),
         })?;
         let lines = word(&names.join(","));
         let shown = format!(
@@ -287,15 +288,9 @@ fn in_pane(pane: &mut Pane, action: Action, viewer: &mut Viewer) -> Option<bool>
     Some(false)
 }
 
-/// Where the cursors and the trigger are.
+/// The trigger and the marks, in their order.
 pub(super) fn markers(viewer: &Viewer) -> Vec<Marker> {
-    let capture = &viewer.job.capture;
-    let mut markers = Vec::new();
-    if capture.origin().trigger.is_some() && capture.base().zero_at() >= 0 {
-        markers.push(Marker { tick: capture.base().zero(), name: "trigger".to_string() });
-    }
-    let notes = capture.notes().iter();
-    markers.extend(notes.map(|note| Marker { tick: note.at, name: note.name.clone() }));
+    let mut markers = rows::markers(&viewer.job.capture, &viewer.marks);
     markers.sort_by_key(|marker| marker.tick);
     markers
 }

@@ -44,6 +44,9 @@ kind = "width"
 symbol = "tCH"
 pulse = "CLK high"
 min = "40 us"
+[[mark]]
+name = "stepped"
+at = "S1 rises"
 "#;
 
 fn setup() -> Setup {
@@ -70,6 +73,12 @@ fn job() -> Job {
         .build()
         .unwrap();
     Job::recorded(capture, setup(), Path::new("bench.dtap"))
+}
+
+#[test]
+fn what_setup_and_record_mark_is_drawn_besides_the_waveforms() {
+    let drawn = Keyboard::of(job()).keys("").join("\n");
+    assert!(drawn.contains("here") && drawn.contains("stepped"), "{drawn}");
 }
 
 struct Keyboard {

@@ -1,7 +1,7 @@
 //! What is seen of a record: which stretch of it, which rows, and where the cursors are. Nothing here knows a terminal.
 
 use deep_tap::bus::Frame;
-use deep_tap::capture::{Capture, Edge};
+use deep_tap::capture::{Capture, Edge, Note};
 use deep_tap::draw::View;
 use deep_tap::event::Program;
 use deep_tap::job::Job;
@@ -38,6 +38,8 @@ pub(super) struct Cursor {
 /// A record being looked at.
 pub(super) struct Viewer {
     pub(super) job: Job,
+    /// What is marked in the record, by its setup too; looked for once.
+    pub(super) marks: Vec<Note>,
     pub(super) rows: Vec<RowKind>,
     /// Buses whose lines are shown besides.
     opened: Vec<BusId>,
@@ -61,8 +63,10 @@ impl Viewer {
         let cursor = Cursor { tick: Tick(zero as u64), signal: None };
         let rows = all(&job);
         let span = capture.len().max(1);
+        let marks = job.marks();
         Viewer {
             job,
+            marks,
             rows,
             opened: Vec::new(),
             selected: 0,
@@ -82,6 +86,7 @@ impl Viewer {
         let same = job.capture.lines().len() == self.job.capture.lines().len();
         let (zero, len) = (job.capture.base().zero_at(), job.capture.len());
         let first = self.job.capture.is_empty();
+        self.marks = job.marks();
         self.job = job;
         if !same || self.rows.is_empty() {
             self.rows = all(&self.job);

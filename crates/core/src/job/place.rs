@@ -11,6 +11,14 @@ use crate::quantity::{Bounds, Time};
 use crate::setup::SetupMark;
 use crate::time::Tick;
 
+/// What the text of a place names.
+enum Meant<'a> {
+    /// A place in the record.
+    Noted(Tick),
+    Time(&'a str),
+    Event(&'a str),
+}
+
 /// The time between two places.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -32,20 +40,30 @@ impl Job {
     /// # Errors
     /// When it is neither, lies outside, or never happens.
     pub fn place(&self, text: &str, after: Tick) -> Result<Tick> {
-        if let Some(note) = self.capture.notes().iter().find(|note| note.name == text.trim()) {
-            return Ok(note.at);
-        }
-        let marks = self.setup.iter().flat_map(|setup| &setup.marks);
-        let mark = marks.into_iter().find(|mark| mark.name == text.trim());
-        let text = mark.map_or(text, |mark| &mark.at);
-        match SetupMark::is_time(text) {
-            true => self.tick_of(text.parse()?),
-            false => self.first(text, after),
+        match self.meant(text) {
+            Meant::Noted(at) => Ok(at),
+            Meant::Time(text) => self.tick_of(text.parse()?),
+            Meant::Event(text) => self.first(text, after),
         }
     }
 
+    /// What the text of a place names.
+    fn meant<'a>(&'a self, text: &'a str) -> Meant<'a> {
+        let name = text.trim();
+        if let Some(note) = self.capture.notes().iter().find(|note| note.name == name) {
+            return Meant::Noted(note.at);
+        }
+        let text = self.setup_marks().find(|mark| mark.name == name).map_or(text, |mark| &mark.at);
+        if SetupMark::is_time(text) { Meant::Time(text) } else { Meant::Event(text) }
+    }
+
+    fn setup_marks(&self) -> impl Iterator<Item = &SetupMark> {
+        self.setup.iter().flat_map(|setup| &setup.marks)
+    }
+
     /// The time from one place to another, of which an event is the first occurrence after the first place. It is
-    /// known how well where both are events.
+    /// known how well where both are events. It is the time between the two that the record shows: what is too short
+    /// to be seen in it may have come before either.
     ///
     /// ```
     /// use std::path::Path;
@@ -72,8 +90,7 @@ impl Job {
         let second = self.place(to, Tick(first.0.saturating_add(1)))?;
         let (early, late) = (first.min(second), first.max(second));
         let base = self.capture.base();
-        let instants = |text: &str| self.instants(text);
-        let bounds = instants(from).zip(instants(to)).and_then(|(from, to)| {
+        let bounds = self.instants(from).zip(self.instants(to)).and_then(|(from, to)| {
             let precision = Precision::of(&self.capture, Rule::Proven);
             precision.between(&from, &to).length(late.since(early))
         });
@@ -83,15 +100,7 @@ impl Job {
 
     /// What an event's instants are; nothing of a time.
     fn instants(&self, text: &str) -> Option<Instants> {
-        if self.capture.notes().iter().any(|note| note.name == text.trim()) {
-            return None;
-        }
-        let marks = self.setup.iter().flat_map(|setup| &setup.marks);
-        let mark = marks.into_iter().find(|mark| mark.name == text.trim());
-        let text = mark.map_or(text, |mark| &mark.at);
-        if SetupMark::is_time(text) {
-            return None;
-        }
+        let Meant::Event(text) = self.meant(text) else { return None };
         Program::compile(text, &self.scope()).ok().map(|program| program.instants())
     }
 
@@ -99,7 +108,7 @@ impl Job {
     /// looked for.
     pub fn marks(&self) -> Vec<Note> {
         let mut notes = self.capture.notes().to_vec();
-        for mark in self.setup.iter().flat_map(|setup| &setup.marks) {
+        for mark in self.setup_marks() {
             if notes.iter().any(|note| note.name == mark.name) {
                 continue;
             }
@@ -127,7 +136,7 @@ impl Job {
         if SetupMark::is_time(name) {
             return wrong(format!("'{name}' would be read as a time"), "begin the name with a letter");
         }
-        let of_setup = self.setup.iter().flat_map(|setup| &setup.marks).any(|mark| mark.name == name);
+        let of_setup = self.setup_marks().any(|mark| mark.name == name);
         if self.scope().get(name).is_some() || of_setup {
             return wrong(
                 format!("something else in this record is called '{name}'"),
