@@ -9,6 +9,7 @@ mod load;
 mod next;
 mod output;
 mod picture;
+mod report;
 mod rows;
 mod tables;
 #[cfg(feature = "view")]
@@ -67,6 +68,7 @@ fn main() -> ExitCode {
         Command::Show(show) => commands::show::run(&show, &mut out),
         #[cfg(feature = "view")]
         Command::View(view) => view::run(&view, &mut out),
+        Command::Report(wanted) => report::run(&wanted, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),
         Command::Serve(serve) => commands::serve::run(&serve, &mut out),
     };

@@ -3,9 +3,12 @@
 use deep_tap::Error;
 use deep_tap::capture::{Capture, Note};
 use deep_tap::decode::SerialBus;
-use deep_tap::draw::{Marker, RowSource};
+use deep_tap::draw::{Dimension, Marker, RowSource};
 use deep_tap::job::Job;
+use deep_tap::known::Rule;
+use deep_tap::limit::{BoundLimit, LimitResult, Occurrence, Verdict};
 use deep_tap::line::{AnalogId, BusId, LineId};
+use deep_tap::quantity::uncertain;
 
 /// A row, without the record that it is of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,6 +27,31 @@ pub(crate) fn markers(capture: &Capture, marks: &[Note]) -> Vec<Marker> {
     let trigger = triggered.then(|| Marker { tick: base.zero(), name: "trigger".to_string() });
     let marks = marks.iter().map(|note| Marker { tick: note.at, name: note.name.clone() });
     trigger.into_iter().chain(marks).collect()
+}
+
+/// An occurrence of a limit, with its value and what is required of it.
+pub(crate) fn dimension(
+    capture: &Capture,
+    bound: &BoundLimit,
+    result: &LimitResult,
+    occurrence: &Occurrence,
+) -> Dimension {
+    let span = bound.span(capture, Rule::Proven);
+    let known = occurrence.value(capture.base()).zip(occurrence.bounds(&span));
+    let tick = capture.base().tick();
+    let value = known.map_or(String::new(), |(value, bounds)| uncertain(value, bounds, tick));
+    let verdict = match occurrence.verdict {
+        Verdict::Fail => "FAIL",
+        Verdict::Pass => "pass",
+        Verdict::Inconclusive | Verdict::NotSeen => "inconclusive",
+    };
+    Dimension {
+        from: occurrence.start,
+        to: occurrence.end,
+        text: format!("{} {value}, required {}: {verdict}", result.symbol, result.required),
+        violated: occurrence.verdict == Verdict::Fail,
+        signals: bound.signals(),
+    }
 }
 
 /// The serial buses of a record's setup, then its exchanges.

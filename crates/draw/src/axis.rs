@@ -13,13 +13,15 @@ pub struct AxisLabel {
 }
 
 /// Labels at round times (1, 2 or 5 times a power of ten) in a view of `columns`, each with `room`
-/// columns to the next at the least.
+/// columns to the next at the least, all with one prefix.
 pub(crate) fn labels(base: TimeBase, start: Tick, end: Tick, columns: usize, room: usize) -> Vec<AxisLabel> {
     let span = base.length_of(end.since(start)).to_rational();
     let most = (columns / room.max(1)).max(1) as i64;
     let Some(step) = span.checked_div(Rational::from(most)).and_then(round_up) else { return Vec::new() };
     let first = base.time_of(start).to_rational();
     let Some(from) = first.checked_div(step).map(Rational::ceil) else { return Vec::new() };
+    let last = base.time_of(end).to_rational();
+    let largest = Time::from_rational(if last.abs() > first.abs() { last } else { first });
     let mut labels = Vec::new();
     for number in 0..=i128::from(most) + 1 {
         let at = Rational::new(from + number, 1).and_then(|n| n.checked_mul(step));
@@ -30,7 +32,7 @@ pub(crate) fn labels(base: TimeBase, start: Tick, end: Tick, columns: usize, roo
         let (Some(at), Some(column)) = (at, column) else { break };
         match usize::try_from(column.floor()) {
             Ok(column) if column < columns => {
-                let text = Time::from_rational(at).rounded(Time::from_rational(step));
+                let text = Time::from_rational(at).rounded_beside(largest, Time::from_rational(step));
                 labels.push(AxisLabel { column, text });
             }
             _ => break,
@@ -40,7 +42,7 @@ pub(crate) fn labels(base: TimeBase, start: Tick, end: Tick, columns: usize, roo
 }
 
 /// The next number of the form 1, 2 or 5 times a power of ten.
-fn round_up(value: Rational) -> Option<Rational> {
+pub(crate) fn round_up(value: Rational) -> Option<Rational> {
     for exponent in -18..=12 {
         for digit in [1, 2, 5] {
             let step = Rational::power_of_ten(exponent)?.checked_mul(Rational::from(digit))?;

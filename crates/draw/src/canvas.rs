@@ -47,6 +47,47 @@ pub(crate) enum Ink {
 }
 
 impl Ink {
+    pub(crate) const ALL: [Ink; 16] = [
+        Ink::Ground,
+        Ink::Text,
+        Ink::Faint,
+        Ink::Grid,
+        Ink::Signal,
+        Ink::Bus,
+        Ink::BusFill,
+        Ink::Frame,
+        Ink::FrameFill,
+        Ink::Analog,
+        Ink::AnalogFill,
+        Ink::Marker,
+        Ink::Bad,
+        Ink::BadFill,
+        Ink::Measure,
+        Ink::Unknown,
+    ];
+
+    /// Its name in a style sheet.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Ink::Ground => "ground",
+            Ink::Text => "text",
+            Ink::Faint => "faint",
+            Ink::Grid => "grid",
+            Ink::Signal => "signal",
+            Ink::Bus => "bus",
+            Ink::BusFill => "bus-fill",
+            Ink::Frame => "frame",
+            Ink::FrameFill => "frame-fill",
+            Ink::Analog => "analog",
+            Ink::AnalogFill => "analog-fill",
+            Ink::Marker => "marker",
+            Ink::Bad => "bad",
+            Ink::BadFill => "bad-fill",
+            Ink::Measure => "measure",
+            Ink::Unknown => "unknown",
+        }
+    }
+
     /// The colour on a ground.
     pub(crate) fn on(self, ground: Ground) -> &'static str {
         let (light, dark) = match self {

@@ -2,11 +2,12 @@
 
 use std::fmt;
 
-use deep_tap_core::limit::Required;
+use deep_tap_core::limit::{Required, Values};
 use deep_tap_core::measure::Bin;
 use deep_tap_core::quantity::{Quantity, Unit};
 use deep_tap_core::quantity::{Rational, Time};
 
+use crate::axis::round_up;
 use crate::canvas::{Anchor, Drawing, Ink, text_width};
 
 /// How many values lie where, and what is required of them.
@@ -29,6 +30,8 @@ pub struct HistogramBin {
     pub count: u64,
 }
 
+/// Share of a picture's width that a bar takes at most.
+const WIDEST_BAR: f64 = 0.08;
 /// Characters of the longest bar in a text.
 const LONGEST: u64 = 60;
 
@@ -44,6 +47,11 @@ impl Histogram {
         let bins =
             bins.iter().map(|bin| HistogramBin { from: at(bin.from), to: at(bin.to), count: bin.count });
         Histogram { bins: bins.collect(), required: None }
+    }
+
+    /// Of the values of a limit in at most so many bins, with what is required of them.
+    pub fn of_limit(values: &Values, required: &Required, most: usize) -> Self {
+        Histogram::of(&values.distribution.histogram(most), values.unit, values.step).with_required(*required)
     }
 
     /// With what is required of the values.
@@ -100,14 +108,15 @@ impl Histogram {
         for end in ends.into_iter().flatten().map(value) {
             (least, most) = (least.min(end), most.max(end));
         }
-        let pad = (most - least).max(f64::MIN_POSITIVE) * 0.03;
+        // A few values side by side are no slabs: a bar takes a share of the width at most.
+        let bar = value(first.to) - value(first.from);
+        let pad = ((most - least) * 0.03).max((bar / WIDEST_BAR - (most - least)) / 2.0);
+        let pad = pad.max(f64::MIN_POSITIVE);
         let (least, most) = (least - pad, most + pad);
         let plot = width - MARGIN - RIGHT;
         let x = |at: f64| MARGIN + (at - least) / (most - least) * plot;
         let y = |count: u64| TOP + PLOT - count as f64 / self.tallest() as f64 * (PLOT - 10.0);
-        let mut counts: Vec<u64> = (1..=4).map(|quarter| self.tallest() * quarter / 4).collect();
-        counts.dedup();
-        for count in counts.into_iter().filter(|count| *count > 0) {
+        for count in round_counts(self.tallest()) {
             drawing.line(vec![(MARGIN, y(count)), (width - RIGHT, y(count))], Ink::Grid, 1.0);
             drawing.text((MARGIN - 8.0, y(count) + 4.0), count.to_string(), 11.0, Ink::Faint, Anchor::End);
         }
@@ -120,7 +129,7 @@ impl Histogram {
             drawing.rectangle((from + 0.5, top), (to - 0.5, TOP + PLOT), Some(stroke), (fill, 1.0));
         }
         drawing.line(vec![(MARGIN, TOP + PLOT), (width - RIGHT, TOP + PLOT)], Ink::Text, 1.0);
-        self.label_axis(&mut drawing, &x, width - RIGHT, TOP + PLOT);
+        self.label_axis(&mut drawing, (least, most), (MARGIN, width - RIGHT), TOP + PLOT);
         // Each on a line of its own: they may be close together.
         for (end, word, y) in [(ends[0], "min", TOP + 4.0), (ends[1], "max", TOP + 20.0)] {
             let Some(end) = end else { continue };
@@ -146,21 +155,42 @@ impl Histogram {
         width.map_or(String::new(), |(bin, width)| bin.from.unit().of(width).to_string())
     }
 
-    /// Labels at the ends of bars, as many as fit.
-    fn label_axis(&self, drawing: &mut Drawing, x: &impl Fn(f64) -> f64, right: f64, base: f64) {
-        let ends = self.bins.iter().map(|bin| bin.from).chain(self.bins.last().map(|bin| bin.to));
-        let mut free = f64::MIN;
-        for end in ends {
-            let (at, text) = (x(end.to_rational().to_f64()), self.label(end));
+    /// Labels at round values, as many as fit.
+    fn label_axis(
+        &self,
+        drawing: &mut Drawing,
+        (least, most): (f64, f64),
+        (left, right): (f64, f64),
+        base: f64,
+    ) {
+        /// Pixels that a label needs at least, with the gap to the next.
+        const ROOM: f64 = 96.0;
+        let Some(unit) = self.bins.first().map(|bin| bin.from.unit()) else { return };
+        let labels = ((right - left) / ROOM).max(1.0);
+        let exact = |value: f64| Rational::new((value * 1e18).round() as i128, 10i128.pow(18));
+        let Some(step) = exact((most - least) / labels).and_then(round_up) else { return };
+        let Some(first) = exact(least).and_then(|least| least.checked_div(step)).map(Rational::ceil) else {
+            return;
+        };
+        let largest = unit.of(exact(least.abs().max(most.abs())).unwrap_or(Rational::ZERO));
+        for number in first..first.saturating_add(labels as i128 + 2) {
+            let at = Rational::new(number, 1).and_then(|number| number.checked_mul(step));
+            let Some(at) = at.filter(|at| at.to_f64() <= most) else { break };
+            let x = left + (at.to_f64() - least) / (most - least) * (right - left);
+            let text = unit.of(at).rounded_beside(largest, unit.of(step));
             let half = text_width(&text, 11.0) / 2.0;
-            if at - half < free || at + half > right + 20.0 {
-                continue;
-            }
-            drawing.line(vec![(at, base), (at, base + 5.0)], Ink::Text, 1.0);
-            drawing.text((at, base + 19.0), text, 11.0, Ink::Text, Anchor::Middle);
-            free = at + half + 14.0;
+            drawing.line(vec![(x, base), (x, base + 5.0)], Ink::Text, 1.0);
+            let middle = x.min(right + 20.0 - half);
+            drawing.text((middle, base + 19.0), text, 11.0, Ink::Text, Anchor::Middle);
         }
     }
+}
+
+/// Round numbers up to a count, four or a few more.
+fn round_counts(most: u64) -> impl Iterator<Item = u64> {
+    let step = Rational::new(i128::from(most), 4).and_then(round_up);
+    let step = step.and_then(|step| u64::try_from(step.ceil()).ok()).unwrap_or(1).max(1);
+    (1..).map(move |number| number * step).take_while(move |count| *count <= most)
 }
 
 impl fmt::Display for Histogram {

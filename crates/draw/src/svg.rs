@@ -1,5 +1,6 @@
 //! Pictures as SVG.
 
+use deep_tap_core::printable;
 use svg::Document;
 use svg::node::element::path::Data;
 use svg::node::element::{Path, Rectangle, Text};
@@ -9,21 +10,56 @@ use crate::canvas::{Anchor, Drawing, Ground, Ink, Shape};
 /// The font that travels with the program, and what stands in for it elsewhere.
 const FONTS: &str = "Hack, DejaVu Sans Mono, Menlo, Consolas, monospace";
 
+/// What says the colour of a shape.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Colours {
+    /// The drawing, on a ground.
+    Own(Ground),
+    /// Whatever it is part of, by the names of the inks.
+    Named,
+}
+
+impl Colours {
+    fn of(self, ink: Ink) -> String {
+        match self {
+            Colours::Own(ground) => ink.on(ground).to_string(),
+            Colours::Named => format!("var(--{})", ink.name()),
+        }
+    }
+}
+
 impl Drawing {
     /// The picture as an SVG document.
     pub fn svg(&self, ground: Ground) -> String {
         let (width, height) = self.size();
-        let mut document = Document::new()
-            .set("viewBox", (0, 0, width, height))
-            .set("width", width)
-            .set("height", height)
-            .set("font-family", FONTS)
-            .add(
-                Rectangle::new()
-                    .set("width", width)
-                    .set("height", height)
-                    .set("fill", Ink::Ground.on(ground)),
-            );
+        let whole = Rectangle::new().set("width", width).set("height", height);
+        let ground_of = whole.set("fill", Ink::Ground.on(ground));
+        let document = self.document().set("width", width).set("height", height).add(ground_of);
+        self.drawn(document, Colours::Own(ground)).to_string()
+    }
+
+    /// The picture as an element of a page, as wide as there is room, in the colours of the page:
+    /// [`page_colours`](Drawing::page_colours) are its own. `said` is what the picture shows, in words.
+    pub fn page_svg(&self, said: &str) -> String {
+        let said = printable(said).replace('&', "&amp;").replace('<', "&lt;").replace('"', "&quot;");
+        let document = self.document().set("role", "img").set("aria-label", said);
+        let text = self.drawn(document, Colours::Named).to_string();
+        // In a page, the name space is known.
+        text.replace(" xmlns=\"http://www.w3.org/2000/svg\"", "").replace(">\n<", "><")
+    }
+
+    /// The colours of a picture in a page, as declarations of a style sheet.
+    pub fn page_colours(ground: Ground) -> String {
+        let declared = Ink::ALL.iter().map(|ink| format!("--{}:{};", ink.name(), ink.on(ground)));
+        declared.collect()
+    }
+
+    fn document(&self) -> Document {
+        let (width, height) = self.size();
+        Document::new().set("viewBox", (0, 0, width, height)).set("font-family", FONTS)
+    }
+
+    fn drawn(&self, mut document: Document, colours: Colours) -> Document {
         for shape in &self.shapes {
             document = match shape {
                 Shape::Path { points, closed, stroke, fill, dashed } => {
@@ -38,13 +74,13 @@ impl Drawing {
                     let mut path = Path::new().set("d", data);
                     path = match fill {
                         Some((ink, opacity)) => {
-                            let path = path.set("fill", ink.on(ground));
+                            let path = path.set("fill", colours.of(*ink));
                             if *opacity < 1.0 { path.set("fill-opacity", *opacity) } else { path }
                         }
                         None => path.set("fill", "none"),
                     };
                     if let Some((ink, width)) = stroke {
-                        path = path.set("stroke", ink.on(ground)).set("stroke-width", *width);
+                        path = path.set("stroke", colours.of(*ink)).set("stroke-width", *width);
                     }
                     document.add(if *dashed { path.set("stroke-dasharray", "3 3") } else { path })
                 }
@@ -53,7 +89,7 @@ impl Drawing {
                         .set("x", rounded(at.0))
                         .set("y", rounded(at.1))
                         .set("font-size", *size)
-                        .set("fill", ink.on(ground));
+                        .set("fill", colours.of(*ink));
                     node = match anchor {
                         Anchor::Start => node,
                         Anchor::Middle => node.set("text-anchor", "middle"),
@@ -63,7 +99,7 @@ impl Drawing {
                 }
             };
         }
-        document.to_string()
+        document
     }
 }
 

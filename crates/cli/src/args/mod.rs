@@ -14,7 +14,7 @@ pub(crate) use record::{
 };
 #[cfg(feature = "view")]
 pub(crate) use result::View;
-pub(crate) use result::{Check, Convert, Ground, Layout, Measure, Rule, Show, Target};
+pub(crate) use result::{Check, Convert, Ground, Layout, Measure, Report, Rule, Show, Target};
 pub(crate) use window::Window;
 
 const EXIT_CODES: &str = "\
@@ -88,6 +88,8 @@ pub(crate) enum Command {
     /// The waveforms of a record in the terminal, to move about in; of a setup, what its instrument sees
     #[cfg(feature = "view")]
     View(View),
+    /// One page (HTML) to hand over: verdicts, waveforms, frames, how it was made; of one record or several
+    Report(Report),
     /// Another file format
     Convert(Convert),
     /// An instrument of the bench, over the network (IEEE 488.2 and SCPI on TCP)

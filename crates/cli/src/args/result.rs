@@ -207,6 +207,27 @@ pub(crate) struct View {
 }
 
 #[derive(Debug, clap::Args)]
+pub(crate) struct Report {
+    /// Captures (.dtap) or other records (VCD, CSV, .npy, packed samples); several stand side by side
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<PathBuf>,
+    /// The setup to use, instead of the one in a capture
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
+    /// What stands at its top; the setup's title otherwise
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) title: Option<String>,
+    /// Where to write; default: the record's name with .html, or report.html, in this folder; '-' for standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Replace a file that is there already
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+#[derive(Debug, clap::Args)]
 pub(crate) struct Convert {
     #[command(flatten)]
     pub(crate) source: Source,

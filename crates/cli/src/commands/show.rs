@@ -6,7 +6,7 @@ use deep_tap::capture::Capture;
 use deep_tap::draw::{Dimension, Marker, Picture, RowSource, Sheet, View};
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence, Verdict};
+use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence};
 use deep_tap::line::AnalogId;
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
@@ -19,7 +19,6 @@ use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Grid, Out, terminal_width};
 use crate::picture;
 use crate::rows;
-use deep_tap::quantity::uncertain;
 
 /// Columns when standard output is no terminal.
 const PIPED_WIDTH: usize = 120;
@@ -165,24 +164,7 @@ fn dimensions(
 ) -> Result<Vec<Dimension>, Failure> {
     /// More in one picture nobody tells apart.
     const MOST: usize = 200;
-    let span = bound.span(capture, Rule::Proven);
-    let tick = capture.base().tick();
-    let dimension = |occurrence: &Occurrence| {
-        let known = occurrence.value(capture.base()).zip(occurrence.bounds(&span));
-        let value = known.map_or(String::new(), |(value, bounds)| uncertain(value, bounds, tick));
-        let verdict = match occurrence.verdict {
-            Verdict::Fail => "FAIL",
-            Verdict::Pass => "pass",
-            Verdict::Inconclusive | Verdict::NotSeen => "inconclusive",
-        };
-        Dimension {
-            from: occurrence.start,
-            to: occurrence.end,
-            text: format!("{} {value}, required {}: {verdict}", result.symbol, result.required),
-            violated: occurrence.verdict == Verdict::Fail,
-            signals: bound.signals(),
-        }
-    };
+    let dimension = |occurrence: &Occurrence| rows::dimension(capture, bound, result, occurrence);
     let violated = limit::violations(capture, bound, Rule::Proven, MOST)?.found;
     let others = violated.iter().filter(|o| (o.start, o.end) != (worst.start, worst.end));
     Ok(std::iter::once(worst).chain(others).map(dimension).collect())

@@ -137,6 +137,7 @@ fn no_text_of_a_file_acts_in_any_output() {
         &["frames", "h.dtap", "--table", "f.csv"],
         &["show", "h.dtap", "--output", "p.svg"],
         &["show", "h.dtap", "--output", "p.png"],
+        &["report", "h.dtap", "h.dtap", "--title", &BAD.replace('\0', ""), "--output", "p.html"],
         &["convert", "h.dtap", "h.vcd"],
         &["convert", "h.dtap", "h.csv"],
         &["convert", "h.dtap", "again.dtap"],
@@ -156,7 +157,9 @@ fn no_text_of_a_file_acts_in_any_output() {
         let (code, _, told) = run(args);
         assert!(matches!(code, 0 | 1 | 3), "{args:?}: {told}");
     }
-    for name in ["o.csv", "f.csv", "j.xml", "p.svg", "h.vcd", "h.csv", "i.toml"] {
+    let page = std::fs::read_to_string(folder.path().join("p.html")).unwrap();
+    assert!(!page.contains(&BAD[BAD.len() - 12..]) && crate::report::parts(&page).scripts > 1);
+    for name in ["o.csv", "f.csv", "j.xml", "p.svg", "p.html", "h.vcd", "h.csv", "i.toml"] {
         let text = std::fs::read_to_string(folder.path().join(name)).unwrap();
         assert_eq!(acts(&text.replace("\r\n", "\n")), None, "{name}");
         if name.ends_with("svg") || name.ends_with("xml") {

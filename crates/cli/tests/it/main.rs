@@ -13,6 +13,8 @@ mod instruments;
 /// Numbers and names that nobody means.
 mod odd_values;
 mod records;
+/// The page to hand over.
+mod report;
 /// Programs that are started beside a recording.
 mod started;
 /// Captures longer than memory: killed, interrupted, repeated, on a full disk.

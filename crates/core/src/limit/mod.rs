@@ -26,6 +26,7 @@ mod runs;
 mod tally;
 #[cfg(test)]
 mod tests;
+mod values;
 mod violations;
 mod walk;
 mod worth_trying;
@@ -42,4 +43,5 @@ pub use required::Required;
 pub use result::{Chance, Counts, LimitResult, Reason, Statistics, WorthTrying};
 pub use row::{Answer, BindError, Limit, LimitBuilder};
 pub use runs::{OverRuns, Runs};
+pub use values::{Values, values};
 pub use violations::{Streak, Violations, violations};

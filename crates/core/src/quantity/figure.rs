@@ -127,6 +127,19 @@ impl Quantity {
             _ => self.to_string(),
         }
     }
+
+    /// The same with the prefix of another value of the same unit.
+    pub fn rounded_beside(self, other: Quantity, resolution: Quantity) -> String {
+        match (self, other, resolution) {
+            (Quantity::Time(time), Quantity::Time(other), Quantity::Time(resolution)) => {
+                time.rounded_beside(other, resolution)
+            }
+            (Quantity::Voltage(voltage), Quantity::Voltage(other), Quantity::Voltage(resolution)) => {
+                voltage.rounded_beside(other, resolution)
+            }
+            _ => self.rounded(resolution),
+        }
+    }
 }
 
 impl PartialOrd for Quantity {

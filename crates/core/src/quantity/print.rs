@@ -14,6 +14,12 @@ pub(super) fn print_rounded(value: Rational, resolution: Rational, unit: &str) -
     print_in(value, resolution, exponent, &format!("{prefix}{unit}"))
 }
 
+/// The same with the prefix of another number.
+pub(super) fn print_beside(value: Rational, other: Rational, resolution: Rational, unit: &str) -> String {
+    let (prefix, exponent) = prefix_for(if other.is_zero() { resolution } else { other });
+    print_in(value, resolution, exponent, &format!("{prefix}{unit}"))
+}
+
 /// The same without a prefix.
 pub(super) fn print_plain(value: Rational, resolution: Rational, unit: &str) -> String {
     print_in(value, resolution, 0, unit)

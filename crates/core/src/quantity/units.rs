@@ -6,7 +6,7 @@ use std::str::FromStr;
 use serde::{Serialize, Serializer};
 
 use super::prefix::PREFIXES;
-use super::print::{decimals, print_exact, print_plain, print_rounded};
+use super::print::{decimals, print_beside, print_exact, print_plain, print_rounded};
 use super::rational::Rational;
 use super::read::{parse, scaled, split, wrong_unit};
 use crate::error::{Error, ErrorKind, Result};
@@ -51,6 +51,18 @@ macro_rules! quantity {
                     return self.to_string();
                 }
                 print_rounded(self.0, resolution.0, $unit)
+            }
+
+            /// The same with the prefix that another value has, as numbers of one axis are written.
+            ///
+            /// ```
+            /// use deep_tap_core::quantity::Time;
+            /// let (at, resolution): (Time, Time) = ("-800 us".parse()?, "200 us".parse()?);
+            /// assert_eq!(at.rounded_beside("-1.2 ms".parse()?, resolution), "-0.8 ms");
+            /// # Ok::<(), deep_tap_core::Error>(())
+            /// ```
+            pub fn rounded_beside(self, other: Self, resolution: Self) -> String {
+                print_beside(self.0, other.0, resolution.0, $unit)
             }
         }
 

@@ -16,7 +16,7 @@ pub struct Sheet<'a> {
     pub end: Tick,
     /// Width in pixels.
     pub width: u32,
-    /// What stands above it.
+    /// What stands above it; may be empty.
     pub title: String,
     /// Places with names.
     pub markers: &'a [Marker],
@@ -27,8 +27,9 @@ pub struct Sheet<'a> {
 pub(super) const NAME_SIZE: f64 = 12.0;
 pub(super) const VALUE_SIZE: f64 = 11.0;
 pub(super) const SIDE: f64 = 14.0;
-/// From the title to the axis.
-pub(super) const HEAD: f64 = 52.0;
+/// Where the axis begins, below the title; of a picture without one.
+const HEAD: f64 = 52.0;
+const BARE_HEAD: f64 = 30.0;
 pub(super) const AXIS: f64 = 24.0;
 pub(super) const LANE: f64 = 18.0;
 pub(super) const LINE_ROW: f64 = 26.0;
@@ -48,6 +49,11 @@ pub(super) struct Layout<'a> {
 impl Layout<'_> {
     pub(super) fn x(&self, column: usize) -> f64 {
         self.margin + column as f64 + 0.5
+    }
+
+    /// Where the axis begins.
+    pub(super) fn head(&self) -> f64 {
+        if self.sheet.title.is_empty() { BARE_HEAD } else { HEAD }
     }
 
     pub(super) fn right(&self) -> f64 {

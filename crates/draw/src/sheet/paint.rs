@@ -3,7 +3,7 @@
 use deep_tap_core::capture::Capture;
 use deep_tap_core::{Error, ErrorKind, Result};
 
-use super::layout::{AXIS, HEAD, LANE, Layout, SIDE, Sheet, VALUE_SIZE, fitting, height, row_margin};
+use super::layout::{AXIS, LANE, Layout, SIDE, Sheet, VALUE_SIZE, fitting, height, row_margin};
 use crate::canvas::{Anchor, Drawing, Ink, text_width};
 use crate::row::{RowSource, View};
 use crate::wave::Picture;
@@ -54,14 +54,14 @@ impl Layout<'_> {
     fn draw(&self) -> Drawing {
         let lanes = self.marker_lanes();
         let marker_rows = lanes.iter().map(|(_, _, lane)| lane + 1).max().unwrap_or(0);
-        let top = HEAD + AXIS + marker_rows as f64 * LANE + 8.0;
+        let top = self.head() + AXIS + marker_rows as f64 * LANE + 8.0;
         let heights: Vec<f64> = self.picture.rows.iter().map(height).collect();
         let bottom = top + heights.iter().sum::<f64>();
         let dimensions = self.dimension_lanes();
         let below = dimensions.iter().filter_map(|d| d.lane).map(|lane| lane + 1).max().unwrap_or(0) as f64
             * (LANE + 8.0);
         let mut drawing = Drawing::new(f64::from(self.sheet.width), bottom + below + 16.0);
-        self.head(&mut drawing);
+        self.titles(&mut drawing);
         self.axis(&mut drawing, bottom);
         let tops: Vec<f64> = heights
             .iter()
@@ -74,7 +74,7 @@ impl Layout<'_> {
         // Marks first: what the rows say stays readable over them.
         for (column, name, lane) in &lanes {
             let x = self.x(*column);
-            let label = HEAD + AXIS + *lane as f64 * LANE + 13.0;
+            let label = self.head() + AXIS + *lane as f64 * LANE + 13.0;
             drawing.dashes((x, label - 10.0), (x, bottom), Ink::Marker);
             if let Some((text_x, anchor)) = self.beside(x, name) {
                 drawing.text((text_x, label), name.as_str(), VALUE_SIZE, Ink::Marker, anchor);
@@ -90,9 +90,11 @@ impl Layout<'_> {
     }
 
     /// The title, and what the time scale is.
-    fn head(&self, drawing: &mut Drawing) {
+    fn titles(&self, drawing: &mut Drawing) {
         let title_room = f64::from(self.sheet.width) - 2.0 * SIDE;
-        drawing.bold((SIDE, 22.0), fitting(&self.sheet.title, 13.0, title_room), 13.0, Ink::Text);
+        if !self.sheet.title.is_empty() {
+            drawing.bold((SIDE, 22.0), fitting(&self.sheet.title, 13.0, title_room), 13.0, Ink::Text);
+        }
         let base = self.capture.base();
         let (from, to) = (base.time_of(self.view.start), base.time_of(self.view.end));
         let whole = base.length_of(self.view.end.since(self.view.start)).to_f64();
@@ -107,7 +109,7 @@ impl Layout<'_> {
             rough(whole, 3, "s")
         );
         drawing.text(
-            (SIDE, 40.0),
+            (SIDE, self.head() - 12.0),
             fitting(&said, VALUE_SIZE, title_room),
             VALUE_SIZE,
             Ink::Faint,
@@ -117,7 +119,7 @@ impl Layout<'_> {
 
     /// The time axis with its grid; the first of a label's column is its instant.
     fn axis(&self, drawing: &mut Drawing, bottom: f64) {
-        let y = HEAD + 8.0;
+        let y = self.head() + 8.0;
         let mut free = f64::MIN;
         for label in &self.picture.axis {
             let x = self.x(label.column);

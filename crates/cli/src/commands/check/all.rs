@@ -29,7 +29,7 @@ impl Checked {
             }
             let found = violations(capture, bound, rule, MOST)?;
             let span = bound.span(capture, rule);
-            let told = |occurrence: &Occurrence| told(loaded, result, occurrence, &span);
+            let told = |occurrence: &Occurrence| Told::of(loaded, result, occurrence, &span);
             let streak =
                 |s: &Streak| (Told { at: told(&s.first).at, ..told(&s.worst) }, told(&s.last), s.count);
             all.push(Listed {
@@ -102,30 +102,31 @@ fn seen(result: &LimitResult, tick: Time) -> String {
     }
 }
 
-fn told(loaded: &Job, result: &LimitResult, occurrence: &Occurrence, span: &Span) -> Told {
-    let base = loaded.capture.base();
-    let value = occurrence.value(base);
-    let bounds = occurrence.bounds(span);
-    let margin = value.and_then(|value| result.required.margin(value.to_rational()));
-    Told {
-        at: base.time_of(occurrence.start),
-        value,
-        bounds,
-        margin: margin.map(|margin| result.unit.of(margin)),
-        tick: base.tick(),
-    }
-}
-
 impl Told {
+    /// What is said of an occurrence of a limit.
+    pub(crate) fn of(loaded: &Job, result: &LimitResult, occurrence: &Occurrence, span: &Span) -> Self {
+        let base = loaded.capture.base();
+        let value = occurrence.value(base);
+        let bounds = occurrence.bounds(span);
+        let margin = value.and_then(|value| result.required.margin(value.to_rational()));
+        Told {
+            at: base.time_of(occurrence.start),
+            value,
+            bounds,
+            margin: margin.map(|margin| result.unit.of(margin)),
+            tick: base.tick(),
+        }
+    }
+
     fn known(&self) -> Option<(Quantity, Bounds<Quantity>)> {
         self.value.zip(self.bounds)
     }
 
-    fn text(&self) -> String {
+    pub(crate) fn text(&self) -> String {
         self.known().map_or("-".to_string(), |(value, bounds)| uncertain(value, bounds, self.tick))
     }
 
-    fn margin_text(&self) -> String {
+    pub(crate) fn margin_text(&self) -> String {
         let known = self.margin.zip(self.known());
         known.map_or("-".to_string(), |(margin, (value, bounds))| {
             signed(margin, resolution(value, bounds, self.tick))

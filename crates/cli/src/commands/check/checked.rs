@@ -28,13 +28,13 @@ pub(crate) struct Checked {
     pub(crate) verdict: Verdict,
     pub(crate) results: Vec<LimitResult>,
     /// What was expected besides timing, and whether it was so.
-    pub(super) expectations: Vec<Met>,
+    pub(crate) expectations: Vec<Met>,
     /// No line of a limit is taken to have had a pulse this short that hid between two samples.
     pub(super) granted: Option<Time>,
     /// What has to be said of lines that may have hidden pulses.
     pub(super) remarks: Vec<String>,
     /// Limits left out because a pin they need is not wired.
-    pub(super) not_wired: Vec<String>,
+    pub(crate) not_wired: Vec<String>,
     pub(super) pins_not_wired: Vec<String>,
     /// Limits that look at a line which is unknown all through the record.
     pub(super) unrecorded: Vec<String>,
@@ -53,12 +53,12 @@ pub(super) struct Listed {
 
 /// One violation: when it begins, and its value.
 #[derive(Clone)]
-pub(super) struct Told {
-    pub(super) at: Time,
+pub(crate) struct Told {
+    pub(crate) at: Time,
     pub(super) value: Option<Quantity>,
     pub(super) bounds: Option<Bounds<Quantity>>,
-    pub(super) margin: Option<Quantity>,
-    pub(super) tick: Time,
+    pub(crate) margin: Option<Quantity>,
+    pub(crate) tick: Time,
 }
 
 /// Checks the limits of a record's setup, or those of them that are named.
@@ -101,7 +101,7 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
 
 impl Checked {
     /// What the verdicts rest on, in a sentence each.
-    pub(super) fn assumptions(&self) -> Vec<String> {
+    pub(crate) fn assumptions(&self) -> Vec<String> {
         let granted = self.granted.map(|time| {
             let time = time.rounded(self.tick);
             format!("taken for granted: no line has a pulse of {time} or less; state 'shortest' to have it checked")

@@ -112,7 +112,7 @@ fn seen(met: &Met) -> String {
 }
 
 /// The verdict, and how many led to it.
-fn verdict_text(met: &Met) -> String {
+pub(crate) fn verdict_text(met: &Met) -> String {
     let counts = judged(met).map(|judged| judged.counts);
     match (met.verdict, counts) {
         (Verdict::Fail, Some(counts)) if counts.seen > 1 => {
@@ -126,7 +126,7 @@ fn verdict_text(met: &Met) -> String {
 }
 
 /// What was found, and where.
-pub(super) fn said(met: &Met) -> (String, Option<Time>) {
+pub(crate) fn said(met: &Met) -> (String, Option<Time>) {
     match (&met.found, judged(met)) {
         (Detail::Order(order), _) => order_text(order),
         (_, Some(judged)) => match Deviation::first_of(&judged.deviations) {
@@ -141,6 +141,17 @@ pub(super) fn said(met: &Met) -> (String, Option<Time>) {
 pub(super) fn first_failure(all: &[Met]) -> Option<Time> {
     let failed = all.iter().filter(|met| met.verdict == Verdict::Fail);
     failed.filter_map(|met| said(met).1).min()
+}
+
+/// Where what is not as expected is so, and how.
+pub(crate) fn deviations(met: &Met) -> impl Iterator<Item = (Time, String)> + '_ {
+    let all = judged(met).into_iter().flat_map(|judged| &judged.deviations).take(MOST_LINES);
+    let broken = match &met.found {
+        Detail::Order(order) => order.found.as_slice(),
+        _ => &[],
+    };
+    let broken = broken.iter().take(MOST_LINES).map(|broken| (broken.at, transition(broken)));
+    all.map(move |of| (of.at, deviation_text(met, of))).chain(broken)
 }
 
 /// How many the record cuts off.

@@ -171,7 +171,7 @@ pub(crate) fn rate_worth_trying(result: &LimitResult) -> Option<Rate> {
 }
 
 /// Why a limit has no plain answer, in a sentence.
-pub(super) fn explanation(result: &LimitResult) -> Option<String> {
+pub(crate) fn explanation(result: &LimitResult) -> Option<String> {
     let counts = &result.counts;
     let text = match result.verdict {
         Verdict::NotSeen if counts.unpaired > 0 => {

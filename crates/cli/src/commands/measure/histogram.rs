@@ -1,13 +1,11 @@
 //! Histograms: of intervals, and of the values of a limit with the limit drawn in.
 
-use std::ops::ControlFlow;
 use std::path::Path;
 
 use deep_tap::draw::Histogram;
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
-use deep_tap::limit::{LimitResult, Visited};
-use deep_tap::measure::Distribution;
+use deep_tap::limit::{self, LimitResult};
 use deep_tap::quantity::Rational;
 use deep_tap::quantity::Unit;
 use deep_tap::{Error, ErrorKind};
@@ -55,23 +53,9 @@ pub(super) fn save(args: &args::Measure, path: &Path, all: &[Series]) -> Result<
 pub(super) fn of_limit(args: &args::Measure, loaded: &Job, name: &str, out: &mut Out) -> Result<(), Failure> {
     let capture = &loaded.capture;
     let (bound, result) = checked_limit(loaded, name)?;
-    // A time is counted in ticks, all else in millionths.
-    let step = match result.unit {
-        Unit::Time => capture.base().tick().to_rational(),
-        Unit::Percent | Unit::Voltage => Rational::new(1, 1_000_000).unwrap_or(Rational::ONE),
-    };
-    let mut values = Distribution::default();
-    bound.occurrences(capture, Rule::Proven, &mut |found| {
-        if let Visited::Occurrence(occurrence) = found
-            && let Some(value) = occurrence.value(capture.base())
-            && let Some(count) = value.to_rational().checked_div(step)
-        {
-            values.add(i64::try_from(count.round()).unwrap_or(i64::MAX));
-        }
-        ControlFlow::Continue(())
-    })?;
-    let histogram =
-        Histogram::of(&values.histogram(MOST_BINS), result.unit, step).with_required(result.required);
+    let all = limit::values(capture, bound, Rule::Proven, 0)?;
+    let (values, step) = (&all.distribution, all.step);
+    let histogram = Histogram::of_limit(&all, &result.required, MOST_BINS);
     let in_unit = |count: f64| {
         let share = if result.unit == Unit::Percent { 100.0 } else { 1.0 };
         count * step.to_f64() * share
