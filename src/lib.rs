@@ -89,8 +89,8 @@ pub mod docs;
 
 pub use deep_tap_bench as bench;
 pub use deep_tap_core::{
-    Error, ErrorKind, Place, Result, TextPlace, bus, capture, decode, diagnose, event, exchange, expect,
-    format, instrument, job, known, limit, line, measure, message, pair, plan, printable, printable_lines,
-    quantity, roles, scan, setup, suggest, time, trigger,
+    Error, ErrorKind, Place, Result, TextPlace, bus, capture, compare, decode, diagnose, event, exchange,
+    expect, format, instrument, job, known, limit, line, measure, message, pair, plan, printable,
+    printable_lines, quantity, roles, scan, setup, suggest, time, trigger,
 };
 pub use deep_tap_draw as draw;

@@ -16,6 +16,8 @@ mod cases;
 mod certain;
 /// The rate that is worth trying, and whether its chance is right: occurrences are drawn, what is open
 mod chances;
+/// Two records of the same thing.
+mod compare;
 /// Decoders of serial buses: known answers.
 mod decode;
 /// Wrong settings and wiring of a bus, each named.

@@ -68,6 +68,7 @@ fn main() -> ExitCode {
         Command::Show(show) => commands::show::run(&show, &mut out),
         #[cfg(feature = "view")]
         Command::View(view) => view::run(&view, &mut out),
+        Command::Compare(compare) => commands::compare::run(&compare, &mut out),
         Command::Report(wanted) => report::run(&wanted, &mut out),
         Command::Convert(convert) => commands::convert::run(&convert, &mut out),
         Command::Serve(serve) => commands::serve::run(&serve, &mut out),

@@ -8,6 +8,7 @@
 
 pub mod bus;
 pub mod capture;
+pub mod compare;
 pub mod decode;
 pub mod diagnose;
 mod error;

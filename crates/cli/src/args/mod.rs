@@ -14,14 +14,14 @@ pub(crate) use record::{
 };
 #[cfg(feature = "view")]
 pub(crate) use result::View;
-pub(crate) use result::{Check, Convert, Ground, Layout, Measure, Report, Rule, Show, Target};
+pub(crate) use result::{Check, Compare, Convert, Ground, Layout, Measure, Report, Rule, Show, Target};
 pub(crate) use window::Window;
 
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done; for check: every limit passed; for plan: possible, wise, every limit can be decided
   1  check: a limit is violated, or an expectation; find, frames, registers, roles: nothing was found;
-     answers: a request has none
+     answers: a request has none; compare: something differs
   2  wrong usage, or input that cannot be used
   3  check: nothing violated, but something inconclusive or not seen
      plan: possible, but something is unwise or cannot be decided
@@ -88,6 +88,9 @@ pub(crate) enum Command {
     /// The waveforms of a record in the terminal, to move about in; of a setup, what its instrument sees
     #[cfg(feature = "view")]
     View(View),
+    /// What differs between two records of the same thing: limits, frames, values, events, lines
+    #[command(after_help = EXIT_CODES)]
+    Compare(Compare),
     /// One page (HTML) to hand over: verdicts, waveforms, frames, how it was made; of one record or several
     Report(Report),
     /// Another file format

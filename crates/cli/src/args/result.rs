@@ -207,6 +207,43 @@ pub(crate) struct View {
 }
 
 #[derive(Debug, clap::Args)]
+pub(crate) struct Compare {
+    /// The first record: a capture (.dtap), or another one (VCD, CSV, .npy, packed samples)
+    pub(crate) a: PathBuf,
+    /// The second one, of the same thing: later, under load, of another board, after a change
+    pub(crate) b: PathBuf,
+    /// The setup to use for both, instead of those in captures
+    #[arg(long, value_name = "FILE")]
+    pub(crate) setup: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) stated: Stated,
+    /// Lay the records over each other at the first occurrence of this event, instead of at their triggers
+    #[arg(long, value_name = "EVENT")]
+    pub(crate) zero: Option<String>,
+    /// Times may differ by this much
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) tolerance: Option<String>,
+    /// Also compare the time from one place to another; can be given several times
+    #[arg(long, value_names = ["PLACE", "PLACE"], num_args = 2, action = clap::ArgAction::Append,
+          allow_hyphen_values = true)]
+    pub(crate) between: Vec<String>,
+    /// Leave out lines, buses, fields (BUS.FIELD), limits, parts, expectations or events of these names
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) ignore: Vec<String>,
+    /// Pulses below this are glitches; default: three ticks of the coarser record
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true)]
+    pub(crate) glitches: Option<String>,
+    /// Also list what is the same, and more of the frames that differ
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Also write it as JUnit XML, a test case for each thing that is compared
+    #[arg(long, value_name = "FILE")]
+    pub(crate) junit: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
+#[derive(Debug, clap::Args)]
 pub(crate) struct Report {
     /// Captures (.dtap) or other records (VCD, CSV, .npy, packed samples); several stand side by side
     #[arg(required = true, value_name = "FILE")]

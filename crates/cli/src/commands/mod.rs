@@ -3,6 +3,7 @@
 pub(crate) mod answers;
 pub(crate) mod capture;
 pub(crate) mod check;
+pub(crate) mod compare;
 pub(crate) mod convert;
 pub(crate) mod demo;
 pub(crate) mod diagnose;

@@ -5,6 +5,7 @@
 //! A name ends in the unit of its number, or of the numbers of the object that it names: `_s`, `_v`, `_hz`,
 //! `_bps`, `_percent`, `_ppm`. A value that may be of several units stands beside `unit`.
 
+pub(crate) mod comparison;
 pub(crate) mod expectations;
 pub(crate) mod frames;
 pub(crate) mod histograms;

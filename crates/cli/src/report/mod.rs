@@ -1,6 +1,7 @@
 //! `report`: records, their verdicts and what stands behind them, as one page to hand over.
 
 mod chapter;
+mod differences;
 mod figure;
 mod limits;
 mod matrix;
@@ -22,11 +23,14 @@ use crate::load::{load, tell_damage};
 use crate::next::{next, path_word};
 use crate::output::{Out, Pending, progress_bar};
 use chapter::Chapter;
+use differences::Differences;
 use figure::Budget;
-use page::{Page, Tone};
+use page::{Page, Shown, Tone};
 
 /// Bytes that the pictures of a page take at most, all together.
-const MOST_PICTURED: usize = 6_000_000;
+const MOST_PICTURED: usize = 5_000_000;
+/// Those of what differs between two records, besides.
+const MOST_COMPARED: usize = 1_500_000;
 /// Violations that are drawn, over all records.
 const MOST_DRAWN: usize = 50;
 
@@ -68,7 +72,7 @@ fn page(args: &args::Report) -> Result<(String, String), Failure> {
         violations: MOST_DRAWN / args.files.len().max(1),
     };
     let share = budget;
-    let mut records = Vec::new();
+    let (mut records, mut jobs) = (Vec::new(), Vec::new());
     let bar = progress_bar();
     for (number, file) in args.files.iter().enumerate() {
         let source = args::Source {
@@ -84,7 +88,14 @@ fn page(args: &args::Report) -> Result<(String, String), Failure> {
         tell_damage(&job.capture);
         records.push(chapter?);
         budget = share;
+        // Two are compared; of more, none is kept.
+        jobs.extend(Some(job).filter(|_| args.files.len() == 2));
     }
+    let mut room = Budget { bytes: MOST_COMPARED, violations: 0 };
+    let differences = match jobs.as_slice() {
+        [a, b] => Some(Differences::of(a, b, (&records[0].name, &records[1].name), &mut room)?),
+        _ => None,
+    };
     bar.finish_and_clear();
     let verdicts: Vec<_> = records.iter().flat_map(Chapter::verdicts).collect();
     let answer = match verdicts.is_empty() {
@@ -93,7 +104,9 @@ fn page(args: &args::Report) -> Result<(String, String), Failure> {
     };
     let title = args.title.clone().unwrap_or_else(|| title(&records));
     let overall = (!verdicts.is_empty()).then(|| overall(verdicts));
-    let page = Page::new(title, Tone::of_overall(overall), answer.clone(), records, reproduce(args));
+    let shown =
+        Shown { title, tone: Tone::of_overall(overall), answer: answer.clone(), command: reproduce(args) };
+    let page = Page::new(shown, records, differences);
     let text = page.render().map_err(|error| {
         let target = Place::File(Path::new("report").to_path_buf());
         Failure::from(Error::new(ErrorKind::Io, "the page cannot be written").with_source(error).at(target))

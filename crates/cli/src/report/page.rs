@@ -5,6 +5,7 @@ use deep_tap::draw::{Drawing, Ground};
 use deep_tap::limit::Verdict;
 
 use super::chapter::Chapter;
+use super::differences::Differences;
 use super::limits::Card;
 use super::matrix::Matrix;
 
@@ -17,6 +18,7 @@ pub(super) struct Page {
     answer: String,
     cards: Vec<Card>,
     matrix: Option<Matrix>,
+    differences: Option<Differences>,
     records: Vec<Chapter>,
     /// The command that makes the page again.
     command: String,
@@ -27,14 +29,18 @@ pub(super) struct Page {
     version: &'static str,
 }
 
+/// What stands at the top, and at the end.
+pub(super) struct Shown {
+    pub(super) title: String,
+    pub(super) tone: Tone,
+    pub(super) answer: String,
+    /// The command that makes the page again.
+    pub(super) command: String,
+}
+
 impl Page {
-    pub(super) fn new(
-        title: String,
-        tone: Tone,
-        answer: String,
-        mut records: Vec<Chapter>,
-        command: String,
-    ) -> Self {
+    pub(super) fn new(shown: Shown, mut records: Vec<Chapter>, differences: Option<Differences>) -> Self {
+        let Shown { title, tone, answer, command } = shown;
         let mut cards: Vec<Card> =
             records.iter_mut().flat_map(|record| std::mem::take(&mut record.cards)).collect();
         cards.sort_by_key(|card| card.tone);
@@ -44,6 +50,7 @@ impl Page {
             answer,
             cards,
             matrix: Matrix::of(&records),
+            differences,
             records,
             command,
             light: Drawing::page_colours(Ground::Light),

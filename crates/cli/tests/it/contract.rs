@@ -39,6 +39,8 @@ const COMMANDS: &[&[&str]] = &[
     &["check", "power-rail.dtap"],
     &["check", "tide-gauge.dtap", "--all"],
     &["check", "tide-gauge.dtap", "tide-gauge.dtap"],
+    &["compare", "tide-gauge.dtap", "buses.dtap"],
+    &["compare", "tide-gauge.dtap", "tide-gauge.dtap"],
     &["plan", "setups/tide-gauge.toml"],
     &["plan", "setups/power-rail.toml"],
     &["plan", "setups/power-rail.toml", "--wiring"],

@@ -121,6 +121,7 @@ fn no_text_of_a_file_acts_in_any_output() {
         &["check", "h.dtap", "--junit", "j.xml", "--replace"],
         &["check", "h.dtap", "--all"],
         &["check", "h.dtap", "h.dtap"],
+        &["compare", "h.dtap", "h.dtap", "--all", "--junit", "k.xml", "--replace"],
     ];
     for command in commands {
         let (code, said, told) = run(command);
@@ -159,7 +160,7 @@ fn no_text_of_a_file_acts_in_any_output() {
     }
     let page = std::fs::read_to_string(folder.path().join("p.html")).unwrap();
     assert!(!page.contains(&BAD[BAD.len() - 12..]) && crate::report::parts(&page).scripts > 1);
-    for name in ["o.csv", "f.csv", "j.xml", "p.svg", "p.html", "h.vcd", "h.csv", "i.toml"] {
+    for name in ["o.csv", "f.csv", "j.xml", "k.xml", "p.svg", "p.html", "h.vcd", "h.csv", "i.toml"] {
         let text = std::fs::read_to_string(folder.path().join(name)).unwrap();
         assert_eq!(acts(&text.replace("\r\n", "\n")), None, "{name}");
         if name.ends_with("svg") || name.ends_with("xml") {

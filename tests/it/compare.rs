@@ -1,0 +1,118 @@
+//! Two records of the same thing: what differs is found, and nothing else.
+
+use std::ops::ControlFlow;
+use std::path::Path;
+
+use deep_tap::bench;
+use deep_tap::capture::Capture;
+use deep_tap::compare::{CompareOptions, Comparison, FrameDifferenceKind, Side, compare};
+use deep_tap::job::Job;
+use deep_tap::limit::Verdict;
+use deep_tap::quantity::Rational;
+use deep_tap::setup::{RecordOptions, RunChanges, Setup};
+
+/// A record of the demo board with these options of the bench, at another rate.
+fn recorded(setup: &str, options: &str, rate: Option<&str>) -> Job {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("setups").join(setup);
+    let mut setup = Setup::from_file(&path).unwrap();
+    if let Some(rate) = rate {
+        setup = setup.changed(&RunChanges::default().rate(rate)).unwrap();
+    }
+    let mut instrument = bench::connect(&format!("bench:tide-gauge{options}"), Path::new("")).unwrap();
+    let capture: Capture =
+        setup.record(&mut *instrument, RecordOptions::default(), &mut |_| ControlFlow::Continue(())).unwrap();
+    Job::recorded(capture, setup, &path)
+}
+
+fn compared(a: &Job, b: &Job) -> Comparison {
+    compare(a, b, &CompareOptions::default()).unwrap()
+}
+
+#[test]
+fn a_record_is_the_same_as_itself() {
+    for setup in ["tide-gauge.toml", "buses.toml"] {
+        let job = recorded(setup, "", None);
+        let found = compared(&job, &job);
+        assert_eq!(found.differences(), 0, "{setup}: {found:?}");
+        assert!(found.buses.iter().all(|bus| bus.counts.0 == bus.matched && bus.matched > 0), "{setup}");
+    }
+}
+
+/// The same signals at other rates: what is counted differs everywhere, and nothing is said to have moved. Verdicts only
+/// become more certain.
+#[test]
+fn nothing_moved_where_only_the_rate_differs() {
+    let slow = recorded("tide-gauge.toml", "", None);
+    let mut counted_otherwise = 0;
+    for rate in ["25 MS/s", "50 MS/s", "125 MS/s", "250 MS/s", "500 MS/s"] {
+        let other = recorded("tide-gauge.toml", "", Some(rate));
+        let found = compared(&slow, &other);
+        for limit in &found.limits {
+            assert!(limit.moved.is_empty(), "{rate}: {} {:?}", limit.name, limit.moved);
+            let verdict = |of: &Option<deep_tap::compare::OneLimit>| of.as_ref().unwrap().result.verdict;
+            let sure = |of| matches!(verdict(of), Verdict::Pass | Verdict::Fail);
+            assert!(
+                !limit.verdict_differs() || !(sure(&limit.a) && sure(&limit.b)),
+                "{rate}: {}",
+                limit.name
+            );
+            let spread = |of: &Option<deep_tap::compare::OneLimit>| of.as_ref()?.spread.clone();
+            let both = spread(&limit.a).zip(spread(&limit.b));
+            counted_otherwise += usize::from(both.is_some_and(|(a, b)| a.least.value != b.least.value));
+        }
+        assert!(found.places.iter().all(|place| place.moved.is_none()), "{rate}");
+    }
+    assert!(counted_otherwise > 5, "{counted_otherwise}");
+}
+
+/// At rest, and with the faults that the load brings.
+#[test]
+fn what_was_planted_is_found() {
+    let (rest, load) =
+        (recorded("tide-gauge.toml", "?faults=none", None), recorded("tide-gauge.toml", "", None));
+    let found = compared(&rest, &load);
+    let limit = |name: &str| found.limits.iter().find(|limit| limit.name == name).unwrap();
+    // Reset is released 0.9 ms after power is good, where it was more than 2 ms.
+    let (number, shift) = limit("U1.tRD").moved[0];
+    let at_least: Rational = shift.least.to_rational();
+    assert!(number == "least" && !shift.up && at_least > Rational::new(1, 1000).unwrap());
+    // A conversion of 382 us among those of at most 290: only the largest ones moved up.
+    let conversion = limit("U3.tCONV");
+    assert!(conversion.moved.iter().any(|(number, shift)| *number == "most" && shift.up));
+    for name in ["U1.tRD", "U3.tCONV", "U5.tWP"] {
+        assert!(limit(name).verdict_differs(), "{name}");
+    }
+    assert!(!limit("U3.tCYC").differs());
+    // The spike on write enable is new.
+    let spike = found.troubles.iter().find(|trouble| trouble.about == "MEM_WE_N").unwrap();
+    assert_eq!((spike.side, spike.kind.as_str()), (Side::B, "glitches"));
+    // Within a tolerance of 1.5 ms nothing moved.
+    let mut options = CompareOptions::default();
+    options.tolerance = "1.5 ms".parse().unwrap();
+    let tolerant = compare(&rest, &load, &options).unwrap();
+    assert!(tolerant.limits.iter().all(|limit| limit.moved.is_empty()));
+    // What is left out is not compared, and a name that nobody has is a mistake.
+    options.ignored = vec!["U1".into(), "MEM_WE_N".into(), "adc.miso".into()];
+    let found = compare(&rest, &load, &options).unwrap();
+    assert!(
+        found.limits.iter().all(|limit| limit.name != "U1.tRD")
+            && found.troubles.iter().all(|t| t.about != "MEM_WE_N")
+    );
+    assert!(found.buses[0].fields.iter().all(|field| field.field != "miso"));
+    options.ignored = vec!["ADC_CLK".into()];
+    assert!(compare(&rest, &load, &options).unwrap_err().help().unwrap().contains("ADC_SCLK"));
+}
+
+/// The clock chip does not acknowledge while it is busy: the transfer that reads it is another one.
+#[test]
+fn the_first_frame_that_differs_is_named() {
+    let (rest, load) =
+        (recorded("buses.toml", "?faults=none", None), recorded("buses.toml", "?faults=missing-ack", None));
+    let found = compared(&rest, &load);
+    let rtc = found.buses.iter().find(|bus| bus.name == "rtc").unwrap();
+    assert_eq!((rtc.of, rtc.missing, rtc.extra), ("transfers", 0, 0));
+    assert!(rtc.replaced > 0 && rtc.found[0].kind == FrameDifferenceKind::Replaced);
+    assert!(rtc.found[0].b.as_ref().unwrap().1.contains("nack"), "{:?}", rtc.found[0]);
+    // What else talks says the same.
+    assert!(!found.buses.iter().find(|bus| bus.name == "gnss").unwrap().differs());
+}
