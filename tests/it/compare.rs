@@ -5,7 +5,7 @@ use std::path::Path;
 
 use deep_tap::bench;
 use deep_tap::capture::Capture;
-use deep_tap::compare::{CompareOptions, Comparison, FrameDifferenceKind, Side, compare};
+use deep_tap::compare::{CompareOptions, FrameDifferenceKind, RecordComparison, Side, compare};
 use deep_tap::job::Job;
 use deep_tap::limit::Verdict;
 use deep_tap::quantity::Rational;
@@ -24,7 +24,7 @@ fn recorded(setup: &str, options: &str, rate: Option<&str>) -> Job {
     Job::recorded(capture, setup, &path)
 }
 
-fn compared(a: &Job, b: &Job) -> Comparison {
+fn compared(a: &Job, b: &Job) -> RecordComparison {
     compare(a, b, &CompareOptions::default()).unwrap()
 }
 

@@ -24,6 +24,7 @@ const ORDER: &[&[&str]] = &[
     &["format", "diagnose"],
     &["roles"],
     &["job"],
+    &["compare"],
 ];
 
 fn sources(folder: &Path) -> Vec<PathBuf> {

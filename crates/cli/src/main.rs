@@ -15,6 +15,7 @@ mod tables;
 #[cfg(feature = "view")]
 mod view;
 mod when_armed;
+mod words;
 
 use std::process::ExitCode;
 

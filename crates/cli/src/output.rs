@@ -106,6 +106,8 @@ pub(crate) enum Mark {
 /// A table of texts.
 pub(crate) struct Grid {
     table: comfy_table::Table,
+    /// What stands below rows, on lines of their own.
+    remarks: Vec<String>,
 }
 
 impl Grid {
@@ -129,7 +131,7 @@ impl Grid {
                 column.set_cell_alignment(CellAlignment::Right);
             }
         }
-        Grid { table }
+        Grid { table, remarks: Vec::new() }
     }
 
     pub(crate) fn row(&mut self, cells: Vec<String>) {
@@ -151,9 +153,30 @@ impl Grid {
         self.table.add_row(cells.into_iter().enumerate().map(dress).collect::<Vec<_>>());
     }
 
+    /// A row as [`row_with_mark`](Grid::row_with_mark), and below it a remark. Where one row has one, all need one,
+    /// and no cell is wrapped.
+    pub(crate) fn row_with_remark(&mut self, cells: Vec<String>, mark: Mark, remark: &str) {
+        self.table.set_content_arrangement(ContentArrangement::Disabled);
+        self.row_with_mark(cells, mark);
+        self.remarks.push(remark.to_string());
+    }
+
+    /// Whether it fits without wrapping any cell.
+    pub(crate) fn fits(&self) -> bool {
+        let needed: usize =
+            self.table.column_max_content_widths().iter().map(|width| usize::from(*width) + 2).sum();
+        terminal_width().is_none_or(|width| needed <= usize::from(width) + 2)
+    }
+
     /// The table as lines without trailing blanks.
     pub(crate) fn text(&self) -> String {
-        let lines: Vec<String> = self.table.lines().map(|l| l.trim_end().to_string()).collect();
+        let mut lines: Vec<String> = self.table.lines().map(|l| l.trim_end().to_string()).collect();
+        for (place, remark) in self.remarks.iter().enumerate().rev().filter(|(_, remark)| !remark.is_empty())
+        {
+            // The header comes first.
+            let at = (place + 2).min(lines.len());
+            lines.insert(at, wrapped(remark, "    ").trim_end().to_string());
+        }
         lines.join("\n")
     }
 }
@@ -185,6 +208,14 @@ pub(crate) fn wrapped(text: &str, indent: &str) -> String {
     }
     lines.push_str(&format!("{indent}{line}\n"));
     lines
+}
+
+/// A sentence that is wrapped on a terminal; elsewhere it is one line.
+pub(crate) fn folded(text: &str) -> String {
+    match terminal_width() {
+        Some(_) => wrapped(text, "").trim_end().to_string(),
+        None => text.to_string(),
+    }
 }
 
 /// A name and what it is, which goes on below itself.

@@ -20,11 +20,14 @@ pub(crate) fn labels(base: TimeBase, start: Tick, end: Tick, columns: usize, roo
     let Some(step) = span.checked_div(Rational::from(most)).and_then(round_up) else { return Vec::new() };
     let first = base.time_of(start).to_rational();
     let Some(from) = first.checked_div(step).map(Rational::ceil) else { return Vec::new() };
-    let last = base.time_of(end).to_rational();
-    let largest = Time::from_rational(if last.abs() > first.abs() { last } else { first });
+    let whole = |number: i128| Rational::new(number, 1).and_then(|number| number.checked_mul(step));
+    let last = base.time_of(end).to_rational().checked_div(step).and_then(|last| whole(last.ceil() - 1));
+    let (first_label, last_label) = (whole(from).unwrap_or(step), last.unwrap_or(step));
+    let larger = if last_label.abs() > first_label.abs() { last_label } else { first_label };
+    let largest = Time::from_rational(larger);
     let mut labels = Vec::new();
     for number in 0..=i128::from(most) + 1 {
-        let at = Rational::new(from + number, 1).and_then(|n| n.checked_mul(step));
+        let at = whole(from + number);
         let column = at
             .and_then(|at| at.checked_sub(first))
             .and_then(|offset| offset.checked_mul(Rational::from(columns as i64)))

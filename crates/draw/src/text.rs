@@ -26,7 +26,9 @@ impl fmt::Display for Picture {
             }
         }
         for (from, to, text) in &self.dimensions {
-            writeln!(f, "{}", format!("{blank}{}", dimension(*from, *to, text, self.columns)).trim_end())?;
+            for line in dimension(*from, *to, text, self.columns).lines() {
+                writeln!(f, "{}", format!("{blank}{line}").trim_end())?;
+            }
         }
         Ok(())
     }
@@ -106,7 +108,9 @@ fn dimension(from: usize, to: usize, text: &str, columns: usize) -> String {
     } else if len < from {
         format!("{}{text} {drawn}", " ".repeat(from - len - 1))
     } else {
-        format!("{}{drawn}: {text}", " ".repeat(from))
+        // Neither fits: the words stand below.
+        let below = from.min(columns.saturating_sub(len));
+        format!("{}{drawn}\n{}{text}", " ".repeat(from), " ".repeat(below))
     }
 }
 

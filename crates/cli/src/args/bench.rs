@@ -13,6 +13,9 @@ pub(crate) struct Demo {
     /// Where to leave setup, limits, captures and verdicts
     #[arg(default_value = "deep-tap-demo")]
     pub(crate) folder: PathBuf,
+    /// Tell all of it, step by step, and not only its turns
+    #[arg(long)]
+    pub(crate) full: bool,
     /// Replace what an earlier demo left there
     #[arg(long)]
     pub(crate) replace: bool,

@@ -243,6 +243,26 @@ pub(crate) struct Compare {
     pub(crate) table: Table,
 }
 
+impl Compare {
+    /// Two records, and nothing said besides.
+    pub(crate) fn of(a: PathBuf, b: PathBuf) -> Self {
+        Compare {
+            a,
+            b,
+            setup: None,
+            stated: Stated::default(),
+            zero: None,
+            tolerance: None,
+            between: Vec::new(),
+            ignore: Vec::new(),
+            glitches: None,
+            all: false,
+            junit: None,
+            table: Table { format: Format::Text, output: None, replace: false },
+        }
+    }
+}
+
 #[derive(Debug, clap::Args)]
 pub(crate) struct Report {
     /// Captures (.dtap) or other records (VCD, CSV, .npy, packed samples); several stand side by side

@@ -26,6 +26,7 @@ use crate::errors::Failure;
 use crate::next::{next, path_word};
 use crate::output::{Out, progress_bar, remark};
 use crate::when_armed::WhenArmed;
+use crate::words::counted;
 
 pub(crate) fn run(args: &args::Capture, out: &mut Out) -> Result<Outcome, Failure> {
     let mut setup = args.changes.to(Setup::from_file(&args.setup)?)?;
@@ -108,7 +109,7 @@ impl Repeated {
     fn add(&mut self, setup: &Setup, capture: Capture, path: &Path, out: &mut Out) -> Result<(), Failure> {
         let (duration, edges) = (capture.duration(), capture.edge_count());
         let name = path.display().to_string();
-        let mut line = format!("{name}: {duration}, {edges} edges");
+        let mut line = format!("{name}: {duration}, {}", counted(edges, "edge"));
         let tick = capture.base().tick();
         let mut keep = true;
         if self.check {
@@ -133,10 +134,7 @@ impl Repeated {
     /// The verdicts over all.
     fn finish(&self, out: &mut Out) -> Result<Outcome, Failure> {
         if !self.check {
-            out.line(match self.names {
-                1 => "1 capture".to_string(),
-                n => format!("{n} captures"),
-            })?;
+            out.line(counted(self.names, "capture"))?;
             return Ok(Outcome::Done);
         }
         let over = &self.over;
@@ -303,11 +301,6 @@ pub(crate) fn summary(capture: &Capture) -> String {
         }
         None => what,
     }
-}
-
-/// A count of things, in words.
-fn counted(count: u64, what: &str) -> String {
-    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
 }
 
 fn time_to_zero(capture: &Capture) -> String {

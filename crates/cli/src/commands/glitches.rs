@@ -13,6 +13,7 @@ use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
 use crate::next::{around, next, source_words, word};
 use crate::output::{Grid, Out, write_table};
+use crate::words::counted;
 
 /// What was found.
 #[derive(Serialize)]
@@ -87,7 +88,8 @@ fn widths(found: &Found) -> impl Iterator<Item = OfLine<'_>> {
 
 fn text(capture: &Capture, source: &args::Source, found: &Found) -> String {
     let tick = capture.base().tick();
-    let mut text = format!("{} pulses shorter than {}          {}\n", found.count, found.below_s, found.file);
+    let mut text =
+        format!("{} shorter than {}          {}\n", counted(found.count, "pulse"), found.below_s, found.file);
     if found.count > 0 {
         let mut grid = Grid::new(&["line", "count", "first at", "widths as counted"], &[1, 2]);
         for line in &found.lines {

@@ -12,6 +12,7 @@ use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::next::{next, source_words};
 use crate::output::{Out, remark, save, wrapped, write_table};
+use crate::words::counted;
 
 /// What was found.
 #[derive(Serialize)]
@@ -112,12 +113,10 @@ pub(crate) fn run(args: &args::Roles, out: &mut Out) -> Result<Outcome, Failure>
 fn text(told: &Found<'_>, found: &Roles, capture: &Capture) -> String {
     let buses = match told.buses.len() {
         0 => "no bus can be told".to_string(),
-        1 => "1 bus".to_string(),
-        count => format!("{count} buses"),
+        count => counted(count, "bus"),
     };
     let lines = capture.lines().len();
-    let mut text =
-        format!("{buses} on {lines} {}          {}\n", if lines == 1 { "line" } else { "lines" }, told.file);
+    let mut text = format!("{buses} on {}          {}\n", counted(lines, "line"), told.file);
     for guess in &told.buses {
         let roles: Vec<String> =
             guess.wiring.iter().map(|row| format!("{} {}", row.role, row.line)).collect();
@@ -131,7 +130,7 @@ fn text(told: &Found<'_>, found: &Roles, capture: &Capture) -> String {
     let listed = |of: &[LineLeft], with_level: bool| {
         let lines = of.iter().map(|left| match with_level {
             true => format!("{} ({})", name(capture, left.line), left.level),
-            false => format!("{} ({} edges)", name(capture, left.line), left.edges),
+            false => format!("{} ({})", name(capture, left.line), counted(left.edges, "edge")),
         });
         lines.collect::<Vec<_>>().join(", ")
     };

@@ -1,6 +1,6 @@
 //! What differs between two records. Values of a limit are in its unit.
 
-use deep_tap::compare::{BusComparison, Comparison, Known, LimitComparison, OneLimit, Shift, Spread};
+use deep_tap::compare::{BusComparison, Known, LimitComparison, OneLimit, RecordComparison, Shift, Spread};
 use deep_tap::quantity::{Quantity, Time};
 use serde::Serialize;
 
@@ -12,7 +12,7 @@ pub(crate) const ITEM_COLUMNS: &[&str] =
 
 /// Two records compared.
 #[derive(Serialize)]
-pub(crate) struct Compared<'a> {
+pub(crate) struct ComparedRows<'a> {
     file_a: String,
     file_b: String,
     /// What time zero is in both, in words.
@@ -99,16 +99,16 @@ struct BusRow<'a> {
     unread: Option<&'a str>,
 }
 
-impl<'a> Compared<'a> {
+impl<'a> ComparedRows<'a> {
     /// Of these two files.
-    pub(crate) fn new(files: (String, String), found: &'a Comparison, items: Vec<ItemRow<'a>>) -> Self {
-        Compared {
+    pub(crate) fn new(files: (String, String), found: &'a RecordComparison, items: Vec<ItemRow<'a>>) -> Self {
+        ComparedRows {
             file_a: files.0,
             file_b: files.1,
             zero: &found.alignment.zero,
             a_zero_s: found.alignment.at.0,
             b_zero_s: found.alignment.at.1,
-            differences: items.iter().filter(|item| item.differs).count(),
+            differences: found.differences(),
             items,
             limits: found.limits.iter().map(LimitRow::from).collect(),
             buses: found.buses.iter().map(BusRow::from).collect(),

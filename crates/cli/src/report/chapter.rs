@@ -10,13 +10,14 @@ use deep_tap::time::Tick;
 
 use super::figure::{Budget, Figure, Stretch};
 use super::limits::{Asked, Card, LimitPart};
-use super::page::Tone;
+use super::said::{Expected, Fact, Tone};
 use super::talk::Talk;
 use crate::args::Source;
 use crate::commands::check::{Checked, check, expectations};
 use crate::errors::Failure;
 use crate::next::{next, source_words};
 use crate::rows;
+use crate::words::counted;
 
 /// One record.
 pub(super) struct Chapter {
@@ -41,24 +42,6 @@ pub(super) struct Chapter {
     pub(super) commands: Vec<String>,
     pub(super) texts: Vec<Fact>,
     verdicts: Vec<Verdict>,
-}
-
-/// A name and what it is.
-pub(super) struct Fact {
-    pub(super) name: String,
-    pub(super) value: String,
-}
-
-/// What was expected besides timing.
-pub(super) struct Expected {
-    pub(super) id: String,
-    pub(super) name: String,
-    pub(super) tone: Tone,
-    pub(super) verdict: String,
-    pub(super) found: String,
-    pub(super) at: String,
-    /// What is not as expected, one by one.
-    pub(super) deviations: Vec<Fact>,
 }
 
 /// What is wrong with a bus.
@@ -185,7 +168,7 @@ fn facts(job: &Job, name: &str) -> Vec<Fact> {
         facts.push(fact("time", format!("{from} to {to}")));
     }
     let lines = capture.lines().len() + capture.analog_lines().len();
-    facts.push(fact("lines", format!("{lines}, with {edges} edges")));
+    facts.push(fact("lines", format!("{lines}, with {}", counted(edges, "edge"))));
     facts.push(fact(
         "time zero",
         origin.trigger.as_deref().map_or("the start of the record".into(), |t| format!("the trigger: {t}")),

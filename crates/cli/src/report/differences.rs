@@ -13,6 +13,7 @@ use super::figure::{Budget, Figure, Stretch, rows_of};
 use crate::commands::compare::{Both, Item, frame_text, items};
 use crate::errors::Failure;
 use crate::rows::{self, RowKind};
+use crate::words::counted;
 
 /// Differences that are drawn.
 const MOST_DRAWN: usize = 8;
@@ -71,10 +72,9 @@ impl Differences {
         });
         let (differing, same): (Vec<Item>, Vec<Item>) = items.into_iter().partition(|item| item.differs);
         Ok(Differences {
-            answer: match differing.len() {
+            answer: match found.differences() {
                 0 => "nothing differs".to_string(),
-                1 => "1 difference".to_string(),
-                count => format!("{count} differences"),
+                count => counted(count, "difference"),
             },
             zero: found.alignment.zero.clone(),
             same: same.len(),

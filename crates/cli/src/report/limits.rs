@@ -7,9 +7,8 @@ use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence, Values, Verdict
 use deep_tap::quantity::{Quantity, Unit, signed};
 use deep_tap::time::Tick;
 
-use super::chapter::{Expected, Fact};
 use super::figure::{Budget, Figure, Stretch, rows_of};
-use super::page::Tone;
+use super::said::{Expected, Fact, Tone};
 use crate::commands::check::{Checked, Told, cells, explanation};
 use crate::errors::Failure;
 use crate::rows;

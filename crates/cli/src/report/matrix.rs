@@ -1,7 +1,7 @@
 //! Several records side by side: a row for each limit and expectation, a column for each record.
 
 use super::chapter::Chapter;
-use super::page::Tone;
+use super::said::Tone;
 
 /// The table of several records.
 pub(super) struct Matrix {

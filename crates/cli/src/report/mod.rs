@@ -6,6 +6,7 @@ mod figure;
 mod limits;
 mod matrix;
 mod page;
+mod said;
 mod talk;
 mod waves;
 
@@ -22,10 +23,12 @@ use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::next::{next, path_word};
 use crate::output::{Out, Pending, progress_bar};
+use crate::words::counted;
 use chapter::Chapter;
 use differences::Differences;
 use figure::Budget;
-use page::{Page, Shown, Tone};
+use page::{Page, Shown};
+use said::Tone;
 
 /// Bytes that the pictures of a page take at most, all together.
 const MOST_PICTURED: usize = 5_000_000;
@@ -118,7 +121,7 @@ fn page(args: &args::Report) -> Result<(String, String), Failure> {
 fn title(records: &[Chapter]) -> String {
     match records {
         [first, rest @ ..] if rest.iter().all(|other| other.title == first.title) => first.title.clone(),
-        _ => format!("{} records", records.len()),
+        _ => counted(records.len(), "record"),
     }
 }
 

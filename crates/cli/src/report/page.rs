@@ -2,12 +2,12 @@
 
 use askama::Template;
 use deep_tap::draw::{Drawing, Ground};
-use deep_tap::limit::Verdict;
 
 use super::chapter::Chapter;
 use super::differences::Differences;
 use super::limits::Card;
 use super::matrix::Matrix;
+use super::said::Tone;
 
 /// The page.
 #[derive(Template)]
@@ -58,65 +58,6 @@ impl Page {
             style: include_str!("../../templates/report.css"),
             script: include_str!("../../templates/report.js"),
             version: env!("CARGO_PKG_VERSION"),
-        }
-    }
-}
-
-/// How a verdict is set off: the worst comes first. Each has a sign and a word besides its colour.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Tone {
-    Fail,
-    Open,
-    Unseen,
-    Pass,
-    /// Nothing was asked.
-    None,
-}
-
-impl Tone {
-    pub(super) fn of_overall(verdict: Option<Verdict>) -> Self {
-        verdict.map_or(Tone::None, Tone::from)
-    }
-
-    /// Its name in the style sheet.
-    pub(super) fn class(self) -> &'static str {
-        match self {
-            Tone::Fail => "fail",
-            Tone::Open => "open",
-            Tone::Unseen => "unseen",
-            Tone::Pass => "pass",
-            Tone::None => "none",
-        }
-    }
-
-    pub(super) fn sign(self) -> &'static str {
-        match self {
-            Tone::Fail => "✕",
-            Tone::Open => "?",
-            Tone::Unseen => "–",
-            Tone::Pass => "✓",
-            Tone::None => "·",
-        }
-    }
-
-    pub(super) fn word(self) -> &'static str {
-        match self {
-            Tone::Fail => "FAIL",
-            Tone::Open => "inconclusive",
-            Tone::Unseen => "not seen",
-            Tone::Pass => "pass",
-            Tone::None => "no verdict",
-        }
-    }
-}
-
-impl From<Verdict> for Tone {
-    fn from(verdict: Verdict) -> Tone {
-        match verdict {
-            Verdict::Fail => Tone::Fail,
-            Verdict::Inconclusive => Tone::Open,
-            Verdict::NotSeen => Tone::Unseen,
-            Verdict::Pass => Tone::Pass,
         }
     }
 }

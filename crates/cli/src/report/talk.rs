@@ -9,6 +9,8 @@ use deep_tap::job::Job;
 use deep_tap::quantity::signed;
 use deep_tap::time::Tick;
 
+use crate::words::counted;
+
 /// Rows of each list.
 const MOST: usize = 60;
 
@@ -104,8 +106,7 @@ impl Talk {
 }
 
 fn summary(job: &Job, bus: &SerialBus, seen: &FrameStatistics) -> String {
-    let frames = if seen.frames == 1 { "frame" } else { "frames" };
-    let mut said = format!("{} {frames}", seen.frames);
+    let mut said = counted(seen.frames, "frame");
     if seen.frames > 0 {
         said.push_str(&format!(" ({})", counts(&seen.kinds)));
     }

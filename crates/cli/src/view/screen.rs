@@ -14,6 +14,7 @@ use crate::errors::Failure;
 use crate::next::{next, path_word, word};
 use crate::picture;
 use crate::rows::{self, frame_buses};
+use crate::words::counted;
 
 /// Most rows of a list.
 const MOST_LISTED: usize = 500;
@@ -343,6 +344,6 @@ fn frames(viewer: &Viewer) -> Result<List, Error> {
     let more = rows.len() > MOST_LISTED;
     rows.truncate(MOST_LISTED);
     let count = if more { format!("the first {MOST_LISTED}") } else { rows.len().to_string() };
-    let title = format!("{}: {count} frames in what is shown", bus.name());
+    let title = format!("{}: {} in what is shown", bus.name(), counted(count, "frame"));
     Ok(List { title, head: format!("{:>14}  frame", "at"), rows, chosen: 0 })
 }

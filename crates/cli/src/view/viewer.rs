@@ -12,6 +12,7 @@ use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
 use crate::rows::{RowKind, all, frame_buses};
+use crate::words::counted;
 
 /// Fewest ticks that are shown.
 const NEAREST: u64 = 8;
@@ -469,7 +470,7 @@ impl Viewer {
         if let Some(RowKind::Line(line)) = self.selected_row() {
             let edges = self.capture().trace(line).count(from..to);
             let name = &self.capture().line(line).name;
-            text.push_str(&format!(", {edges} {} of {name}", if edges == 1 { "edge" } else { "edges" }));
+            text.push_str(&format!(", {} of {name}", counted(edges, "edge")));
             if let Some(rate) = frequency(length, edges) {
                 text.push_str(&format!(", {rate}"));
             }

@@ -10,10 +10,34 @@ fn stdout(command: &mut Command) -> String {
 }
 
 #[test]
+fn the_demo_tells_its_turns_in_three_screens() {
+    let folder = TempDir::new().unwrap();
+    let run = tool().current_dir(&folder).env("COLUMNS", "80").arg("demo").assert().success();
+    let said = String::from_utf8(run.get_output().stdout.clone()).unwrap();
+    assert!(said.lines().count() <= 3 * 24, "{said}");
+    // Paths and commands are as long as they are.
+    let wide = |line: &&str| line.chars().count() > 80 && !line.contains("deep-tap");
+    assert_eq!(said.lines().find(wide), None);
+    let (open, decided) = said.split_once("worth trying").unwrap();
+    assert!(open.contains("U5.tDH    ≥ 18 ns") && !open.contains("FAIL (1 of 1095)"), "{said}");
+    assert!(decided.contains("FAIL (1 of 1095)"), "{said}");
+    let last: Vec<&str> = said.lines().rev().filter(|line| !line.is_empty()).take(3).collect();
+    assert!(
+        last[0].starts_with("next: deep-tap demo") && last[1].starts_with("next: deep-tap view"),
+        "{last:?}"
+    );
+    assert!(last[2].ends_with("deep-tap-demo/tide-gauge.html"), "{last:?}");
+    assert!(folder.path().join("deep-tap-demo/tide-gauge.html").exists());
+    // What it says next works.
+    let next = "demo deep-tap-demo --full --replace";
+    tool().current_dir(&folder).args(next.split(' ')).assert().success();
+}
+
+#[test]
 fn the_demo_tells_the_whole_story_and_leaves_its_files() {
     let folder = TempDir::new().unwrap();
     let demo = folder.path().join("demo");
-    let run = tool().arg("demo").arg(&demo).assert().success();
+    let run = tool().arg("demo").arg(&demo).arg("--full").assert().success();
     let said = String::from_utf8(run.get_output().stdout.clone()).unwrap();
     for step in [
         "1. Wire up",
@@ -24,6 +48,9 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         "6. What the record could not",
         "7. Look at the voltage",
         "8. Listen",
+        "9. Compare",
+        "10. Tell which line",
+        "11. Hand over",
     ] {
         assert!(said.contains(step), "{step} is missing:\n{said}");
     }
@@ -37,6 +64,9 @@ fn the_demo_tells_the_whole_story_and_leaves_its_files() {
         "tide-gauge-faster.dtap",
         "power-rail.dtap",
         "buses.dtap",
+        "at-rest.dtap",
+        "unnamed.dtap",
+        "tide-gauge.html",
         "late.png",
         "conversion.png",
         "verdicts.txt",
@@ -492,6 +522,6 @@ fn the_time_between_two_places_is_what_a_limit_says() {
     command.current_dir(&folder).env("COLUMNS", "80").args(["check", "tide-gauge.dtap"]);
     let narrow = String::from_utf8(command.output().unwrap().stdout).unwrap();
     let table =
-        narrow.lines().skip_while(|line| !line.starts_with("part")).take_while(|line| !line.is_empty());
+        narrow.lines().skip_while(|line| !line.starts_with("limit")).take_while(|line| !line.is_empty());
     assert!(table.clone().count() > 15 && table.clone().all(|line| line.chars().count() <= 80), "{narrow}");
 }

@@ -7,6 +7,7 @@ use crate::expect::Met;
 use crate::job::{Job, Verdicts};
 use crate::known::Rule;
 use crate::limit::{BoundLimit, LimitResult, Verdict};
+use crate::setup::Setup;
 use crate::time::Tick;
 
 /// A limit in both records.
@@ -114,15 +115,14 @@ pub(super) fn compare(
 
 /// The verdicts of a record whose setup asks anything.
 fn verdicts(job: &Job) -> Result<Option<Verdicts>> {
-    let asks =
-        |setup: &crate::setup::Setup| setup.limits().next().is_some() || !setup.expectations.is_empty();
+    let asks = |setup: &Setup| setup.limits().next().is_some() || !setup.expectations.is_empty();
     job.setup.as_ref().is_some_and(asks).then(|| job.check(&[] as &[&str], Rule::Proven)).transpose()
 }
 
 fn one(job: &Job, result: Option<&LimitResult>) -> Result<Option<OneLimit>> {
     let Some(result) = result else { return Ok(None) };
     let bound: Option<&BoundLimit> =
-        job.setup.iter().flat_map(|setup| setup.limits()).find(|limit| is_of(limit, result));
+        job.setup.iter().flat_map(Setup::limits).find(|limit| is_of(limit, result));
     let spread = match bound.filter(|bound| bound.check_at(job.capture.base()).is_ok()) {
         Some(bound) if result.verdict != Verdict::NotSeen => Spread::of(&job.capture, bound)?,
         _ => None,

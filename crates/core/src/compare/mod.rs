@@ -87,7 +87,7 @@ impl Default for CompareOptions {
 /// What differs, and what does not. Lists are in the order of the first record, then what only the second has.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-pub struct Comparison {
+pub struct RecordComparison {
     /// How the records lie over each other.
     pub alignment: Alignment,
     /// Lines that are not the same.
@@ -108,7 +108,7 @@ pub struct Comparison {
     pub remarks: Vec<String>,
 }
 
-impl Comparison {
+impl RecordComparison {
     /// How many things differ.
     pub fn differences(&self) -> usize {
         let lines = self.lines.len();
@@ -125,7 +125,7 @@ impl Comparison {
 /// # Errors
 /// When they cannot be laid over each other: the event that is to be time zero does not happen in one, or they share no
 /// time; and for names that are left out and that neither has.
-pub fn compare(a: &Job, b: &Job, options: &CompareOptions) -> Result<Comparison> {
+pub fn compare(a: &Job, b: &Job, options: &CompareOptions) -> Result<RecordComparison> {
     check_ignored(a, b, options)?;
     let mut remarks = Vec::new();
     let alignment = Alignment::of(a, b, options.zero.as_deref(), &mut remarks)?;
@@ -135,7 +135,17 @@ pub fn compare(a: &Job, b: &Job, options: &CompareOptions) -> Result<Comparison>
     let buses = buses::compare(&pair, &mut remarks)?;
     let places = places::compare(&pair)?;
     let troubles = trouble::compare(&pair);
-    Ok(Comparison { alignment, lines, common_lines, limits, expectations, buses, places, troubles, remarks })
+    Ok(RecordComparison {
+        alignment,
+        lines,
+        common_lines,
+        limits,
+        expectations,
+        buses,
+        places,
+        troubles,
+        remarks,
+    })
 }
 
 /// Both records, and how they are compared.

@@ -57,7 +57,7 @@ fn since_zero(job: &Job, event: &str, zero: crate::quantity::Time, said: Option<
     let text = said.map(str::to_string).or_else(|| job.capture.origin().trigger.clone());
     let instants =
         text.and_then(|text| Program::compile(&text, &job.scope()).ok()).map(|program| program.instants());
-    job.from_tick(zero, instants, event).ok()
+    job.since_tick(zero, instants, event).ok()
 }
 
 fn placed(pair: &Pair<'_>, from: &str, to: &str, a: Option<Between>, b: Option<Between>) -> PlaceComparison {

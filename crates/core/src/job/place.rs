@@ -87,11 +87,11 @@ impl Job {
     /// As [`place`](Self::place), of either.
     pub fn between(&self, from: &str, to: &str) -> Result<Between> {
         let first = self.place(from, Tick(0))?;
-        self.from_tick(first, self.instants(from), to)
+        self.since_tick(first, self.instants(from), to)
     }
 
     /// The time from a tick, which is one of these instants, to a place.
-    pub(crate) fn from_tick(&self, first: Tick, from: Option<Instants>, to: &str) -> Result<Between> {
+    pub(crate) fn since_tick(&self, first: Tick, from: Option<Instants>, to: &str) -> Result<Between> {
         let second = self.place(to, Tick(first.0.saturating_add(1)))?;
         let (early, late) = (first.min(second), first.max(second));
         let base = self.capture.base();

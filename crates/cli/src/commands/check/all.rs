@@ -10,6 +10,7 @@ use super::checked::{Checked, Listed, Told};
 use crate::contract::limits::Violation;
 use crate::errors::Failure;
 use crate::output::Grid;
+use crate::words::counted;
 use deep_tap::quantity::{resolution, signed, uncertain};
 
 /// Most violations of a limit that are kept.
@@ -49,10 +50,13 @@ impl Checked {
         let mut text = String::new();
         for listed in self.violations.iter().flatten() {
             let result = &self.results[listed.result];
-            let times = if listed.count == 1 { "violation" } else { "violations" };
             text.push_str(&format!(
-                "\n{}.{}, required {}: {} {times}; {}\n",
-                result.reference, result.symbol, result.required, listed.count, listed.seen
+                "\n{}.{}, required {}: {}; {}\n",
+                result.reference,
+                result.symbol,
+                result.required,
+                counted(listed.count, "violation"),
+                listed.seen
             ));
             let rows = listed.streaks.iter().any(|(_, _, count)| *count > 1);
             let mut grid = match rows {

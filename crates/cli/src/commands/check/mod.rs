@@ -19,13 +19,13 @@ use crate::contract::{Document, Rows};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Out, Pending, write_table};
-pub(crate) use checked::{Checked, Told, answer, check, checked_limit, outcome};
+pub(crate) use checked::{Checked, Told, answer, check, checked_limit, mark, outcome};
 use junit::Suite;
 use occurrences::Occurrences;
 pub(crate) use over::Over;
 use report::Of;
 pub(crate) use report::Verdicts;
-pub(crate) use table::{cells, explanation, rate_worth_trying, verdict_text as outcome_text};
+pub(crate) use table::{cells, explanation, narrow_cells, rate_worth_trying, verdict_text as outcome_text};
 
 pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure> {
     let rule = match args.rule {

@@ -8,12 +8,13 @@ use deep_tap::{Error, ErrorKind};
 
 use super::checked::{Checked, answer, mark, outcome};
 use super::expectations;
-use super::table::{cells, explanation};
+use super::table::{cells, explanation, narrow_cells};
 use crate::Outcome;
 use crate::contract::limits::OverRow;
 use crate::errors::Failure;
 use crate::next::{next, path_word};
 use crate::output::Grid;
+use crate::words::counted;
 
 /// The results of several captures.
 #[derive(Default)]
@@ -84,26 +85,32 @@ impl Over {
         let captures = self.captures();
         let header = ["part", "limit", "what", "required", "worst", "in", "at", "margin", "seen", "verdict"];
         let mut grid = Grid::new(&header, &[4, 6, 7, 8]);
+        let mut narrow = Grid::new(&["limit", "required", "worst", "at", "verdict"], &[2, 3]);
+        let tick = self.tick.unwrap_or(Time::ZERO);
         for over in self.results() {
-            let mut cells = cells(self.tick.unwrap_or(Time::ZERO), &over.result);
             let run = self.names.get(over.worst_run).filter(|_| over.result.worst.is_some());
-            cells.insert(5, run.cloned().unwrap_or_else(|| "-".to_string()));
-            if over.failed_runs > 0
-                && let Some(verdict) = cells.last_mut()
-            {
-                verdict.push_str(&format!(" in {} of {captures}", over.failed_runs));
+            let name = run.cloned().unwrap_or_else(|| "-".to_string());
+            let failed = match over.failed_runs {
+                0 => String::new(),
+                failed => format!(" in {failed} of {captures}"),
+            };
+            let violated = if failed.is_empty() { String::new() } else { format!("; violated{failed}") };
+            let mark = mark(over.result.verdict);
+            let (cells_of_narrow, remark) = narrow_cells(tick, &over.result);
+            narrow.row_with_remark(cells_of_narrow, mark, &format!("{remark}, worst in {name}{violated}"));
+            let mut cells = cells(tick, &over.result);
+            cells.insert(5, name);
+            if let Some(verdict) = cells.last_mut() {
+                verdict.push_str(&failed);
             }
-            grid.row_with_mark(cells, mark(over.result.verdict));
+            grid.row_with_mark(cells, mark);
         }
-        grid.text()
+        if grid.fits() { grid.text() } else { narrow.text() }
     }
 
     /// How many captures there are, in words.
     pub(crate) fn captures(&self) -> String {
-        match self.names.len() {
-            1 => "1 capture".to_string(),
-            n => format!("{n} captures"),
-        }
+        counted(self.names.len(), "capture")
     }
 
     pub(super) fn text(&self) -> String {

@@ -9,7 +9,7 @@ use deep_tap::limit::{Doubt, LimitResult, Reason, Verdict, WorthTrying};
 use super::checked::{Checked, answer, mark};
 use super::expectations;
 use crate::next::{around, next, path_word};
-use crate::output::Grid;
+use crate::output::{Grid, folded};
 use deep_tap::quantity::{Rate, Time, resolution, signed, uncertain};
 
 impl Checked {
@@ -31,16 +31,8 @@ impl Checked {
         for step in &self.history {
             text.push_str(&format!("history: {step}\n"));
         }
-        let mut grid = Grid::new(
-            &["part", "limit", "what", "required", "worst", "at", "margin", "seen", "verdict"],
-            &[4, 5, 6, 7],
-        );
-        for result in &self.results {
-            let mark = mark(result.verdict);
-            grid.row_with_mark(cells(capture.base().tick(), result), mark);
-        }
         if !self.results.is_empty() {
-            text.push_str(&format!("\n{}\n", grid.text()));
+            text.push_str(&format!("\n{}\n", self.grid(capture.base().tick()).text()));
         }
         if !self.expectations.is_empty() {
             text.push_str(&expectations::text(&self.expectations, self.tick, self.violations.is_some()));
@@ -70,15 +62,15 @@ impl Checked {
             ));
         }
         if !notes.is_empty() {
+            let notes: Vec<String> = notes.iter().map(|note| folded(note)).collect();
             text.push_str(&format!("\n{}\n", notes.join("\n")));
         }
         if self.results.iter().any(|result| result.counts.possible > 0) {
-            text.push_str(
-                "\n(+N): so many more are not certain to have happened; they make no limit pass or fail, but may leave it open",
-            );
+            let told = "(+N): so many more are not certain to have happened; they make no limit pass or fail, but may leave it open";
+            text.push_str(&format!("\n{}", folded(told)));
         }
         for assumption in self.assumptions() {
-            text.push_str(&format!("\n{assumption}"));
+            text.push_str(&format!("\n{}", folded(&assumption)));
         }
         if !text.ends_with('\n') {
             text.push('\n');
@@ -88,6 +80,26 @@ impl Checked {
             text.push_str(&format!("\n{}\n", advice.join("\n")));
         }
         text
+    }
+
+    /// The limits; where that is too wide, what each is about stands below it.
+    fn grid(&self, tick: Time) -> Grid {
+        let mut grid = Grid::new(
+            &["part", "limit", "what", "required", "worst", "at", "margin", "seen", "verdict"],
+            &[4, 5, 6, 7],
+        );
+        for result in &self.results {
+            grid.row_with_mark(cells(tick, result), mark(result.verdict));
+        }
+        if grid.fits() {
+            return grid;
+        }
+        let mut narrow = Grid::new(&["limit", "required", "worst", "at", "verdict"], &[2, 3]);
+        for result in &self.results {
+            let (cells, remark) = narrow_cells(tick, result);
+            narrow.row_with_remark(cells, mark(result.verdict), &remark);
+        }
+        narrow
     }
 
     /// What to do next.
@@ -147,6 +159,16 @@ pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
         },
         verdict_text(result),
     ]
+}
+
+/// The same for a narrow table, and what stands below the row.
+pub(crate) fn narrow_cells(tick: Time, result: &LimitResult) -> (Vec<String>, String) {
+    let row: [String; 9] = cells(tick, result).try_into().unwrap_or_default();
+    let [_, _, what, required, worst, at, margin, seen, verdict] = row;
+    // What to try is said again below the table.
+    let verdict = verdict.split(": ").next().unwrap_or_default().to_string();
+    let margin = if margin == "-" { String::new() } else { format!("margin {margin}, ") };
+    (vec![result.name(), required, worst, at, verdict], format!("{what}; {margin}seen {seen}"))
 }
 
 pub(crate) fn verdict_text(result: &LimitResult) -> String {

@@ -11,6 +11,7 @@ use deep_tap::time::Tick;
 
 use super::Both;
 use crate::commands::check::expectations;
+use crate::words::counted;
 
 /// One thing that was compared.
 pub(crate) struct Item {
@@ -90,6 +91,8 @@ fn of_limit(limit: &LimitComparison, ticks: (Time, Time)) -> Item {
         .collect();
     let how = match (moved.is_empty(), limit.verdict_differs()) {
         (false, _) => moved.join(", "),
+        (true, true) if limit.b.is_none() => "asked of A only".to_string(),
+        (true, true) if limit.a.is_none() => "asked of B only".to_string(),
         (true, true) => "the verdict".to_string(),
         (true, false) => String::new(),
     };
@@ -124,10 +127,7 @@ pub(super) fn known_text(known: &Known, tick: Time) -> String {
 }
 
 fn of_bus(bus: &BusComparison) -> Item {
-    let count = |count: u64| match count {
-        1 => format!("1 {}", bus.of.trim_end_matches('s')),
-        count => format!("{count} {}", bus.of),
-    };
+    let count = |count: u64| counted(count, bus.of.trim_end_matches('s'));
     let mut how = Vec::new();
     let mut say = |number: u64, what: &str| {
         if number > 0 {
@@ -147,14 +147,16 @@ fn of_bus(bus: &BusComparison) -> Item {
         (None, Some(_)) => ("-".to_string(), "-".to_string()),
         (None, None) => (count(bus.counts.0), count(bus.counts.1)),
     };
+    if how.is_empty() && !bus.fields.is_empty() {
+        how.push("values".to_string());
+    }
     how.extend(bus.unread.iter().map(|why| format!("cannot be read: {why}")));
     let first = bus.found.first();
     let at = |of: Option<&(Tick, String)>| of.map(|(tick, _)| *tick);
     Item {
         kind: "bus",
         name: bus.name.clone(),
-        // What only its values differ in stands with its fields.
-        differs: bus.only.is_some() || bus.missing + bus.extra + bus.replaced > 0,
+        differs: bus.differs(),
         a,
         b,
         how: how.join(", "),
@@ -183,11 +185,7 @@ fn of_place(place: &PlaceComparison, ticks: (Time, Time)) -> Item {
 }
 
 fn of_line(line: &LineComparison) -> Item {
-    let edges = |count: u64| match count {
-        1 => "1 edge".to_string(),
-        count => format!("{count} edges"),
-    };
-    let (mut a, mut b) = (edges(line.edges.0), edges(line.edges.1));
+    let (mut a, mut b) = (counted(line.edges.0, "edge"), counted(line.edges.1, "edge"));
     let how = match line.difference {
         LineDifference::Only(Side::A) => {
             b = "not there".to_string();

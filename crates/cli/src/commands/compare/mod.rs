@@ -6,13 +6,13 @@ mod text;
 
 use std::path::Path;
 
-use deep_tap::compare::{CompareOptions, Comparison, compare};
+use deep_tap::compare::{CompareOptions, RecordComparison, compare};
 use deep_tap::job::Job;
 
 use crate::Outcome;
 use crate::args::{self, Source};
 use crate::contract::Document;
-use crate::contract::comparison::{Compared, ITEM_COLUMNS, ItemRow};
+use crate::contract::comparison::{ComparedRows, ITEM_COLUMNS, ItemRow};
 use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Out, Pending, progress_bar, write_table};
@@ -39,7 +39,7 @@ pub(crate) fn run(args: &args::Compare, out: &mut Out) -> Result<Outcome, Failur
     let both = Both { a: &a, b: &b, found: &found };
     let items = items(&both);
     let files = (args.a.display().to_string(), args.b.display().to_string());
-    let document = Compared::new(files, &found, items.iter().map(|item| row(&both, item)).collect());
+    let document = ComparedRows::new(files, &found, items.iter().map(|item| row(&both, item)).collect());
     let text = || text::text(args, &both, &items);
     let rows = |rows: &mut crate::contract::Rows| rows.each(document.rows());
     write_table(&args.table, out, &Document::new("comparison", &document), ITEM_COLUMNS, rows, text)?;
@@ -56,7 +56,7 @@ pub(crate) fn run(args: &args::Compare, out: &mut Out) -> Result<Outcome, Failur
 pub(crate) struct Both<'a> {
     pub(crate) a: &'a Job,
     pub(crate) b: &'a Job,
-    pub(crate) found: &'a Comparison,
+    pub(crate) found: &'a RecordComparison,
 }
 
 /// An item as programs read it.

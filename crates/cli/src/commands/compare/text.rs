@@ -8,7 +8,8 @@ use super::Both;
 use super::items::{Item, known_text};
 use crate::args;
 use crate::next::{around, next, path_word};
-use crate::output::{Grid, Mark};
+use crate::output::{Grid, Mark, folded};
+use crate::words::counted;
 
 /// Frames that differ, of each bus, where not all are asked for.
 const FEW: usize = 3;
@@ -26,6 +27,7 @@ pub(super) fn text(args: &args::Compare, both: &Both<'_>, items: &[Item]) -> Str
     let shown: Vec<&Item> = items.iter().filter(|item| item.differs || args.all).collect();
     if !shown.is_empty() {
         let mut grid = Grid::new(&["", "name", "A", "B", "differs"], &[]);
+        let mut narrow = Grid::new(&["", "name", "A", "B"], &[]);
         for item in &shown {
             let how = match (item.differs, item.how.is_empty()) {
                 (true, true) => "yes".to_string(),
@@ -34,11 +36,11 @@ pub(super) fn text(args: &args::Compare, both: &Both<'_>, items: &[Item]) -> Str
                 (false, false) => format!("no; {}", item.how),
             };
             let mark = if item.differs { Mark::Bad } else { Mark::None };
-            grid.row_with_mark(
-                vec![item.kind.to_string(), item.name.clone(), item.a.clone(), item.b.clone(), how],
-                mark,
-            );
+            let cells = vec![item.kind.to_string(), item.name.clone(), item.a.clone(), item.b.clone()];
+            narrow.row_with_remark(cells.clone(), mark, &how);
+            grid.row_with_mark([cells, vec![how]].concat(), mark);
         }
+        let grid = if grid.fits() { grid } else { narrow };
         text.push_str(&format!("\n{}\n", grid.text()));
     }
     for limit in both.found.limits.iter().filter(|limit| args.all || !limit.moved.is_empty()) {
@@ -63,7 +65,7 @@ pub(super) fn text(args: &args::Compare, both: &Both<'_>, items: &[Item]) -> Str
         }
     }
     for remark in &both.found.remarks {
-        text.push_str(&format!("\n{remark}"));
+        text.push_str(&format!("\n{}", folded(remark)));
     }
     if !both.found.remarks.is_empty() {
         text.push('\n');
@@ -74,18 +76,13 @@ pub(super) fn text(args: &args::Compare, both: &Both<'_>, items: &[Item]) -> Str
 
 /// How much differs, in words.
 fn headline(both: &Both<'_>, items: &[Item]) -> String {
-    let differing = items.iter().filter(|item| item.differs).count();
-    match differing {
+    match both.found.differences() {
         0 => format!(
             "nothing differs, of {} compared",
             counted(items.len() + both.found.common_lines, "thing")
         ),
         differing => counted(differing, "difference"),
     }
-}
-
-fn counted(count: usize, what: &str) -> String {
-    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
 }
 
 /// What is the same, in a line.
@@ -98,11 +95,7 @@ fn common(both: &Both<'_>) -> String {
     let differing = found.limits.iter().filter(|limit| limit.differs()).count();
     let limits = of(found.limits.len(), differing, "limit");
     let differing = found.buses.iter().filter(|bus| bus.differs()).count();
-    let buses = match found.buses.len() {
-        0 => None,
-        1 => Some(format!("{} of 1 bus", 1 - differing)),
-        all => Some(format!("{} of {all} buses", all - differing)),
-    };
+    let buses = of(found.buses.len(), differing, "bus");
     let both_have = |line: &&deep_tap::compare::LineComparison| {
         !matches!(line.difference, deep_tap::compare::LineDifference::Only(_))
     };

@@ -10,6 +10,7 @@ use super::{JobFrame, Listing, told, value};
 use crate::args::{self, Format, Values};
 use crate::errors::Failure;
 use crate::output::Out;
+use crate::words::counted;
 
 /// Most values in a row.
 const MOST_VALUES: usize = 12;
@@ -44,7 +45,7 @@ pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure>
         columns.take(place, &listed, out)?;
     }
     columns.close_up_to(Tick(u64::MAX), out)?;
-    out.line(format!("\n{count} {}", if count == 1 { "frame" } else { "frames" }))?;
+    out.line(format!("\n{}", counted(count, "frame")))?;
     Ok(count)
 }
 

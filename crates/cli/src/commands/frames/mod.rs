@@ -21,6 +21,7 @@ use crate::commands::diagnose;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::Out;
+use crate::words;
 
 /// All buses in order of time.
 struct Listing<'a> {
@@ -148,7 +149,7 @@ fn counted(args: &args::Frames, count: u64) -> String {
         false if args.exchanges => "exchange",
         false => "frame",
     };
-    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+    words::counted(count, what)
 }
 
 /// A field in words: its name and value, and the name of that, or the character that a byte may be.

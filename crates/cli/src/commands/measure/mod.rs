@@ -28,6 +28,7 @@ use crate::contract::{Document, Rows};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Out, write_table};
+use crate::words::counted;
 use lines::MeasuredLine;
 use series::Series;
 use voltages::MeasuredLine as MeasuredAnalog;
@@ -172,7 +173,7 @@ fn text(args: &args::Measure, measured: &Measured, head: &str) -> String {
             let intervals = measured.intervals.iter().map(|series| series.count).sum::<u64>();
             let count = match args.each.is_some() {
                 true => format!("{intervals} intervals"),
-                false => format!("{} lines", measured.lines.len() + measured.analog.len()),
+                false => counted(measured.lines.len() + measured.analog.len(), "line"),
             };
             let mut text = format!("{count}          {head}\n");
             if !measured.lines.is_empty() {

@@ -11,6 +11,7 @@ use crate::contract::Document;
 use crate::errors::Failure;
 use crate::next::{next, path_word};
 use crate::output::{Grid, Mark, Out, write_table};
+use crate::words::counted;
 
 /// The sheet, as a program reads it.
 #[derive(Serialize)]
@@ -84,7 +85,7 @@ fn said_lead(lead: &Lead) -> SaidLead {
 
 fn text(said: &Said<'_>) -> String {
     let count = said.leads.len();
-    let leads = if count == 1 { "1 lead".to_string() } else { format!("{count} leads") };
+    let leads = counted(count, "lead");
     let too_high = said.leads.iter().filter(|lead| lead.too_high).count();
     let first = match too_high {
         0 => leads,

@@ -1,103 +1,45 @@
-//! `demo`: the whole job on the demo board.
+//! The whole story, step by step.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{LimitResult, Verdict};
 use deep_tap::quantity::Quantity;
-use deep_tap::setup::{RecordOptions, RunChanges, Setup};
-use deep_tap::{Error, ErrorKind, Place};
 
-use crate::Outcome;
+use super::Demo;
 use crate::args;
-use crate::commands::capture::{record, summary};
+use crate::commands::capture::summary;
 use crate::commands::check::{Checked, Verdicts, check, rate_worth_trying};
-use crate::commands::{frames, measure, show};
+use crate::commands::{compare, frames, measure, roles, show};
 use crate::contract::Document;
 use crate::errors::Failure;
-use crate::load::load;
 use crate::output::{Out, save};
 
-/// The files of the demo, as they ship.
-const FILES: [(&str, &str); 10] = [
-    ("setups/tide-gauge.toml", include_str!("../../../../setups/tide-gauge.toml")),
-    ("parts/ex-sup33.toml", include_str!("../../../../parts/ex-sup33.toml")),
-    ("parts/ex-adc24.toml", include_str!("../../../../parts/ex-adc24.toml")),
-    ("parts/ex-mem8.toml", include_str!("../../../../parts/ex-mem8.toml")),
-    ("setups/power-rail.toml", include_str!("../../../../setups/power-rail.toml")),
-    ("parts/ex-rail33.toml", include_str!("../../../../parts/ex-rail33.toml")),
-    ("setups/buses.toml", include_str!("../../../../setups/buses.toml")),
-    ("parts/i2c-fast.toml", include_str!("../../../../parts/i2c-fast.toml")),
-    ("parts/uart-8n1.toml", include_str!("../../../../parts/uart-8n1.toml")),
-    ("parts/can-bit-timing.toml", include_str!("../../../../parts/can-bit-timing.toml")),
-];
-
-pub(crate) fn run(args: &args::Demo, out: &mut Out) -> Result<Outcome, Failure> {
-    let folder = &args.folder;
-    if !args.replace && folder.exists() && std::fs::read_dir(folder).is_ok_and(|mut f| f.next().is_some()) {
-        return Err(Error::new(ErrorKind::Exists, "this folder is not empty")
-            .with_help("name another folder, or say that an earlier demo in it may be replaced (--replace)")
-            .at(Place::File(folder.clone()))
-            .into());
-    }
-    Demo { folder, replace: args.replace, out }.run()
-}
-
-struct Demo<'a> {
-    folder: &'a Path,
-    replace: bool,
-    out: &'a mut Out,
+pub(super) fn tell(demo: &mut Demo<'_>) -> Result<(), Failure> {
+    demo.out.line("A prototype is on the bench: the main board of an ocean tide-gauge buoy, revision B.")?;
+    demo.out.line("The board and its parts are made up and simulated; it misbehaves as real ones do.")?;
+    demo.wired()?;
+    demo.first()?;
+    let slow_path = demo.path("tide-gauge.dtap");
+    let slow = demo.load("tide-gauge.dtap")?;
+    let checked = demo.check(&slow, &slow_path)?;
+    demo.look(&slow_path, &checked)?;
+    demo.decide(&checked)?;
+    demo.unseen(&checked)?;
+    demo.rail()?;
+    demo.buses()?;
+    demo.against_rest()?;
+    demo.without_names()?;
+    demo.hand_over()
 }
 
 impl Demo<'_> {
-    fn path(&self, name: &str) -> PathBuf {
-        self.folder.join(name)
-    }
-
     fn heading(&mut self, number: u32, text: &str) -> Result<(), Failure> {
         self.out.line(format!("\n{number}. {text}\n"))
     }
 
-    fn command(&mut self, command: &str) -> Result<(), Failure> {
-        self.out.line(format!("   $ deep-tap {command}\n"))
-    }
-
-    /// Text under a heading, indented.
-    fn body(&mut self, text: &str) -> Result<(), Failure> {
-        for line in text.trim_end().lines() {
-            self.out.line(format!("   {line}").trim_end())?;
-        }
-        Ok(())
-    }
-
-    fn run(&mut self) -> Result<Outcome, Failure> {
-        self.out
-            .line("A prototype is on the bench: the main board of an ocean tide-gauge buoy, revision B.")?;
-        self.out.line("The board and its parts are made up and simulated; it misbehaves as real ones do.")?;
-        let setup_path = self.files()?;
-        let setup = Setup::from_file(&setup_path)?;
-        let slow_path = self.path("tide-gauge.dtap");
-        self.capture(&setup, &setup_path, &slow_path)?;
-        let slow = self.load(&slow_path)?;
-        let checked = self.check(&slow, &slow_path)?;
-        self.look(&slow_path, &checked)?;
-        self.decide(&setup, &setup_path, &checked)?;
-        self.unseen(&checked)?;
-        self.rail()?;
-        self.buses()?;
-        self.out.line("")?;
-        Ok(Outcome::Done)
-    }
-
-    fn files(&mut self) -> Result<PathBuf, Failure> {
-        for (name, text) in FILES {
-            let path = self.path(name);
-            let parent = path.parent().unwrap_or(self.folder);
-            std::fs::create_dir_all(parent).map_err(|e| Error::io(parent, "create", e))?;
-            save(&path, self.replace, |file| file.write_all(text.as_bytes()))?;
-        }
+    fn wired(&mut self) -> Result<(), Failure> {
         self.heading(1, "Wire up and write it down")?;
         let setup = self.path("setups/tide-gauge.toml");
         self.body(&format!(
@@ -107,21 +49,22 @@ impl Demo<'_> {
              {}, one file per part, as printed in their datasheets.",
             setup.display(),
             self.path("parts").display()
-        ))?;
-        Ok(setup)
+        ))
     }
 
-    fn capture(&mut self, setup: &Setup, setup_path: &Path, target: &Path) -> Result<(), Failure> {
+    /// Records by a setup, and says so.
+    fn tell_record(&mut self, setup: &str, rate: Option<&str>, name: &str) -> Result<(), Failure> {
+        let (setup_path, target) = (self.path(setup), self.path(name));
+        let rate_words = rate.map_or(String::new(), |rate| format!(" --rate '{rate}'"));
+        self.command(&format!("capture {}{rate_words} --output {}", setup_path.display(), target.display()))?;
+        let capture = self.record(setup, rate, name)?;
+        self.body(&format!("{}\nsaved to {}", summary(&capture), target.display()))
+    }
+
+    fn first(&mut self) -> Result<(), Failure> {
         self.heading(2, "Record the first power-up")?;
-        self.command(&format!("capture {} --output {}", setup_path.display(), target.display()))?;
-        let capture = record(setup, setup_path, RecordOptions::default())?;
-        dtap::save(&capture, target, SaveOptions { replace: self.replace })?;
-        self.body(&format!("{}\nsaved to {}", summary(&capture), target.display()))?;
+        self.tell_record("setups/tide-gauge.toml", None, "tide-gauge.dtap")?;
         self.body("\nThe capture carries the setup and the limits: whoever has the file needs nothing else.")
-    }
-
-    fn load(&self, path: &Path) -> Result<Job, Failure> {
-        load(&args::Source::of(path.to_path_buf()))
     }
 
     fn check(&mut self, loaded: &Job, path: &Path) -> Result<Checked, Failure> {
@@ -220,15 +163,11 @@ impl Demo<'_> {
     /// The voltage behind it all, on an instrument with analog inputs.
     fn rail(&mut self) -> Result<(), Failure> {
         self.heading(7, "Look at the voltage behind it all")?;
-        let (setup_path, target) = (self.path("setups/power-rail.toml"), self.path("power-rail.dtap"));
-        let setup = Setup::from_file(&setup_path)?;
-        self.command(&format!("capture {} --output {}", setup_path.display(), target.display()))?;
-        let capture = record(&setup, &setup_path, RecordOptions::default())?;
-        dtap::save(&capture, &target, SaveOptions { replace: self.replace })?;
-        self.body(&format!("{}\nsaved to {}\n", summary(&capture), target.display()))?;
+        let target = self.path("power-rail.dtap");
+        self.tell_record("setups/power-rail.toml", None, "power-rail.dtap")?;
         self.out.line("")?;
         self.command(&format!("check {}", target.display()))?;
-        let loaded = self.load(&target)?;
+        let loaded = self.load("power-rail.dtap")?;
         let checked = check(&loaded, &target, &[], Rule::Proven)?;
         let text = checked.text(&loaded.capture, None);
         self.body(text.split("\nnext: ").next().unwrap_or(&text))?;
@@ -245,13 +184,9 @@ impl Demo<'_> {
     /// Everything that talks, decoded, and one bus against its own timing table.
     fn buses(&mut self) -> Result<(), Failure> {
         self.heading(8, "Listen to everything that talks")?;
-        let (setup_path, target) = (self.path("setups/buses.toml"), self.path("buses.dtap"));
-        let setup = Setup::from_file(&setup_path)?;
-        self.command(&format!("capture {} --output {}", setup_path.display(), target.display()))?;
-        let capture = record(&setup, &setup_path, RecordOptions::default())?;
-        dtap::save(&capture, &target, SaveOptions { replace: self.replace })?;
-        self.body(&format!("{}\nsaved to {}\n", summary(&capture), target.display()))?;
-        let loaded = self.load(&target)?;
+        let target = self.path("buses.dtap");
+        self.tell_record("setups/buses.toml", None, "buses.dtap")?;
+        let loaded = self.load("buses.dtap")?;
         self.out.line("")?;
         self.command(&format!("frames {} --bus rtc,modem,lamps --first 9", target.display()))?;
         let asked = args::Frames {
@@ -281,7 +216,7 @@ impl Demo<'_> {
         self.body(text.split("\nnext: ").next().unwrap_or(&text))
     }
 
-    fn decide(&mut self, setup: &Setup, setup_path: &Path, checked: &Checked) -> Result<(), Failure> {
+    fn decide(&mut self, checked: &Checked) -> Result<(), Failure> {
         let Some(rate) = checked.results.iter().filter_map(rate_worth_trying).max() else { return Ok(()) };
         let open: Vec<String> = checked
             .results
@@ -291,18 +226,10 @@ impl Demo<'_> {
             .collect();
         self.heading(5, &format!("Decide what was inconclusive, at the rate the table names: {rate}"))?;
         let path = self.path("tide-gauge-faster.dtap");
-        self.command(&format!(
-            "capture {} --rate '{rate}' --output {}",
-            setup_path.display(),
-            path.display()
-        ))?;
-        let faster = setup.clone().changed(&RunChanges::default().rate(rate.to_string()))?;
-        let capture = record(&faster, setup_path, RecordOptions::default())?;
-        dtap::save(&capture, &path, SaveOptions { replace: self.replace })?;
-        self.body(&format!("{}\nsaved to {}", summary(&capture), path.display()))?;
+        self.tell_record("setups/tide-gauge.toml", Some(&rate.to_string()), "tide-gauge-faster.dtap")?;
         self.out.line("")?;
         self.command(&format!("check {} --only {}", path.display(), open.join(",")))?;
-        let loaded = self.load(&path)?;
+        let loaded = self.load("tide-gauge-faster.dtap")?;
         let decided = check(&loaded, &path, &open, Rule::Proven)?;
         let text = decided.text(&loaded.capture, None);
         self.body(text.split("\nnext: ").next().unwrap_or(&text))
@@ -323,5 +250,49 @@ impl Demo<'_> {
             ))?;
         }
         Ok(())
+    }
+
+    /// The same board without load: what is new under it.
+    fn against_rest(&mut self) -> Result<(), Failure> {
+        self.heading(9, "Compare it with the board at rest")?;
+        self.tell_record("setups/at-rest.toml", None, "at-rest.dtap")?;
+        self.out.line("")?;
+        let (a, b) = (self.path("at-rest.dtap"), self.path("tide-gauge.dtap"));
+        self.command(&format!("compare {} {}", a.display(), b.display()))?;
+        let mut told = Out::buffer();
+        compare::run(&args::Compare::of(a, b), &mut told)?;
+        self.story(&told.into_text())
+    }
+
+    /// Leads on a board that nobody knows.
+    fn without_names(&mut self) -> Result<(), Failure> {
+        self.heading(10, "Tell which line is what, where nobody knows")?;
+        self.tell_record("setups/unnamed.toml", None, "unnamed.dtap")?;
+        self.out.line("")?;
+        let path = self.path("unnamed.dtap");
+        self.command(&format!("roles {}", path.display()))?;
+        let table = args::Table { format: args::Format::Text, output: None, replace: false };
+        let wanted = args::Roles { source: args::Source::of(path), write_setup: None, table };
+        let mut told = Out::buffer();
+        roles::run(&wanted, &mut told)?;
+        self.body(&told.into_text())
+    }
+
+    fn hand_over(&mut self) -> Result<(), Failure> {
+        self.heading(11, "Hand over what was found")?;
+        let (a, b) = (self.path("at-rest.dtap"), self.path("tide-gauge.dtap"));
+        let page = self.path("tide-gauge.html");
+        self.command(&format!("report {} {} --output {}", a.display(), b.display(), page.display()))?;
+        self.report(&["at-rest.dtap", "tide-gauge.dtap"], "tide-gauge.html")?;
+        self.body(&format!(
+            "Verdicts, waveforms to move about in and what differs, on one page: {}",
+            page.display()
+        ))?;
+        self.out.line("")
+    }
+
+    /// What a command says, without what it would do next.
+    fn story(&mut self, text: &str) -> Result<(), Failure> {
+        self.body(text.split("\nnext: ").next().unwrap_or(text))
     }
 }
