@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use super::frames::{Shape, both_certain};
 use super::sequence::differences;
-use super::{Pair, Side, by_name, minus};
+use super::{OneOf, Pair, by_name, minus};
 use crate::bus::Frame;
 use crate::decode::SerialBus;
 use crate::error::Result;
@@ -25,7 +25,7 @@ pub struct BusComparison {
     /// Its name.
     pub name: String,
     /// The record that has it, where only one does.
-    pub only: Option<Side>,
+    pub only: Option<OneOf>,
     /// Why it is not compared, where it cannot be read.
     pub unread: Option<String>,
     /// What was compared: `frames`, or `transfers` where frames belong together.
@@ -143,7 +143,7 @@ pub(super) fn compare(pair: &Pair<'_>, remarks: &mut Vec<String>) -> Result<Vec<
                     Err(error) => compared.unread = Some(error.to_string()),
                 }
             }
-            (first, _) => compared.only = Some(if first.is_some() { Side::A } else { Side::B }),
+            (first, _) => compared.only = Some(if first.is_some() { OneOf::A } else { OneOf::B }),
         }
         all.push(compared);
     }
@@ -280,7 +280,7 @@ impl Walk<'_> {
             self.keep(all, FrameDifferenceKind::Replaced, Some(&a[first]), Some(&b[second]));
         }
         for first in of_a.skip(paired) {
-            match at_end && self.may_be_outside(all, &a[first], Side::A) {
+            match at_end && self.may_be_outside(all, &a[first], OneOf::A) {
                 true => all.at_the_ends += 1,
                 false => {
                     all.missing += 1;
@@ -289,7 +289,7 @@ impl Walk<'_> {
             }
         }
         for second in of_b.skip(paired) {
-            match at_end && self.may_be_outside(all, &b[second], Side::B) {
+            match at_end && self.may_be_outside(all, &b[second], OneOf::B) {
                 true => all.at_the_ends += 1,
                 false => {
                     all.extra += 1;
@@ -301,14 +301,14 @@ impl Walk<'_> {
 
     /// Whether the frame of one record, as much later or earlier as frames come in the other, may lie outside of the
     /// time that both cover.
-    fn may_be_outside(&self, all: &BusComparison, frame: &Frame, side: Side) -> bool {
+    fn may_be_outside(&self, all: &BusComparison, frame: &Frame, side: OneOf) -> bool {
         let alignment = self.pair.alignment;
         let (start, end) = match side {
-            Side::A => {
+            OneOf::A => {
                 let of = |tick| alignment.of_a(&self.pair.a.capture, tick);
                 (of(frame.start), of(frame.end))
             }
-            Side::B => {
+            OneOf::B => {
                 let of = |tick| alignment.of_b(&self.pair.b.capture, tick);
                 (of(frame.start), of(frame.end))
             }

@@ -22,7 +22,7 @@ pub struct LimitComparison {
     pub a: Option<OneLimit>,
     /// In the second one.
     pub b: Option<OneLimit>,
-    /// Which numbers certainly moved beyond the tolerance: `least`, `median`, `percentile-99`, `most`. Where only a
+    /// OneOf numbers certainly moved beyond the tolerance: `least`, `median`, `percentile-99`, `most`. Where only a
     /// largest value is required, the smallest may be anything, and the other way round.
     pub moved: Vec<(&'static str, Shift)>,
 }

@@ -1,6 +1,6 @@
 //! Lines of two records.
 
-use super::{Pair, Side, by_name};
+use super::{OneOf, Pair, by_name};
 use crate::capture::Capture;
 use crate::line::{Level, Line};
 use crate::time::Tick;
@@ -20,9 +20,9 @@ pub struct LineComparison {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LineDifference {
     /// Only one record has it.
-    Only(Side),
+    Only(OneOf),
     /// It changes in one record only.
-    ChangesOnly(Side),
+    ChangesOnly(OneOf),
     /// It never changes, and has this level in the first record and that one in the second.
     Rests(Level, Level),
 }
@@ -37,10 +37,10 @@ pub(super) fn compare(pair: &Pair<'_>) -> (Vec<LineComparison>, usize) {
         common += usize::from(first.is_some() && second.is_some());
         let (of_a, of_b) = (Seen::of(a, first), Seen::of(b, second));
         let difference = match (first.is_some(), second.is_some()) {
-            (true, false) => LineDifference::Only(Side::A),
-            (false, true) => LineDifference::Only(Side::B),
-            _ if of_a.edges > 0 && of_b.edges == 0 => LineDifference::ChangesOnly(Side::A),
-            _ if of_a.edges == 0 && of_b.edges > 0 => LineDifference::ChangesOnly(Side::B),
+            (true, false) => LineDifference::Only(OneOf::A),
+            (false, true) => LineDifference::Only(OneOf::B),
+            _ if of_a.edges > 0 && of_b.edges == 0 => LineDifference::ChangesOnly(OneOf::A),
+            _ if of_a.edges == 0 && of_b.edges > 0 => LineDifference::ChangesOnly(OneOf::B),
             _ if of_a.edges == 0 && of_a.level != of_b.level => LineDifference::Rests(of_a.level, of_b.level),
             _ => continue,
         };

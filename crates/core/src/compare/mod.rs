@@ -45,9 +45,9 @@ pub use places::PlaceComparison;
 pub use spread::{Known, Shift, Spread};
 pub use trouble::TroubleComparison;
 
-/// Which of the two records, of what one of them has only.
+/// OneOf of the two records, of what one of them has only.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Side {
+pub enum OneOf {
     /// The first.
     A,
     /// The second.

@@ -1,4 +1,4 @@
-//! Which elements of one sequence are those of another, in order.
+//! OneOf elements of one sequence are those of another, in order.
 
 use std::ops::Range;
 

@@ -1,6 +1,6 @@
 //! What is wrong in one of two records only.
 
-use super::{Pair, Side};
+use super::{OneOf, Pair};
 use crate::decode::SerialBus;
 use crate::diagnose::{Finding, Sureness, diagnose_buses};
 use crate::job::Job;
@@ -17,7 +17,7 @@ const SHORTEST: i64 = 3;
 #[non_exhaustive]
 pub struct TroubleComparison {
     /// The record that has it.
-    pub side: Side,
+    pub side: OneOf,
     /// The bus or the line.
     pub about: String,
     /// A word for it: `glitches`, or the kind of a finding.
@@ -32,7 +32,7 @@ pub(super) fn compare(pair: &Pair<'_>) -> Vec<TroubleComparison> {
     let mut all = Vec::new();
     let (a, b) = (findings(pair.a), findings(pair.b));
     let same = |one: &Finding, other: &Finding| (one.kind, &one.buses) == (other.kind, &other.buses);
-    for (side, own, others) in [(Side::A, &a, &b), (Side::B, &b, &a)] {
+    for (side, own, others) in [(OneOf::A, &a, &b), (OneOf::B, &b, &a)] {
         let new = own.iter().filter(|finding| !others.iter().any(|other| same(finding, other)));
         let new = new.filter(|finding| !finding.buses.iter().all(|bus| pair.ignores(bus)));
         all.extend(new.map(|finding| TroubleComparison {
@@ -65,8 +65,8 @@ fn glitchy(pair: &Pair<'_>) -> Vec<TroubleComparison> {
         let Ok(other) = b.line_named(&line.name) else { continue };
         let (of_a, of_b) = (glitches(a, LineId(place), below), glitches(b, other, below));
         let (side, found) = match (of_a.count, of_b.count) {
-            (1.., 0) => (Side::A, of_a),
-            (0, 1..) => (Side::B, of_b),
+            (1.., 0) => (OneOf::A, of_a),
+            (0, 1..) => (OneOf::B, of_b),
             _ => continue,
         };
         let pulses = if found.count == 1 { "pulse" } else { "pulses" };

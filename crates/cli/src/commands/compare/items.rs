@@ -2,8 +2,8 @@
 
 use deep_tap::capture::Capture;
 use deep_tap::compare::{
-    BusComparison, Known, LimitComparison, LineComparison, LineDifference, OneLimit, PlaceComparison, Shift,
-    Side, TroubleComparison,
+    BusComparison, Known, LimitComparison, LineComparison, LineDifference, OneLimit, OneOf, PlaceComparison,
+    Shift, TroubleComparison,
 };
 use deep_tap::job::Between;
 use deep_tap::quantity::{Bounds, Quantity, Rational, Time, uncertain};
@@ -139,8 +139,8 @@ fn of_bus(bus: &BusComparison) -> Item {
     say(bus.replaced, "replaced");
     say(bus.at_the_ends, "left out at the ends");
     let only = |side| match side {
-        Side::A => ("there", "not there"),
-        Side::B => ("not there", "there"),
+        OneOf::A => ("there", "not there"),
+        OneOf::B => ("not there", "there"),
     };
     let (a, b) = match (bus.only, &bus.unread) {
         (Some(side), _) => (only(side).0.to_string(), only(side).1.to_string()),
@@ -187,16 +187,16 @@ fn of_place(place: &PlaceComparison, ticks: (Time, Time)) -> Item {
 fn of_line(line: &LineComparison) -> Item {
     let (mut a, mut b) = (counted(line.edges.0, "edge"), counted(line.edges.1, "edge"));
     let how = match line.difference {
-        LineDifference::Only(Side::A) => {
+        LineDifference::Only(OneOf::A) => {
             b = "not there".to_string();
             "A only".to_string()
         }
-        LineDifference::Only(Side::B) => {
+        LineDifference::Only(OneOf::B) => {
             a = "not there".to_string();
             "B only".to_string()
         }
-        LineDifference::ChangesOnly(Side::A) => "changes in A only".to_string(),
-        LineDifference::ChangesOnly(Side::B) => "changes in B only".to_string(),
+        LineDifference::ChangesOnly(OneOf::A) => "changes in A only".to_string(),
+        LineDifference::ChangesOnly(OneOf::B) => "changes in B only".to_string(),
         LineDifference::Rests(first, second) => {
             (a, b) = (format!("rests {first}"), format!("rests {second}"));
             "never changes".to_string()
@@ -207,12 +207,12 @@ fn of_line(line: &LineComparison) -> Item {
 
 fn of_trouble(trouble: &TroubleComparison) -> Item {
     let (a, b) = match trouble.side {
-        Side::A => (trouble.kind.clone(), "-".to_string()),
-        Side::B => ("-".to_string(), trouble.kind.clone()),
+        OneOf::A => (trouble.kind.clone(), "-".to_string()),
+        OneOf::B => ("-".to_string(), trouble.kind.clone()),
     };
     let at = match trouble.side {
-        Side::A => (trouble.at, None),
-        Side::B => (None, trouble.at),
+        OneOf::A => (trouble.at, None),
+        OneOf::B => (None, trouble.at),
     };
     Item { kind: "finding", name: trouble.about.clone(), differs: true, a, b, how: trouble.what.clone(), at }
 }

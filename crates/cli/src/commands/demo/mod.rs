@@ -44,12 +44,8 @@ pub(crate) fn run(args: &args::Demo, out: &mut Out) -> Result<Outcome, Failure> 
     }
     let mut demo = Demo { folder, replace: args.replace, out };
     demo.files()?;
-    if args.full {
-        full::tell(&mut demo)?
-    } else {
-        short::tell(&mut demo)?
-    };
-    Ok(Outcome::Done)
+    let told = if args.full { full::tell(&mut demo) } else { short::tell(&mut demo) };
+    told.map(|()| Outcome::Done)
 }
 
 /// The demo's folder, and where its story is told.
