@@ -44,6 +44,17 @@ pub(crate) fn places_and_pictures(samples: usize, figures: &mut Figures) {
             span /= 8;
         }
         figures.below("a picture of any zoom, 1280 x 16", &case, (longest * 1e3, "ms"), ("16 ms", 16.0));
+        // What a large terminal shows of many lines, from a key to the screen.
+        let many: Vec<RowSource> = (0..64).map(|line| RowSource::Line(LineId(line % 16))).collect();
+        let mut longest = 0f64;
+        let mut span = capture.len();
+        while span > 280 {
+            let view = View { start: Tick(0), end: Tick(span), columns: 280 };
+            let drawn = || Picture::new(&capture, &many, view, &[]).map(|picture| picture.to_string());
+            longest = longest.max(shortest(3, drawn));
+            span /= 8;
+        }
+        figures.below("a screen of any zoom, 280 x 64", &case, (longest * 1e3, "ms"), ("16 ms", 16.0));
         let program = Program::compile("L0 rises while L1 high and L2 low", &Scope::of(&capture));
         let program =
             program.and_then(|program| program.at(capture.base())).expect("the expression is right");

@@ -1,14 +1,17 @@
 //! Waveforms, compared as text pictures.
 
 use deep_tap::bench::{Random, connect};
+use deep_tap::capture::{Capture, HeldBuilder, Trace};
 use deep_tap::decode::{Protocol, SerialBus, UartConfig};
-use deep_tap::draw::{Dimension, Drawing, Ground, Histogram, Marker, Picture, RowSource, Sheet, View};
+use deep_tap::draw::{
+    Cell, Dimension, Drawing, Ground, Histogram, Marker, Picture, RowSource, Scale, Sheet, View,
+};
 use deep_tap::limit::Required;
-use deep_tap::line::{Bus, BusId, LineId};
+use deep_tap::line::{AnalogId, AnalogLine, AnalogScale, Bus, BusId, Level, LineId};
 use deep_tap::measure::Distribution;
 use deep_tap::quantity::Time;
 use deep_tap::setup::{RecordOptions, Setup};
-use deep_tap::time::{Resolution, Tick};
+use deep_tap::time::{Resolution, Tick, TimeBase};
 
 use crate::support::{capture, record, root};
 
@@ -183,6 +186,8 @@ fn no_text_of_a_picture_touches_another_or_leaves_it() {
             title,
             markers: &markers,
             dimensions: &dimensions,
+            tall: [0.5, 1.0, 2.5][round as usize % 3],
+            ..Sheet::default()
         };
         let mut rows: Vec<RowSource> = (0..lines.len()).map(|n| RowSource::Line(LineId(n))).collect();
         rows.push(RowSource::Bus(BusId(0)));
@@ -203,7 +208,7 @@ fn no_text_of_a_picture_touches_another_or_leaves_it() {
 
 /// No text of a drawing touches another, or leaves it; how many there are.
 fn apart(drawing: &Drawing, what: &str) -> usize {
-    let all = texts(&drawing.svg(Ground::Light));
+    let all = texts(&drawing.svg(Ground::Light, 1.0));
     let (right, bottom) = drawing.size();
     for (place, one) in all.iter().enumerate() {
         let inside = one.from.0 >= 0.0 && one.to.0 <= f64::from(right) && one.to.1 <= f64::from(bottom);
@@ -233,4 +238,75 @@ fn an_acknowledge_that_is_missing_is_seen() {
     let fields = text.lines().find(|line| line.trim_start().starts_with("fields")).unwrap();
     assert_eq!(fields.split_whitespace().nth(1), Some("├0x51┤a├02─┤a├51─┤a├00─┤a├00─┤a├06─┤N"), "{text}");
     assert!(fields.ends_with("├0x51┤N"), "the clock chip is busy: {text}");
+}
+
+/// What a window cuts has no end there; what lies inside of it has both.
+#[test]
+fn a_frame_that_goes_on_has_no_end_at_the_window() {
+    let setup = Setup::from_file(&root().join("setups/buses.toml")).unwrap();
+    let mut instrument = connect("bench:tide-gauge", root().as_path()).unwrap();
+    let capture = record(&setup, &mut *instrument, RecordOptions::default()).unwrap();
+    let bus = setup.serial.iter().find(|bus| bus.name() == "rtc").unwrap();
+    let zero = capture.base().zero().0;
+    let frames = |from: u64, to: u64| {
+        let view = View { start: Tick(from), end: Tick(to), columns: 60 };
+        Picture::new(&capture, &[RowSource::Frames(bus)], view, &[]).unwrap().rows[0].spans.clone()
+    };
+    let whole = frames(zero - 4000, zero + 6000);
+    assert!(whole.iter().all(|span| span.beyond == (false, false) && !span.faulty), "{whole:?}");
+    let cut = frames(zero - 1000, zero + 1000);
+    assert!(cut[0].beyond.0 && cut[cut.len() - 1].beyond.1, "{cut:?}");
+    assert!(cut.iter().all(|span| !span.faulty), "no fault of its own: {cut:?}");
+}
+
+/// A group of lines as a curve, pulses of a single sample, and thresholds: each is where its values say.
+#[test]
+fn curves_thresholds_and_single_samples_are_drawn_where_they_are() {
+    let len = 400;
+    let line = |edges: &[u64]| Trace::toggling(Level::Low, edges.iter().copied(), len).unwrap();
+    let scale = AnalogScale::new("0 V".parse().unwrap(), "10 mV".parse().unwrap(), "0 V".parse().unwrap());
+    let mut ramp = HeldBuilder::new(Some(0));
+    for step in 1..=33u64 {
+        ramp.push(Tick(step * 10), Some(step as i16 * 10)).unwrap();
+    }
+    let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
+    let capture = Capture::builder(base, len)
+        .resolution(Resolution::SAMPLED)
+        .line("B1", line(&[200]))
+        .line("B0", line(&[100, 200, 300, 301]))
+        .bus(Bus::new("B", vec![LineId(0), LineId(1)]).unwrap())
+        .analog(AnalogLine::named("RAMP"), ramp.finish(scale.unwrap(), len))
+        .build()
+        .unwrap();
+    let view = View { start: Tick(0), end: Tick(len), columns: 40 };
+    let rows = [RowSource::Curve(BusId(0)), RowSource::Line(LineId(1)), RowSource::Analog(AnalogId(0))];
+    let picture = Picture::new(&capture, &rows, view, &[]).unwrap();
+    let curve = &picture.rows[0];
+    assert_eq!(curve.scale, Some(Scale::Values(0, 3)));
+    let at = |column: usize| curve.cells[column].clone();
+    assert_eq!((at(5), at(15), at(25)), (Cell::Band(0, 0), Cell::Band(333, 333), Cell::Band(666, 666)));
+    // From 2 to 3 and back within one column.
+    assert_eq!(at(30), Cell::Band(666, 1000));
+    assert_eq!(picture.rows[1].narrow, [30]);
+    let volts = |text: &str| text.parse().unwrap();
+    let levels = [(AnalogId(0), volts("0.8 V")), (AnalogId(0), volts("9 V"))];
+    let sheet = Sheet { end: Tick(len), levels: &levels, ..Sheet::default() };
+    let svg = sheet.draw(&capture, &rows).unwrap().svg(Ground::Light, 2.0);
+    assert!(svg.contains(">800 mV<") || svg.contains("\n800 mV\n"), "a threshold within its scale is drawn");
+    assert!(!svg.contains("9 V"), "one beyond it is not");
+    assert!(svg.contains("width=\"2560\"") && svg.contains("viewBox=\"0 0 1280 "), "twice as large");
+}
+
+/// All labels of an axis have one prefix, and lie at round values.
+#[test]
+fn an_axis_keeps_one_unit() {
+    let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap().with_zero(Tick(200_000));
+    let idle = Trace::toggling(Level::Low, [5], 400_000).unwrap();
+    let capture = Capture::builder(base, 400_000).line("A", idle).build().unwrap();
+    for (start, end) in [(50_000, 290_000), (0, 400_000), (199_000, 201_234), (110_000, 199_990)] {
+        let view = View { start: Tick(start), end: Tick(end), columns: 120 };
+        let picture = Picture::new(&capture, &[RowSource::Line(LineId(0))], view, &[]).unwrap();
+        let units: Vec<&str> = picture.axis.iter().filter_map(|l| l.text.rsplit(' ').next()).collect();
+        assert!(units.len() > 2 && units.iter().all(|unit| *unit == units[0]), "{:?}", picture.axis);
+    }
 }

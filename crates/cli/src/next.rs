@@ -26,6 +26,16 @@ pub(crate) fn around(at: impl AsRef<str>) -> String {
     format!("--around {}", word(&at.as_ref().replace(' ', "")))
 }
 
+/// Lines that say how to look at an instant of a record, as it was printed: drawn, and to move about in.
+pub(crate) fn look(source: &str, at: impl AsRef<str>) -> Vec<String> {
+    let mut lines = vec![next("show", format!("{source} {}", around(&at)))];
+    if cfg!(feature = "view") {
+        let at = word(&at.as_ref().replace(' ', ""));
+        lines.push(next("view", format!("{source} --at {at}")));
+    }
+    lines
+}
+
 /// The same record as that of this command.
 pub(crate) fn source_words(source: &Source) -> String {
     let mut words = path_word(&source.file);

@@ -16,13 +16,23 @@ pub(crate) fn save(
     ground: args::Ground,
     replace: bool,
 ) -> Result<(), Failure> {
+    save_large(drawing, path, (ground, 1.0), replace)
+}
+
+/// The same, so many times as large.
+pub(crate) fn save_large(
+    drawing: &Drawing,
+    path: &Path,
+    (ground, scale): (args::Ground, f32),
+    replace: bool,
+) -> Result<(), Failure> {
     let ground = match ground {
         args::Ground::Light => Ground::Light,
         args::Ground::Dark => Ground::Dark,
     };
     let bytes = match ending(path)? {
-        Ending::Svg => drawing.svg(ground).into_bytes(),
-        Ending::Png => png(drawing, ground, path)?,
+        Ending::Svg => drawing.svg(ground, scale).into_bytes(),
+        Ending::Png => png(drawing, (ground, scale), path)?,
     };
     save_file(path, replace, |file| file.write_all(&bytes))
 }
@@ -45,12 +55,12 @@ fn ending(path: &Path) -> Result<Ending, Failure> {
 }
 
 #[cfg(feature = "png")]
-fn png(drawing: &Drawing, ground: Ground, _: &Path) -> Result<Vec<u8>, Failure> {
-    Ok(drawing.png(ground, 1.0)?)
+fn png(drawing: &Drawing, (ground, scale): (Ground, f32), _: &Path) -> Result<Vec<u8>, Failure> {
+    Ok(drawing.png(ground, scale)?)
 }
 
 #[cfg(not(feature = "png"))]
-fn png(_: &Drawing, _: Ground, path: &Path) -> Result<Vec<u8>, Failure> {
+fn png(_: &Drawing, _: (Ground, f32), path: &Path) -> Result<Vec<u8>, Failure> {
     let error = Error::new(ErrorKind::Unknown, "this build of deep-tap writes no PNG");
     let help = "build it with its feature 'png', or let the name end in .svg";
     Err(error.with_help(help).at(Place::File(path.to_path_buf())).into())

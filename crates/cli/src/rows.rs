@@ -8,13 +8,16 @@ use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{BoundLimit, LimitResult, Occurrence, Verdict};
 use deep_tap::line::{AnalogId, BusId, LineId};
-use deep_tap::quantity::uncertain;
+use deep_tap::quantity::{Voltage, uncertain};
+use deep_tap::setup::LevelSource;
 
 /// A row, without the record that it is of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum RowKind {
     Line(LineId),
     Bus(BusId),
+    /// A bus as a curve.
+    Curve(BusId),
     /// A serial bus or an exchange, by its place among both.
     Frames(usize),
     Analog(AnalogId),
@@ -59,12 +62,23 @@ pub(crate) fn frame_buses(job: &Job) -> impl Iterator<Item = &SerialBus> {
     job.setup.iter().flat_map(|setup| setup.serial.iter().chain(&setup.exchanged))
 }
 
+/// The thresholds of the lines that a setup makes from analog ones.
+pub(crate) fn levels(job: &Job) -> Vec<(AnalogId, Voltage)> {
+    let lines = job.setup.iter().flat_map(|setup| &setup.lines);
+    let made = lines.filter_map(|line| match line.source {
+        LevelSource::Analog { analog, .. } => Some((analog, line.line.threshold?.voltage())),
+        LevelSource::Input | LevelSource::LeftOut => None,
+    });
+    made.collect()
+}
+
 impl RowKind {
     /// The row in its record; `None` where that has no such bus.
     pub(crate) fn source(self, job: &Job) -> Option<RowSource<'_>> {
         Some(match self {
             RowKind::Line(line) => RowSource::Line(line),
             RowKind::Bus(bus) => RowSource::Bus(bus),
+            RowKind::Curve(bus) => RowSource::Curve(bus),
             RowKind::Analog(line) => RowSource::Analog(line),
             RowKind::Frames(place) => RowSource::Frames(frame_buses(job).nth(place)?),
         })

@@ -213,10 +213,10 @@
         pen.fillStyle = of(row.name.startsWith(' ') ? 'faint' : 'text');
         const name = fitting(pen, row.name.trim(), this.margin - 10 * unit);
         pen.fillText(name, this.margin - 6 * unit, y + heights[place] / 2);
-        if (row.volts) {
+        if (row.scale) {
           pen.fillStyle = of('faint');
-          pen.fillText(row.volts[1].toFixed(2) + ' V', this.margin - 6 * unit, y + 8 * unit);
-          pen.fillText(row.volts[0].toFixed(2) + ' V', this.margin - 6 * unit, y + heights[place] - 8 * unit);
+          pen.fillText(row.scale[1], this.margin - 6 * unit, y + 8 * unit);
+          pen.fillText(row.scale[0], this.margin - 6 * unit, y + heights[place] - 8 * unit);
         }
         y += heights[place];
       });

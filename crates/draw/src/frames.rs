@@ -157,7 +157,7 @@ fn carried(bus: &SerialBus, transfer: &Frame, names: bool) -> String {
 }
 
 fn row(name: String) -> Row {
-    Row { name, cells: Vec::new(), labels: Vec::new(), spans: Vec::new(), scale: None }
+    Row { name, cells: Vec::new(), labels: Vec::new(), spans: Vec::new(), scale: None, narrow: Vec::new() }
 }
 
 /// The shortest form of a field's value: digits without their base, a letter for an acknowledge.
@@ -185,6 +185,7 @@ fn push(row: &mut Row, view: &View, start: Tick, end: Tick, inside: Inside) {
     let last = Tick(end.0.saturating_sub(1).max(start.0));
     let last = if last >= view.end { view.columns - 1 } else { view.column_of(last).unwrap_or(0) };
     let Inside { texts, faulty, kind, absent } = inside;
+    let beyond = (start < view.start, end > view.end);
     let mut column = first;
     if let Some(before) = row.spans.last_mut()
         && before.column + before.columns > first
@@ -204,7 +205,7 @@ fn push(row: &mut Row, view: &View, start: Tick, end: Tick, inside: Inside) {
     }
     if column < view.columns {
         let columns = (last + 1).saturating_sub(column).max(1);
-        row.spans.push(FrameSpan { column, columns, texts, faulty, kind, absent });
+        row.spans.push(FrameSpan { column, columns, texts, faulty, kind, absent, beyond });
     }
 }
 

@@ -20,6 +20,6 @@ pub use axis::AxisLabel;
 pub use canvas::{Drawing, Ground};
 pub use curve::TransferCurve;
 pub use histogram::{Histogram, HistogramBin};
-pub use row::{Cell, Dimension, FrameSpan, Marker, Row, RowSource, View};
+pub use row::{Cell, Dimension, FrameSpan, Marker, Row, RowSource, Scale, View};
 pub use sheet::Sheet;
 pub use wave::Picture;

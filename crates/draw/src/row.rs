@@ -13,6 +13,8 @@ pub enum RowSource<'a> {
     Line(LineId),
     /// A bus, as its values.
     Bus(BusId),
+    /// A bus, as the curve that its values make.
+    Curve(BusId),
     /// A serial bus, as its frames and their fields.
     Frames(&'a SerialBus),
     /// An analog line, as its voltage.
@@ -69,8 +71,30 @@ pub struct Row {
     pub labels: Vec<(usize, usize, Vec<String>)>,
     /// For a serial bus, its frames or its fields.
     pub spans: Vec<FrameSpan>,
-    /// For an analog line, the voltages at the bottom and at the top.
-    pub scale: Option<(Voltage, Voltage)>,
+    /// For an analog line or a curve, what is at the bottom and at the top.
+    pub scale: Option<Scale>,
+    /// Columns with a pulse of a single sample: shorter ones may be there that no sample shows.
+    pub narrow: Vec<usize>,
+}
+
+/// What is at the bottom of a row and at the top.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Scale {
+    /// Voltages.
+    Voltages(Voltage, Voltage),
+    /// Values of a bus.
+    Values(i128, i128),
+}
+
+impl Scale {
+    /// In words: the bottom, then the top.
+    pub fn texts(&self) -> (String, String) {
+        let volts = |of: &Voltage| format!("{:.3} V", of.to_f64());
+        match self {
+            Scale::Voltages(low, high) => (volts(low), volts(high)),
+            Scale::Values(low, high) => (low.to_string(), high.to_string()),
+        }
+    }
 }
 
 /// Part of a row that belongs together: a frame, or a field.
@@ -89,6 +113,8 @@ pub struct FrameSpan {
     pub kind: Option<FieldKind>,
     /// Whether it says that something did not come, as an acknowledge.
     pub absent: bool,
+    /// Whether it began before what is shown, and goes on after it.
+    pub beyond: (bool, bool),
 }
 
 /// An interval that is drawn between its two ends, with what is said about it.

@@ -29,12 +29,13 @@ impl Colours {
 }
 
 impl Drawing {
-    /// The picture as an SVG document.
-    pub fn svg(&self, ground: Ground) -> String {
+    /// The picture as an SVG document, `scale` times as large.
+    pub fn svg(&self, ground: Ground, scale: f32) -> String {
         let (width, height) = self.size();
+        let large = |length: u32| (f64::from(length) * f64::from(scale)).ceil();
         let whole = Rectangle::new().set("width", width).set("height", height);
         let ground_of = whole.set("fill", Ink::Ground.on(ground));
-        let document = self.document().set("width", width).set("height", height).add(ground_of);
+        let document = self.document().set("width", large(width)).set("height", large(height)).add(ground_of);
         self.drawn(document, Colours::Own(ground)).to_string()
     }
 

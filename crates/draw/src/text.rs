@@ -59,7 +59,7 @@ impl Picture {
 
 /// The voltages at the bottom and the top of an analog row, with three decimals.
 fn scale_texts(row: &Row) -> Option<(String, String)> {
-    row.scale.map(|(low, high)| (format!("{:.3} V", low.to_f64()), format!("{:.3} V", high.to_f64())))
+    row.scale.map(|scale| scale.texts())
 }
 
 /// Lines of text that an analog row takes; each shows two halves.
@@ -157,7 +157,7 @@ fn drawn(row: &Row) -> (String, String) {
 /// A row of frames or fields: what each is, between its ends.
 fn spans(row: &Row, columns: usize) -> String {
     let mut chars = vec![' '; columns];
-    for FrameSpan { column, columns, texts, faulty, .. } in &row.spans {
+    for FrameSpan { column, columns, texts, faulty, beyond, .. } in &row.spans {
         let Some(place) = chars.get_mut(*column..column + columns) else { continue };
         if texts.is_empty() {
             place.fill(if *faulty { '!' } else { '▒' });
@@ -173,18 +173,21 @@ fn spans(row: &Row, columns: usize) -> String {
                 let at = (room - text.chars().count()) / 2;
                 place.iter_mut().skip(at).zip(text.chars()).for_each(|(place, c)| *place = c);
             }
-            (text, _) => enclose(place, text.map_or(if *faulty { "!" } else { "" }, String::as_str), *faulty),
+            (text, _) => {
+                enclose(place, text.map_or(if *faulty { "!" } else { "" }, String::as_str), *faulty, *beyond);
+            }
         }
     }
     chars.into_iter().collect()
 }
 
-/// A text between two ends.
-fn enclose(place: &mut [char], text: &str, faulty: bool) {
+/// A text between two ends, each of which may lie beyond what is shown.
+fn enclose(place: &mut [char], text: &str, faulty: bool, (before, after): (bool, bool)) {
     match place {
         [only] => *only = if faulty { '!' } else { '│' },
         [first, inner @ .., last] => {
-            (*first, *last) = ('├', '┤');
+            *first = if before { '─' } else { '├' };
+            *last = if after { '─' } else { '┤' };
             inner.fill('─');
             let at = (inner.len().saturating_sub(text.chars().count())) / 2;
             inner.iter_mut().skip(at).zip(text.chars()).for_each(|(place, c)| *place = c);

@@ -2,14 +2,14 @@
 
 use deep_tap_core::capture::Capture;
 use deep_tap_core::capture::Extremes;
-use deep_tap_core::line::{AnalogId, Bus, LineId, Value};
+use deep_tap_core::line::{AnalogId, Bus, LineId, Radix, Value};
 use deep_tap_core::quantity::Voltage;
 use deep_tap_core::time::Tick;
 use deep_tap_core::{Error, ErrorKind, Result};
 
 use crate::axis::{AxisLabel, labels};
 use crate::frames::frame_rows;
-use crate::row::{Cell, Dimension, Marker, Row, RowSource, View, business};
+use crate::row::{Cell, Dimension, Marker, Row, RowSource, Scale, View, business};
 use deep_tap_core::quantity::rough;
 
 /// A picture of a stretch of a capture, as cells.
@@ -71,6 +71,7 @@ impl Picture {
         let rows = sources.iter().flat_map(|source| match source {
             RowSource::Line(line) => vec![line_row(capture, *line, &view)],
             RowSource::Bus(bus) => vec![bus_row(capture, &capture.buses()[bus.0], &view)],
+            RowSource::Curve(bus) => vec![curve_row(capture, &capture.buses()[bus.0], &view)],
             RowSource::Frames(bus) => frame_rows(capture, bus, &view),
             RowSource::Analog(line) => vec![analog_row(capture, *line, &view)],
         });
@@ -132,7 +133,28 @@ fn line_row(capture: &Capture, line: LineId, view: &View) -> Row {
         labels: Vec::new(),
         spans: Vec::new(),
         scale: None,
+        narrow: narrow(capture, line, view),
     }
+}
+
+/// Most edges in a view among which pulses of a single sample are looked for.
+const MOST_NARROW: u64 = 20_000;
+
+/// The columns with a pulse of a single sample.
+fn narrow(capture: &Capture, line: LineId, view: &View) -> Vec<usize> {
+    let trace = capture.trace(line);
+    if !capture.resolution().sampled || trace.count(view.start..view.end) > MOST_NARROW {
+        return Vec::new();
+    }
+    let mut columns: Vec<usize> = Vec::new();
+    let mut before: Option<Tick> = None;
+    for edge in trace.edges(view.start..view.end) {
+        let single = before.is_some_and(|before| edge.tick.since(before) == 1);
+        columns.extend(before.filter(|_| single).and_then(|at| view.column_of(at)));
+        before = Some(edge.tick);
+    }
+    columns.dedup();
+    columns
 }
 
 fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
@@ -155,7 +177,57 @@ fn bus_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
     }
     let labels = stretches(&cells).into_iter().map(|(at, len, value)| (at, len, words(bus, value)));
     let labels = labels.collect();
-    Row { name: bus.name.clone(), cells, labels, spans: Vec::new(), scale: None }
+    Row { name: bus.name.clone(), cells, labels, spans: Vec::new(), scale: None, narrow: Vec::new() }
+}
+
+/// Instants of a column at which the value of a bus is asked for, where it changes more often.
+const MOST_ASKED: u64 = 64;
+
+/// The values of a bus as a curve: the smallest and the largest of each column. In a column in which they change
+/// often, those at some instants stand for all.
+fn curve_row(capture: &Capture, bus: &Bus, view: &View) -> Row {
+    let number = |value: Value| match bus.radix {
+        Radix::Signed => value.signed().map(i128::from),
+        _ => value.known().map(i128::from),
+    };
+    let mut columns: Vec<Option<(i128, i128)>> = Vec::with_capacity(view.columns);
+    for column in 0..view.columns {
+        let (from, to) = (view.tick_of(column), view.tick_of(column + 1));
+        // A column in which no tick begins is one of the tick before.
+        let from = if from == to { Tick(from.0.saturating_sub(1)) } else { from };
+        let to = Tick(to.0.max(from.0 + 1));
+        let inside = Tick(from.0 + 1)..to;
+        let changes: u64 = bus.lines.iter().map(|line| capture.trace(*line).count(inside.clone())).sum();
+        let ticks: Vec<Tick> = match changes {
+            0 => vec![from],
+            1..=MOST_ASKED => {
+                let edges = bus.lines.iter().flat_map(|line| capture.trace(*line).edges(inside.clone()));
+                std::iter::once(from).chain(edges.map(|edge| edge.tick)).collect()
+            }
+            _ => (0..MOST_ASKED).map(|part| Tick(from.0 + (to.0 - from.0) * part / MOST_ASKED)).collect(),
+        };
+        let values = ticks.into_iter().filter_map(|tick| number(capture.bus_value(bus, tick)));
+        columns.push(values.fold(None, |ends, value| match ends {
+            None => Some((value, value)),
+            Some((least, most)) => Some((least.min(value), most.max(value))),
+        }));
+    }
+    let known = || columns.iter().flatten();
+    let bottom = known().map(|(least, _)| *least).min().unwrap_or(0);
+    let top = known().map(|(_, most)| *most).max().unwrap_or(0).max(bottom + 1);
+    let share = |value: i128| ((value - bottom) * 1000 / (top - bottom)).clamp(0, 1000) as u16;
+    let cell = |ends: Option<(i128, i128)>| match ends {
+        Some((least, most)) => Cell::Band(share(least), share(most)),
+        None => Cell::Nothing,
+    };
+    Row {
+        name: bus.name.clone(),
+        cells: columns.into_iter().map(cell).collect(),
+        labels: Vec::new(),
+        spans: Vec::new(),
+        scale: Some(Scale::Values(bottom, top)),
+        narrow: Vec::new(),
+    }
 }
 
 /// A value with its name, the name alone, the value alone: the first that fits is written.
@@ -195,7 +267,8 @@ fn analog_row(capture: &Capture, line: AnalogId, view: &View) -> Row {
         cells: columns.into_iter().map(cell).collect(),
         labels: Vec::new(),
         spans: Vec::new(),
-        scale: Some((scale.voltage(bottom as i16), scale.voltage(top as i16))),
+        scale: Some(Scale::Voltages(scale.voltage(bottom as i16), scale.voltage(top as i16))),
+        narrow: Vec::new(),
     }
 }
 

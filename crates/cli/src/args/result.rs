@@ -175,9 +175,21 @@ pub(crate) struct Show {
     /// shown if no place is given, and its violations
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) limit: Vec<String>,
-    /// Mark a place by a name: 'boot=RESET_N rises', 'here=1.2 ms'
+    /// Mark a place by a name: 'boot=RESET_N rises', 'here=1.2 ms'; of several, the time between is drawn
     #[arg(long, value_name = "NAME=PLACE")]
     pub(crate) mark: Vec<String>,
+    /// Draw the values of these groups of lines as a curve
+    #[arg(long, value_name = "NAME", value_delimiter = ',', conflicts_with = "at")]
+    pub(crate) curve: Vec<String>,
+    /// Below each group of lines, its lines
+    #[arg(long)]
+    pub(crate) with_lines: bool,
+    /// Of a picture: text and lines so many times as large, in the same width
+    #[arg(long, value_name = "FACTOR", default_value_t = 1.0, requires = "output", value_parser = factor)]
+    pub(crate) scale: f32,
+    /// Of a picture: rows so many times as high
+    #[arg(long, value_name = "FACTOR", default_value_t = 1.0, requires = "output", value_parser = height)]
+    pub(crate) tall: f64,
     /// Columns of text, the terminal's otherwise; or pixels of a picture, 1280 otherwise
     #[arg(long)]
     pub(crate) width: Option<usize>,
@@ -190,6 +202,41 @@ pub(crate) struct Show {
     /// Replace a picture that is there already
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+/// How many times as large something is drawn.
+fn factor(text: &str) -> Result<f32, String> {
+    let factor = text.parse::<f32>().ok().filter(|factor| (0.5..=8.0).contains(factor));
+    factor.ok_or_else(|| "give a number from 0.5 to 8".to_string())
+}
+
+/// How many times as high.
+fn height(text: &str) -> Result<f64, String> {
+    factor(text).map(f64::from)
+}
+
+impl Show {
+    /// Everything of a record.
+    pub(crate) fn of(source: Source) -> Self {
+        Show {
+            source,
+            at: None,
+            around: None,
+            span: None,
+            window: Window::default(),
+            lines: Vec::new(),
+            limit: Vec::new(),
+            mark: Vec::new(),
+            curve: Vec::new(),
+            with_lines: false,
+            scale: 1.0,
+            tall: 1.0,
+            width: None,
+            output: None,
+            ground: Ground::Light,
+            replace: false,
+        }
+    }
 }
 
 #[cfg(feature = "view")]

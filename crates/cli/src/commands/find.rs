@@ -14,7 +14,7 @@ use crate::args;
 use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::next::{around, next, source_words};
+use crate::next::{look, source_words};
 use crate::output::{Grid, Out, write_lines, write_table};
 
 /// Most pictures drawn by `--around`.
@@ -131,8 +131,8 @@ fn text(args: &args::Find, capture: &Capture, program: &TimedProgram, found: &Fo
         }
     }
     if let Some(first) = found.hits.first() {
-        let at = around(capture.base().text_of(first.tick));
-        text.push_str(&format!("\n{}\n", next("show", format!("{} {at}", source_words(&args.source)))));
+        let lines = look(&source_words(&args.source), capture.base().text_of(first.tick));
+        text.push_str(&format!("\n{}\n", lines.join("\n")));
     }
     text
 }

@@ -8,6 +8,7 @@ use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence};
 use deep_tap::line::AnalogId;
+use deep_tap::quantity::uncertain;
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
@@ -18,7 +19,7 @@ use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
 use crate::output::{Grid, Out, terminal_width};
 use crate::picture;
-use crate::rows;
+use crate::rows::{self, RowKind};
 
 /// Columns when standard output is no terminal.
 const PIPED_WIDTH: usize = 120;
@@ -35,10 +36,7 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
     }
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
-    let rows = match args.lines.is_empty() {
-        true => rows::all(&loaded),
-        false => rows::named(&loaded, &args.lines)?,
-    };
+    let rows = wanted_rows(args, &loaded)?;
     let rows: Vec<RowSource<'_>> = rows.iter().filter_map(|row| row.source(&loaded)).collect();
     match (&args.at, &args.output) {
         (Some(at), _) => {
@@ -52,12 +50,44 @@ pub(crate) fn run(args: &args::Show, out: &mut Out) -> Result<Outcome, Failure> 
     Ok(Outcome::Done)
 }
 
+/// The rows that are asked for, in the form that is asked for.
+fn wanted_rows(args: &args::Show, loaded: &Job) -> Result<Vec<RowKind>, Failure> {
+    let mut rows = match args.lines.is_empty() {
+        true => rows::all(loaded),
+        false => rows::named(loaded, &args.lines)?,
+    };
+    for name in &args.curve {
+        let bus = loaded.capture.bus_named(name).ok_or_else(|| {
+            let known = loaded.capture.buses().iter().map(|bus| bus.name.as_str());
+            let help = deep_tap::suggest(name, known, "group of lines");
+            let error =
+                Error::new(ErrorKind::Unknown, format!("--curve: there is no group of lines '{name}'"));
+            error.with_help(help)
+        })?;
+        match rows.iter_mut().find(|row| **row == RowKind::Bus(bus)) {
+            Some(row) => *row = RowKind::Curve(bus),
+            None => rows.push(RowKind::Curve(bus)),
+        }
+    }
+    if args.with_lines {
+        let lines = |row: &RowKind| match row {
+            RowKind::Bus(bus) | RowKind::Curve(bus) => loaded.capture.buses()[bus.0].lines.clone(),
+            RowKind::Line(_) | RowKind::Frames(_) | RowKind::Analog(_) => Vec::new(),
+        };
+        let own = |row: RowKind| std::iter::once(row).chain(lines(&row).into_iter().map(RowKind::Line));
+        rows = rows.into_iter().flat_map(own).collect();
+    }
+    Ok(rows)
+}
+
 fn columns(args: &args::Show, capture: &Capture, rows: &[RowSource<'_>]) -> usize {
     let name = |row: &RowSource<'_>| match row {
         // Its fields are named under it.
         RowSource::Frames(bus) => bus.name().chars().count().max("  identifier".len()),
         RowSource::Line(line) => capture.line(*line).name.chars().count(),
         RowSource::Bus(bus) => capture.buses()[bus.0].name.chars().count(),
+        // The scale of a curve stands in front, too.
+        RowSource::Curve(bus) => capture.buses()[bus.0].name.chars().count().max("4294967295".len()),
         // Its scale stands in front, too.
         RowSource::Analog(line) => capture.analog_lines()[line.0].name.chars().count().max("-10.000 V".len()),
     };
@@ -78,6 +108,7 @@ struct Shown {
 fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failure> {
     let capture = &loaded.capture;
     let mut markers = rows::markers(capture, &loaded.marks());
+    let mut marked = Vec::new();
     for mark in &args.mark {
         let Some((name, text)) = mark.split_once('=') else {
             let error = Error::new(ErrorKind::Unknown, format!("--mark: '{mark}' has no place"));
@@ -85,9 +116,10 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
         };
         let tick = loaded.place(text.trim(), Tick(0)).map_err(|e| e.about("--mark"))?;
         markers.push(Marker { tick, name: name.trim().to_string() });
+        marked.push((tick, text.trim()));
     }
     let mut worst = None;
-    let mut dimensions = Vec::new();
+    let mut dimensions = between_marks(loaded, marked);
     for name in &args.limit {
         let (bound, result) = checked_limit(loaded, name)?;
         let Some(occurrence) = result.worst else {
@@ -118,6 +150,23 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
         }
     };
     Ok(Shown { start, end, markers: joined(markers), dimensions })
+}
+
+/// The time from each mark to the next, with its bounds where that is known.
+fn between_marks(loaded: &Job, mut marked: Vec<(Tick, &str)>) -> Vec<Dimension> {
+    marked.sort_by_key(|(tick, _)| *tick);
+    let base = loaded.capture.base();
+    let dimension = |pair: &[(Tick, &str)]| {
+        let ((from, first), (to, second)) = (pair[0], pair[1]);
+        let known = loaded.between(first, second).ok().filter(|found| (found.from, found.to) == (from, to));
+        let length = base.length_of(to.since(from));
+        let text = match known.and_then(|found| found.bounds) {
+            Some(bounds) => uncertain(length.into(), bounds.map(Into::into), base.tick()),
+            None => length.rounded(base.tick()),
+        };
+        Dimension { from, to, text, violated: false, signals: Vec::new() }
+    };
+    marked.windows(2).filter(|pair| pair[0].0 < pair[1].0).map(dimension).collect()
 }
 
 /// The markers in their order; those at one instant are one.
@@ -184,8 +233,11 @@ fn waveforms(args: &args::Show, loaded: &Job, rows: &[RowSource<'_>]) -> Result<
 
 /// The same as a picture in a file.
 fn drawn(args: &args::Show, loaded: &Job, rows: &[RowSource<'_>], path: &Path) -> Result<(), Failure> {
-    let width = args.width.unwrap_or(PICTURE_WIDTH);
+    // What is drawn larger has fewer columns.
+    let scale = f64::from(args.scale);
+    let width = (args.width.unwrap_or(PICTURE_WIDTH) as f64 / scale) as usize;
     let Shown { start, end, markers, dimensions } = shown(args, loaded, width / 8)?;
+    let levels = rows::levels(loaded);
     let title = loaded.setup.as_ref().and_then(|setup| setup.title.clone());
     let file = args.source.file.display();
     let sheet = Sheet {
@@ -195,8 +247,10 @@ fn drawn(args: &args::Show, loaded: &Job, rows: &[RowSource<'_>], path: &Path) -
         title: title.map_or_else(|| file.to_string(), |title| format!("{title} ({file})")),
         markers: &markers,
         dimensions: &dimensions,
+        levels: &levels,
+        tall: args.tall,
     };
-    picture::save(&sheet.draw(&loaded.capture, rows)?, path, args.ground, args.replace)
+    picture::save_large(&sheet.draw(&loaded.capture, rows)?, path, (args.ground, args.scale), args.replace)
 }
 
 /// The voltage of an analog line at a tick, and between which samples that is.
@@ -228,7 +282,7 @@ fn instant(capture: &Capture, rows: &[RowSource<'_>], tick: Tick) -> String {
                 let level = capture.trace(*line).level_at(tick).to_string();
                 (&capture.line(*line).name, level, vec![*line])
             }
-            RowSource::Bus(bus) => {
+            RowSource::Bus(bus) | RowSource::Curve(bus) => {
                 let bus = &capture.buses()[bus.0];
                 (&bus.name, bus.show(capture.bus_value(bus, tick)), bus.lines.clone())
             }

@@ -60,13 +60,15 @@ impl Figure {
         if sources.is_empty() || stretch.from >= stretch.to {
             return Ok(None);
         }
+        let levels = rows::levels(job);
         let sheet = Sheet {
             start: stretch.from,
             end: stretch.to,
             width: WIDTH,
-            title: String::new(),
             markers: stretch.markers,
             dimensions: &stretch.dimensions,
+            levels: &levels,
+            ..Sheet::default()
         };
         let svg = sheet.draw(&job.capture, &sources)?.page_svg(&caption);
         if svg.len() > budget.bytes {
@@ -135,7 +137,7 @@ pub(super) fn rows_of(job: &Job, limit: &BoundLimit) -> Vec<RowKind> {
         all.iter().filter_map(talk).filter(|bus| bus.lines().iter().any(|l| own(*l))).collect();
     let shown = |row: &RowKind| match row {
         RowKind::Line(line) => own(*line) || talking.iter().any(|bus| bus.lines().contains(line)),
-        RowKind::Bus(bus) => capture.buses()[bus.0].lines.iter().any(|line| own(*line)),
+        RowKind::Bus(bus) | RowKind::Curve(bus) => capture.buses()[bus.0].lines.iter().any(|line| own(*line)),
         RowKind::Analog(line) => {
             signals.iter().filter_map(|signal| signal.crossing()).any(|c| c.analog() == *line)
         }

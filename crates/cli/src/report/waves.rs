@@ -40,9 +40,9 @@ struct WaveRow<'a> {
     /// Boxes with what they say.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     boxes: Vec<Boxed<'a>>,
-    /// Voltages at the bottom and at the top.
+    /// What is at the bottom and at the top, in words.
     #[serde(skip_serializing_if = "Option::is_none")]
-    volts: Option<(f64, f64)>,
+    scale: Option<(String, String)>,
 }
 
 /// First column, columns, what it is, its texts from the longest to the shortest.
@@ -85,11 +85,10 @@ impl<'a> WaveRow<'a> {
             kind: "line",
             runs: Vec::new(),
             boxes: Vec::new(),
-            volts: None,
+            scale: None,
         };
-        if let Some((low, high)) = row.scale {
-            let volts = Some((low.to_f64(), high.to_f64()));
-            return WaveRow { kind: "analog", runs: bands(&row.cells), volts, ..empty };
+        if let Some(scale) = row.scale {
+            return WaveRow { kind: "analog", runs: bands(&row.cells), scale: Some(scale.texts()), ..empty };
         }
         if row.cells.is_empty() {
             return WaveRow { kind: "boxes", boxes: boxes(), ..empty };

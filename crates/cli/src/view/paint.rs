@@ -136,7 +136,7 @@ fn paint_markers(screen: &Screen, axis: &Picture, waves: Rect, line: u16, buffer
 /// How many lines a row takes.
 fn height(screen: &Screen, row: usize) -> u16 {
     match screen.viewer.rows.get(row) {
-        Some(RowKind::Analog(_)) => 4,
+        Some(RowKind::Analog(_) | RowKind::Curve(_)) => 4,
         Some(RowKind::Bus(_)) => 1,
         _ => 2,
     }

@@ -38,6 +38,7 @@ pub(super) enum Pane {
 pub(super) enum Asked {
     Search,
     Place,
+    Row,
     Trigger,
     Rate,
 }
@@ -47,6 +48,7 @@ impl Asked {
         match self {
             Asked::Search => "look for",
             Asked::Place => "go to",
+            Asked::Row => "row",
             Asked::Trigger => "trigger on",
             Asked::Rate => "rate",
         }
@@ -116,6 +118,7 @@ impl Screen {
                 Ok(())
             }
             Asked::Place => self.viewer.go_to(text),
+            Asked::Row => self.viewer.find_row(text),
             Asked::Trigger | Asked::Rate => match &mut self.live {
                 Some(live) => live.change(asked == Asked::Trigger, text),
                 None => Ok(()),
@@ -154,6 +157,9 @@ impl Screen {
             Action::MoveRow { down } => viewer.move_row(down),
             Action::OpenBus => viewer.open_bus(),
             Action::Radix => viewer.next_radix(),
+            Action::Curve => viewer.turn_curve(),
+            Action::Wrong { later } => viewer.next_wrong(later),
+            Action::FindRow => self.typed = Some((Asked::Row, String::new())),
             Action::Search => self.typed = Some((Asked::Search, String::new())),
             Action::Place => self.typed = Some((Asked::Place, String::new())),
             Action::Help => self.pane = Some(Pane::Help),
@@ -234,20 +240,22 @@ impl Screen {
     fn try_save(&self) -> Result<String, Error> {
         let viewer = &self.viewer;
         let (from, to, names) = viewer.options()?;
+        let ending = if cfg!(feature = "png") { "png" } else { "svg" };
         let path = (1..)
-            .map(|number| std::path::PathBuf::from(format!("view-{number:04}.svg")))
+            .map(|number| std::path::PathBuf::from(format!("view-{number:04}.{ending}")))
             .find(|path| !path.exists())
             .ok_or_else(|| Error::new(ErrorKind::Exists, "no name is free"))?;
         let rows: Vec<_> = viewer.rows.iter().filter_map(|row| row.source(&viewer.job)).collect();
         let markers = markers(viewer);
         let view = viewer.view();
+        let levels = rows::levels(&viewer.job);
         let sheet = Sheet {
             start: view.start,
             end: view.end,
-            width: 1280,
             title: self.file.clone(),
             markers: &markers,
-            dimensions: &[],
+            levels: &levels,
+            ..Sheet::default()
         };
         let drawing = sheet.draw(&viewer.job.capture, &rows)?;
         picture::save(&drawing, &path, args::Ground::Light, false).map_err(|failure| match failure {
@@ -255,8 +263,13 @@ impl Screen {
             Failure::ClosedPipe => Error::new(ErrorKind::Io, "the picture cannot be written"),
         })?;
         let lines = word(&names.join(","));
+        let curves = viewer.curves();
+        let curves = match curves.is_empty() {
+            true => String::new(),
+            false => format!(" --curve {}", word(&curves.join(","))),
+        };
         let shown = format!(
-            "{} --from {} --to {} --lines {lines} --output {}",
+            "{} --from {} --to {} --lines {lines}{curves} --output {}",
             self.file,
             word(&from),
             word(&to),

@@ -285,3 +285,32 @@ fn an_instrument_is_armed_and_changed_in_place() {
     keyboard.keys("AS");
     until(&mut keyboard, &["[stopped]", "did not come within"]);
 }
+
+#[test]
+fn violations_curves_and_rows_by_name_are_a_key_away() {
+    let mut all = Keyboard::of(job());
+    // Every pulse of 100 us passes 40 us, but for a limit that asks for more than a clock has.
+    let drawn = all.keys("w").join("\n");
+    assert!(drawn.contains("no limit is violated"), "{drawn}");
+    let harder = SETUP.replace("min = \"40 us\"", "max = \"40 us\"");
+    let texts = [Attachment { name: "s.toml".into(), text: harder }];
+    let Job { capture, .. } = job();
+    let setup = Setup::load("s.toml", &Attached(&texts)).unwrap();
+    let mut all = Keyboard::of(Job::recorded(capture, setup, Path::new("bench.dtap")));
+    let drawn = all.keys("w").join("\n");
+    assert!(drawn.contains("tCH: 100 us") && drawn.contains("required ≤ 40 us"), "{drawn}");
+    let first = all.screen.viewer.cursor.tick;
+    all.keys("w");
+    assert_eq!(all.screen.viewer.cursor.tick.since(first), 200);
+    all.keys("W");
+    assert_eq!(all.screen.viewer.cursor.tick, first);
+    // A row by a part of its name, in any case; one that a group hides is shown.
+    let state = all.keys("lsta\n").join("\n");
+    assert_eq!(all.screen.viewer.name_of(all.screen.viewer.selected_row().unwrap()), "STATE", "{state}");
+    let curve = all.keys("0c").join("\n");
+    assert!(curve.contains('▀') && all.screen.viewer.curves() == ["STATE"], "{curve}");
+    all.keys("ls0\n");
+    assert_eq!(all.screen.viewer.name_of(all.screen.viewer.selected_row().unwrap()), "S0");
+    let wrong = all.keys("lXYZ\n").join("\n");
+    assert!(wrong.contains("no row is called 'XYZ'"), "{wrong}");
+}

@@ -6,6 +6,7 @@ use deep_tap::draw::View;
 use deep_tap::event::Program;
 use deep_tap::job::Job;
 use deep_tap::known::{Instants, Precision, Rule};
+use deep_tap::limit;
 use deep_tap::line::{BusId, LineId, Radix, Signal};
 use deep_tap::quantity::{Rational, Time, rough, uncertain};
 use deep_tap::time::Tick;
@@ -20,6 +21,8 @@ const NEAREST: u64 = 8;
 pub(super) const MOST_DECODED: u64 = 20_000;
 /// Most ticks of a view in which hits of a search are looked for.
 const MOST_SEARCHED: u64 = 1 << 26;
+/// Most violations of a limit that can be gone to.
+const MOST_WRONG: usize = 100_000;
 /// Most hits that are drawn.
 const MOST_HITS: usize = 1000;
 
@@ -52,6 +55,8 @@ pub(super) struct Viewer {
     pub(super) cursor: Cursor,
     pub(super) anchor: Option<Cursor>,
     pub(super) search: Option<Search>,
+    /// All violations, once they were asked for: from where to where, and what.
+    wrong: Option<Vec<(Tick, Tick, String)>>,
     /// Something to be said once.
     pub(super) message: Option<String>,
 }
@@ -77,6 +82,7 @@ impl Viewer {
             cursor,
             anchor: None,
             search: None,
+            wrong: None,
             message: None,
         }
     }
@@ -99,6 +105,7 @@ impl Viewer {
         }
         self.cursor = Cursor { tick: Tick(u64::try_from(zero).unwrap_or(0)), signal: None };
         self.anchor = None;
+        self.wrong = None;
         let text = self.search.take().map(|search| search.text);
         if let Some(text) = text {
             // What cannot be looked for in this record is no longer looked for.
@@ -269,7 +276,7 @@ impl Viewer {
 
     /// Shows the lines of the selected bus below it, or takes them away.
     pub(super) fn open_bus(&mut self) {
-        let Some(RowKind::Bus(bus)) = self.selected_row() else {
+        let Some(RowKind::Bus(bus) | RowKind::Curve(bus)) = self.selected_row() else {
             self.message = Some("select a group of lines to open it".to_string());
             return;
         };
@@ -291,9 +298,101 @@ impl Viewer {
         }
     }
 
+    /// Draws the selected bus as a curve, or as its values again.
+    pub(super) fn turn_curve(&mut self) {
+        match self.selected_row() {
+            Some(RowKind::Bus(bus)) => self.rows[self.selected] = RowKind::Curve(bus),
+            Some(RowKind::Curve(bus)) => self.rows[self.selected] = RowKind::Bus(bus),
+            _ => self.message = Some("select a group of lines to draw it as a curve".to_string()),
+        }
+    }
+
+    /// The groups of lines that are drawn as curves.
+    pub(super) fn curves(&self) -> Vec<String> {
+        let curves = self.rows.iter().filter(|row| matches!(row, RowKind::Curve(_)));
+        curves.map(|row| self.name_of(*row)).collect()
+    }
+
+    /// Puts the cursors at the next violation of a limit, or the one before, and says what it is.
+    pub(super) fn next_wrong(&mut self, later: bool) {
+        if self.wrong.is_none() {
+            match self.all_wrong() {
+                Ok(all) => self.wrong = Some(all),
+                Err(error) => {
+                    self.message = Some(error.message().to_string());
+                    return;
+                }
+            }
+        }
+        let all = self.wrong.as_deref().unwrap_or_default();
+        let at = self.cursor.tick;
+        let found = match later {
+            true => all.iter().find(|(from, ..)| *from > at),
+            false => all.iter().rev().find(|(from, ..)| *from < at),
+        };
+        match found.cloned() {
+            Some((from, to, what)) => {
+                self.put_between(from, to);
+                self.message = Some(what);
+            }
+            None if all.is_empty() => self.message = Some("no limit is violated".to_string()),
+            None => {
+                let side = if later { "after" } else { "before" };
+                self.message = Some(format!("no violation {side} the cursor"));
+            }
+        }
+    }
+
+    /// All violations, in order of time.
+    fn all_wrong(&self) -> Result<Vec<(Tick, Tick, String)>, Error> {
+        self.must_be_recorded()?;
+        let capture = self.capture();
+        let mut all = Vec::new();
+        for bound in self.job.limits(&[] as &[&str])? {
+            if bound.check_at(capture.base()).is_err() {
+                continue;
+            }
+            let span = bound.span(capture, Rule::Proven);
+            let found = limit::violations(capture, bound, Rule::Proven, MOST_WRONG)?.found;
+            all.extend(found.iter().map(|of| {
+                let known = of.value(capture.base()).zip(of.bounds(&span));
+                let tick = capture.base().tick();
+                let value = known.map_or(String::new(), |(value, bounds)| uncertain(value, bounds, tick));
+                let what = format!("{}: {value}, required {}", bound.name(), bound.limit.required);
+                (of.start, of.end, what)
+            }));
+        }
+        all.sort_by_key(|(from, ..)| *from);
+        Ok(all)
+    }
+
+    /// Selects the next row whose name has this in it, and shows it where it was hidden.
+    pub(super) fn find_row(&mut self, part: &str) -> Result<(), Error> {
+        let wanted = part.trim().to_lowercase();
+        let has = |viewer: &Viewer, row: &RowKind| viewer.name_of(*row).to_lowercase().contains(&wanted);
+        let count = self.rows.len();
+        let shown = (1..=count).map(|by| (self.selected + by) % count);
+        let found = shown.into_iter().find(|place| has(self, &self.rows[*place]));
+        if let Some(place) = found.filter(|_| !wanted.is_empty()) {
+            self.selected = place;
+            return Ok(());
+        }
+        let hidden = every(&self.job).into_iter().find(|row| !wanted.is_empty() && has(self, row));
+        let Some(row) = hidden else {
+            let message = format!("no row is called '{part}'");
+            let names: Vec<String> = every(&self.job).iter().map(|row| self.name_of(*row)).collect();
+            let help = deep_tap::suggest(part, names.iter().map(String::as_str), "row");
+            return Err(Error::new(ErrorKind::Unknown, message).with_help(help));
+        };
+        let at = (self.selected + 1).min(self.rows.len());
+        self.rows.insert(at, row);
+        self.selected = at;
+        Ok(())
+    }
+
     /// Shows the values of the selected bus in the next way to write them.
     pub(super) fn next_radix(&mut self) {
-        let Some(RowKind::Bus(id)) = self.selected_row() else {
+        let Some(RowKind::Bus(id) | RowKind::Curve(id)) = self.selected_row() else {
             self.message = Some("select a group of lines to write its values in another way".to_string());
             return;
         };
@@ -310,7 +409,7 @@ impl Viewer {
             Some(RowKind::Line(line)) => {
                 self.edge_of(&[line], later).map(|tick| (tick, Some(Signal::Line(line))))
             }
-            Some(RowKind::Bus(bus)) => {
+            Some(RowKind::Bus(bus) | RowKind::Curve(bus)) => {
                 let lines = self.capture().buses()[bus.0].lines.clone();
                 self.edge_of(&lines, later).map(|tick| (tick, None))
             }
@@ -432,7 +531,7 @@ impl Viewer {
                 Some(false) => "0".to_string(),
                 None => "?".to_string(),
             },
-            RowKind::Bus(bus) => {
+            RowKind::Bus(bus) | RowKind::Curve(bus) => {
                 let bus = &capture.buses()[bus.0];
                 bus.show(capture.bus_value(bus, tick))
             }
@@ -483,7 +582,7 @@ impl Viewer {
         let capture = self.capture();
         match row {
             RowKind::Line(line) => capture.line(line).name.clone(),
-            RowKind::Bus(bus) => capture.buses()[bus.0].name.clone(),
+            RowKind::Bus(bus) | RowKind::Curve(bus) => capture.buses()[bus.0].name.clone(),
             RowKind::Analog(line) => capture.analog_lines()[line.0].name.clone(),
             RowKind::Frames(place) => {
                 frame_buses(&self.job).nth(place).map_or(String::new(), |bus| bus.name().to_string())
@@ -509,6 +608,15 @@ impl Viewer {
         }
         Ok((text(view.start), text(view.end), names))
     }
+}
+
+/// All there is: the lines of buses, too.
+fn every(job: &Job) -> Vec<RowKind> {
+    let mut rows = all(job);
+    let lines = (0..job.capture.lines().len()).map(|line| RowKind::Line(LineId(line)));
+    let more: Vec<RowKind> = lines.filter(|line| !rows.contains(line)).collect();
+    rows.extend(more);
+    rows
 }
 
 /// How often a line repeats that has so many edges in a time.

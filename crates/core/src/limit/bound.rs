@@ -107,9 +107,13 @@ pub(super) struct Ramp {
 }
 
 impl BoundLimit {
-    /// What people call it: the part's reference and its symbol, as in `U5.tWP`.
+    /// What people call it: the part's reference and its symbol, as in `U5.tWP`; the symbol alone where it is bound
+    /// to no part.
     pub fn name(&self) -> String {
-        format!("{}.{}", self.reference, self.limit.symbol)
+        match self.reference.as_str() {
+            "" => self.limit.symbol.clone(),
+            reference => format!("{reference}.{}", self.limit.symbol),
+        }
     }
 
     /// Binds a limit whose events name pins to what `pins` says they are.

@@ -1,6 +1,8 @@
 //! Where everything of a drawing has its place.
 
 use deep_tap_core::capture::Capture;
+use deep_tap_core::line::AnalogId;
+use deep_tap_core::quantity::Voltage;
 use deep_tap_core::time::Tick;
 
 use crate::canvas::text_width;
@@ -8,7 +10,7 @@ use crate::row::{Cell, Dimension, Marker, Row, RowSource, View};
 use crate::wave::Picture;
 
 /// What is drawn: a stretch of time, and what is marked in it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Sheet<'a> {
     /// First tick.
     pub start: Tick,
@@ -22,6 +24,26 @@ pub struct Sheet<'a> {
     pub markers: &'a [Marker],
     /// Intervals with their values.
     pub dimensions: &'a [Dimension],
+    /// Voltages that are drawn across analog lines: thresholds.
+    pub levels: &'a [(AnalogId, Voltage)],
+    /// How many times as high as usual rows are, from a half to 8.
+    pub tall: f64,
+}
+
+impl Default for Sheet<'_> {
+    /// 1280 pixels of nothing.
+    fn default() -> Self {
+        Sheet {
+            start: Tick(0),
+            end: Tick(0),
+            width: 1280,
+            title: String::new(),
+            markers: &[],
+            dimensions: &[],
+            levels: &[],
+            tall: 1.0,
+        }
+    }
 }
 
 pub(super) const NAME_SIZE: f64 = 12.0;
@@ -63,7 +85,10 @@ impl Layout<'_> {
 
 /// The width that a row needs in front of it.
 pub(super) fn row_margin(row: &Row) -> f64 {
-    let scale = row.scale.map_or(0.0, |_| text_width("-10.000 V", 10.0));
+    let scale = row.scale.map_or(0.0, |scale| {
+        let (low, high) = scale.texts();
+        text_width(&low, 10.0).max(text_width(&high, 10.0)).max(text_width("-10.000 V", 10.0))
+    });
     text_width(&row.name, NAME_SIZE).max(scale)
 }
 

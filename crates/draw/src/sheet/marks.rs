@@ -152,7 +152,7 @@ impl Layout<'_> {
         let is_of = |line: &LineId| dimension.signals.contains(&Signal::Line(*line));
         let shows = |source: &RowSource<'_>| match source {
             RowSource::Line(line) => is_of(line),
-            RowSource::Bus(bus) => {
+            RowSource::Bus(bus) | RowSource::Curve(bus) => {
                 let bus = self.capture.buses().get(bus.0);
                 bus.is_some_and(|bus| bus.lines.iter().any(is_of))
             }
@@ -170,7 +170,7 @@ impl Layout<'_> {
         } else {
             let name = match &self.sources[first] {
                 RowSource::Line(line) => &self.capture.line(*line).name,
-                RowSource::Bus(bus) => &self.capture.buses()[bus.0].name,
+                RowSource::Bus(bus) | RowSource::Curve(bus) => &self.capture.buses()[bus.0].name,
                 RowSource::Frames(bus) => bus.name(),
                 RowSource::Analog(line) => &self.capture.analog_lines()[line.0].name,
             };

@@ -55,7 +55,8 @@ impl Layout<'_> {
         let lanes = self.marker_lanes();
         let marker_rows = lanes.iter().map(|(_, _, lane)| lane + 1).max().unwrap_or(0);
         let top = self.head() + AXIS + marker_rows as f64 * LANE + 8.0;
-        let heights: Vec<f64> = self.picture.rows.iter().map(height).collect();
+        let tall = self.sheet.tall.clamp(0.5, 8.0);
+        let heights: Vec<f64> = self.picture.rows.iter().map(|row| height(row) * tall).collect();
         let bottom = top + heights.iter().sum::<f64>();
         let dimensions = self.dimension_lanes();
         let below = dimensions.iter().filter_map(|d| d.lane).map(|lane| lane + 1).max().unwrap_or(0) as f64

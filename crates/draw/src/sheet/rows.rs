@@ -1,11 +1,12 @@
 //! The rows: steps, lozenges, frames and voltages.
 
 use deep_tap_core::bus::FieldKind;
-use deep_tap_core::line::Level;
+use deep_tap_core::line::{Crossing, Level};
+use deep_tap_core::quantity::Voltage;
 
 use super::layout::{Layout, NAME_SIZE, VALUE_SIZE, is_step};
 use crate::canvas::{Anchor, Drawing, Ink, text_width};
-use crate::row::{Cell, FrameSpan, Row};
+use crate::row::{Cell, FrameSpan, Row, Scale};
 
 impl Layout<'_> {
     pub(super) fn row(&self, drawing: &mut Drawing, row: &Row, y: f64, height: f64) {
@@ -14,16 +15,18 @@ impl Layout<'_> {
         let (ink, size) =
             if row.name.starts_with(' ') { (Ink::Faint, VALUE_SIZE) } else { (Ink::Text, NAME_SIZE) };
         drawing.text((name_x, middle + 4.0), row.name.trim(), size, ink, Anchor::End);
-        if let Some((low, high)) = row.scale {
-            for (voltage, at) in [(high, y + 13.0), (low, y + height - 6.0)] {
-                let text = format!("{:.3} V", voltage.to_f64());
+        if let Some(scale) = row.scale {
+            let (low, high) = scale.texts();
+            for (text, at) in [(high, y + 13.0), (low, y + height - 6.0)] {
                 drawing.text((name_x, at), text, 10.0, Ink::Faint, Anchor::End);
             }
             self.analog(drawing, row, y + 8.0, y + height - 8.0);
+            self.levels(drawing, row, y + 8.0, y + height - 8.0);
         } else if row.cells.is_empty() {
             self.spans(drawing, &row.spans, y + 2.0, y + height - 2.0, ink == Ink::Faint);
         } else if row.labels.is_empty() && row.cells.iter().all(is_step) {
             self.steps(drawing, row, y + 5.0, y + height - 5.0);
+            self.narrow(drawing, row, y + height - 5.0);
         } else {
             self.values(drawing, row, y + 4.0, y + height - 4.0);
         }
@@ -144,7 +147,7 @@ impl Layout<'_> {
 
     /// Frames or fields: each a box with what it says, if that fits.
     fn spans(&self, drawing: &mut Drawing, spans: &[FrameSpan], high: f64, low: f64, field: bool) {
-        for FrameSpan { column, columns, texts, faulty, kind, absent } in spans {
+        for FrameSpan { column, columns, texts, faulty, kind, absent, beyond } in spans {
             let (from, to) = (self.x(*column) - 0.5, self.x(column + columns) - 0.5);
             // What did not come is a dark box, where what came is an empty one; addresses have the tint of frames.
             let (stroke, fill) = match (faulty, field) {
@@ -157,7 +160,18 @@ impl Layout<'_> {
             };
             // What did not come is seen at any width.
             let to = (to - 1.0).max(from + if *absent { 5.0 } else { 1.0 });
-            drawing.rectangle((from + 0.5, high), (to, low), Some(stroke), (fill, 1.0));
+            let left = from + 0.5;
+            if *beyond == (false, false) {
+                drawing.rectangle((left, high), (to, low), Some(stroke), (fill, 1.0));
+            } else {
+                // What goes on has no end there.
+                drawing.rectangle((left, high), (to, low), None, (fill, 1.0));
+                let sides = [(high, high, left, to), (low, low, left, to)].into_iter();
+                let sides = sides.chain((!beyond.0).then_some((high, low, left, left)));
+                for (y1, y2, x1, x2) in sides.chain((!beyond.1).then_some((high, low, to, to))) {
+                    drawing.line(vec![(x1, y1), (x2, y2)], stroke, 1.2);
+                }
+            }
             // The shortest form may touch the edges of its box: it says more than an empty one.
             let room = |gap: f64| move |text: &&String| text_width(text, VALUE_SIZE) + gap <= to - from;
             let tight = texts.last().filter(room(0.0));
@@ -170,6 +184,34 @@ impl Layout<'_> {
                 let at = ((from + to) / 2.0, (high + low) / 2.0 + 4.0);
                 drawing.text(at, text.as_str(), VALUE_SIZE, ink, Anchor::Middle);
             }
+        }
+    }
+
+    /// Thresholds of an analog line, and what the limits that are drawn look at.
+    fn levels(&self, drawing: &mut Drawing, row: &Row, high: f64, low: f64) {
+        let Some(Scale::Voltages(least, most)) = row.scale else { return };
+        let Some(line) = self.capture.analog_named(&row.name) else { return };
+        let crossings = self.sheet.dimensions.iter().flat_map(|dimension| &dimension.signals);
+        let crossings = crossings.filter_map(|signal| signal.crossing()).filter(|c| c.analog() == line);
+        let stated = self.sheet.levels.iter().filter(|(own, _)| *own == line).map(|(_, level)| *level);
+        let mut all: Vec<Voltage> = stated.chain(crossings.map(Crossing::level)).collect();
+        all.sort_unstable();
+        all.dedup();
+        let (least, most) = (least.to_f64(), most.to_f64());
+        for level in all.into_iter().filter(|level| (least..=most).contains(&level.to_f64())) {
+            let y = low - (level.to_f64() - least) / (most - least) * (low - high);
+            drawing.dashes((self.margin, y), (self.right(), y), Ink::Marker);
+            let at = (self.right() - 2.0, y - 3.0);
+            drawing.text(at, level.to_string(), 10.0, Ink::Marker, Anchor::End);
+        }
+    }
+
+    /// Small arrows below pulses of a single sample.
+    fn narrow(&self, drawing: &mut Drawing, row: &Row, low: f64) {
+        for column in &row.narrow {
+            let x = self.x(*column);
+            let points = vec![(x, low + 1.0), (x - 3.0, low + 5.0), (x + 3.0, low + 5.0)];
+            drawing.polygon(points, None, (Ink::Marker, 1.0));
         }
     }
 

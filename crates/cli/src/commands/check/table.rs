@@ -8,7 +8,7 @@ use deep_tap::limit::{Doubt, LimitResult, Reason, Verdict, WorthTrying};
 
 use super::checked::{Checked, answer, mark};
 use super::expectations;
-use crate::next::{around, next, path_word};
+use crate::next::{look, next, path_word};
 use crate::output::{Grid, folded};
 use deep_tap::quantity::{Rate, Time, resolution, signed, uncertain};
 
@@ -110,12 +110,10 @@ impl Checked {
         if let Some(failed) = self.results.iter().find(|r| r.verdict == Verdict::Fail)
             && let Some(at) = failed.at
         {
-            let at = around(at.rounded(capture.base().tick()));
-            lines.push(next("show", format!("{file}{setup} {at}")));
+            lines.extend(look(&format!("{file}{setup}"), at.rounded(capture.base().tick())));
         }
         if let Some(at) = expectations::first_failure(&self.expectations).filter(|_| lines.is_empty()) {
-            let at = around(at.rounded(capture.base().tick()));
-            lines.push(next("show", format!("{file}{setup} {at}")));
+            lines.extend(look(&format!("{file}{setup}"), at.rounded(capture.base().tick())));
         }
         let rates = self.results.iter().filter_map(rate_worth_trying);
         let rates = rates.filter(|_| !capture.origin().rates.is_empty());

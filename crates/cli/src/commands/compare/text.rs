@@ -7,7 +7,7 @@ use deep_tap::time::Tick;
 use super::Both;
 use super::items::{Item, known_text};
 use crate::args;
-use crate::next::{around, next, path_word};
+use crate::next::{look, next, path_word};
 use crate::output::{Grid, Mark, folded};
 use crate::words::counted;
 
@@ -163,7 +163,7 @@ fn advice(args: &args::Compare, both: &Both<'_>, items: &[Item]) -> String {
     });
     let mut lines = Vec::new();
     if let Some((file, at)) = place {
-        lines.push(next("show", format!("{file}{setup} {}", around(at))));
+        lines.extend(look(&format!("{file}{setup}"), at));
     }
     lines.push(next("report", format!("{a} {b}{setup}")));
     lines.join("\n")

@@ -117,18 +117,12 @@ impl Demo<'_> {
             late.display()
         ))?;
         let picture = args::Show {
-            source: args::Source::of(path.to_path_buf()),
-            at: None,
-            around: None,
             span: Some("3us".to_string()),
-            window: args::Window::default(),
             lines: lines.split(',').map(str::to_string).collect(),
             limit: vec![limit],
-            mark: Vec::new(),
-            width: None,
             output: Some(late.clone()),
-            ground: args::Ground::Light,
             replace: self.replace,
+            ..args::Show::of(args::Source::of(path.to_path_buf()))
         };
         show::run(&picture, &mut Out::buffer())?;
         let command = format!("measure {} --limit U3.tCONV --picture {}", path.display(), values.display());
@@ -141,18 +135,11 @@ impl Demo<'_> {
     /// The picture that the command just told of draws.
     fn show(&mut self, path: &Path, around: &str, span: Option<&str>, lines: &str) -> Result<(), Failure> {
         let picture = args::Show {
-            source: args::Source::of(path.to_path_buf()),
-            at: None,
             around: Some(around.to_string()),
             span: span.map(str::to_string),
-            window: args::Window::default(),
             lines: lines.split(',').map(str::to_string).collect(),
-            limit: Vec::new(),
-            mark: Vec::new(),
             width: Some(96),
-            output: None,
-            ground: args::Ground::Light,
-            replace: false,
+            ..args::Show::of(args::Source::of(path.to_path_buf()))
         };
         let mut drawn = Out::buffer();
         show::run(&picture, &mut drawn)?;

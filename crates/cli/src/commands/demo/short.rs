@@ -74,18 +74,10 @@ fn draw(demo: &mut Demo<'_>) -> Result<(), Failure> {
         .line(format!("\n{DRAWN}, drawn: the converter's data bit comes after the clock that takes it.\n"))?;
     demo.command(&format!("show {} --limit {DRAWN} --lines {LINES}", path_word(&path)))?;
     let wanted = args::Show {
-        source: args::Source::of(path),
-        at: None,
-        around: None,
-        span: None,
-        window: args::Window::default(),
         lines: LINES.split(',').map(str::to_string).collect(),
         limit: vec![DRAWN.to_string()],
-        mark: Vec::new(),
         width: Some(WIDTH),
-        output: None,
-        ground: args::Ground::Light,
-        replace: false,
+        ..args::Show::of(args::Source::of(path))
     };
     let mut drawn = Out::buffer();
     show::run(&wanted, &mut drawn)?;
