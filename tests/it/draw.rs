@@ -252,7 +252,7 @@ fn a_frame_that_goes_on_has_no_end_at_the_window() {
         let view = View { start: Tick(from), end: Tick(to), columns: 60 };
         Picture::new(&capture, &[RowSource::Frames(bus)], view, &[]).unwrap().rows[0].spans.clone()
     };
-    let whole = frames(zero - 4000, zero + 6000);
+    let whole = frames(zero - 4000, zero + 5400);
     assert!(whole.iter().all(|span| span.beyond == (false, false) && !span.faulty), "{whole:?}");
     let cut = frames(zero - 1000, zero + 1000);
     assert!(cut[0].beyond.0 && cut[cut.len() - 1].beyond.1, "{cut:?}");

@@ -4,6 +4,8 @@ use std::borrow::Cow;
 use std::fs::File;
 use std::io::{BufWriter, IsTerminal, Write};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::thread::JoinHandle;
 use std::time::Duration;
 
 use comfy_table::presets::NOTHING;
@@ -93,6 +95,48 @@ pub(crate) fn progress_bar() -> ProgressBar {
         bar.set_style(style);
     }
     bar
+}
+
+/// Says on a terminal that something goes on, once it has taken a second, until this is dropped.
+pub(crate) struct Working {
+    /// Dropped to end it.
+    ends: Option<Sender<()>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Working {
+    pub(crate) fn on(what: impl Into<String>) -> Self {
+        let what = what.into();
+        if !std::io::stderr().is_terminal() {
+            return Working { ends: None, thread: None };
+        }
+        let (ends, ended) = channel::<()>();
+        let thread = std::thread::spawn(move || {
+            let over = |wait| ended.recv_timeout(wait) != Err(RecvTimeoutError::Timeout);
+            if over(Duration::from_secs(1)) {
+                return;
+            }
+            let bar = ProgressBar::new_spinner();
+            if let Ok(style) = ProgressStyle::with_template("{spinner} {msg}, {elapsed}") {
+                bar.set_style(style);
+            }
+            bar.set_message(what);
+            while !over(Duration::from_millis(100)) {
+                bar.tick();
+            }
+            bar.finish_and_clear();
+        });
+        Working { ends: Some(ends), thread: Some(thread) }
+    }
+}
+
+impl Drop for Working {
+    fn drop(&mut self) {
+        self.ends = None;
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
 }
 
 /// How much a row asks for attention.

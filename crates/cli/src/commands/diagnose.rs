@@ -14,7 +14,7 @@ use crate::contract::frames::{FINDING_COLUMNS, FindingRow};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::next::{next, source_words};
-use crate::output::{Out, remark, wrapped, write_table};
+use crate::output::{Out, Working, remark, wrapped, write_table};
 
 /// What was found.
 #[derive(Serialize)]
@@ -29,7 +29,9 @@ pub(crate) fn run(args: &args::Diagnose, out: &mut Out) -> Result<Outcome, Failu
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
     let buses = loaded.buses(&args.bus)?;
+    let working = Working::on("looking at the buses");
     let findings: Vec<Finding> = diagnose_buses(capture, &buses);
+    drop(working);
     let found = Found {
         file: args.source.file.display().to_string(),
         buses: buses.iter().map(|bus| bus.name()).collect(),

@@ -15,7 +15,7 @@ use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::next::{look, source_words};
-use crate::output::{Grid, Out, write_lines, write_table};
+use crate::output::{Grid, Out, Working, write_lines, write_table};
 
 /// Most pictures drawn by `--around`.
 const MOST_PICTURES: usize = 10;
@@ -52,6 +52,7 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
     let capture = &loaded.capture;
     let program = Program::compile(&args.event, &loaded.scope())?.at(capture.base())?;
     let range = args.window.of(&loaded)?;
+    let working = Working::on("looking");
     let hits = program.hits(capture, range).map(|hit| hit.tick);
     let (ticks, count, stopped) = if args.count {
         (Vec::new(), hits.count() as u64, false)
@@ -62,6 +63,7 @@ pub(crate) fn run(args: &args::Find, out: &mut Out) -> Result<Outcome, Failure> 
         let count = ticks.len() as u64;
         (ticks, count, stopped)
     };
+    drop(working);
     let found = found(args, capture, &ticks, count, stopped);
     let text = || text(args, capture, &program, &found);
     match args.count {

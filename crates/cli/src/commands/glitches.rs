@@ -12,7 +12,7 @@ use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
 use crate::next::{around, next, source_words, word};
-use crate::output::{Grid, Out, write_table};
+use crate::output::{Grid, Out, Working, write_table};
 use crate::words::counted;
 
 /// What was found.
@@ -45,7 +45,9 @@ pub(crate) fn run(args: &args::Glitches, out: &mut Out) -> Result<Outcome, Failu
     let capture = &loaded.capture;
     let below = parse_time("below", &args.below)?;
     let lines = loaded.lines(&args.lines)?;
+    let working = Working::on("looking for short pulses");
     let lines: Vec<Glitches> = lines.into_iter().map(|l| measure::glitches(capture, l, below)).collect();
+    drop(working);
     let found = Found {
         file: args.source.file.display().to_string(),
         below_s: below,

@@ -11,7 +11,7 @@ use crate::contract::Document;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::next::{next, source_words};
-use crate::output::{Out, remark, save, wrapped, write_table};
+use crate::output::{Out, Working, remark, save, wrapped, write_table};
 use crate::words::counted;
 
 /// What was found.
@@ -76,7 +76,9 @@ fn name(capture: &Capture, line: LineId) -> &str {
 pub(crate) fn run(args: &args::Roles, out: &mut Out) -> Result<Outcome, Failure> {
     let loaded = load(&args.source)?;
     let capture = &loaded.capture;
+    let working = Working::on("looking at every line");
     let found = roles(capture);
+    drop(working);
     let left = |of: &'_ [LineLeft]| {
         of.iter().map(|left| LeftRow { line: name(capture, left.line), edges: left.edges }).collect()
     };

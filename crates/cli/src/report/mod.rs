@@ -22,7 +22,7 @@ use crate::commands::check::answer;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::next::{next, path_word};
-use crate::output::{Out, Pending, progress_bar};
+use crate::output::{Out, Pending, Working};
 use crate::words::counted;
 use chapter::Chapter;
 use differences::Differences;
@@ -76,7 +76,6 @@ fn page(args: &args::Report) -> Result<(String, String), Failure> {
     };
     let share = budget;
     let (mut records, mut jobs) = (Vec::new(), Vec::new());
-    let bar = progress_bar();
     for (number, file) in args.files.iter().enumerate() {
         let source = args::Source {
             setup: args.setup.clone(),
@@ -84,22 +83,22 @@ fn page(args: &args::Report) -> Result<(String, String), Failure> {
             ..args::Source::of(file.clone())
         };
         let job = load(&source)?;
-        bar.set_message(format!("looking at {}", file.display()));
-        bar.enable_steady_tick(std::time::Duration::from_millis(100));
+        let working = Working::on(format!("checking and drawing {}", file.display()));
         let chapter = Chapter::of(&job, &source, number, &mut budget);
-        bar.disable_steady_tick();
+        drop(working);
         tell_damage(&job.capture);
         records.push(chapter?);
         budget = share;
         // Two are compared; of more, none is kept.
         jobs.extend(Some(job).filter(|_| args.files.len() == 2));
     }
+    let working = Working::on("comparing");
     let mut room = Budget { bytes: MOST_COMPARED, violations: 0 };
     let differences = match jobs.as_slice() {
         [a, b] => Some(Differences::of(a, b, (&records[0].name, &records[1].name), &mut room)?),
         _ => None,
     };
-    bar.finish_and_clear();
+    drop(working);
     let verdicts: Vec<_> = records.iter().flat_map(Chapter::verdicts).collect();
     let answer = match verdicts.is_empty() {
         true => "nothing was asked of these records: their setups bind no limits".to_string(),

@@ -18,7 +18,7 @@ use crate::args;
 use crate::contract::{Document, Rows};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::output::{Out, Pending, write_table};
+use crate::output::{Out, Pending, Working, write_table};
 pub(crate) use checked::{Checked, Told, answer, check, checked_limit, mark, outcome};
 use junit::Suite;
 use occurrences::Occurrences;
@@ -50,6 +50,7 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
         loaded.try_limits(&args.tried)?;
         // What is tried is asked about, and not the rest.
         let only = if args.tried.is_empty() { &args.only[..] } else { &["board".to_string()] };
+        let working = Working::on(format!("checking {}", file.display()));
         let mut checked = check(&loaded, file, only, rule)?;
         if let Some(writing) = &mut rows
             && let Err(failure) = writing.add(&loaded, file, only, rule)
@@ -60,6 +61,7 @@ pub(crate) fn run(args: &args::Check, out: &mut Out) -> Result<Outcome, Failure>
         if args.all {
             checked.list(&loaded, only, rule)?;
         }
+        drop(working);
         suite.add(&checked);
         tell_damage(&loaded.capture);
         if args.files.len() == 1 {

@@ -15,7 +15,7 @@ use crate::contract::Document;
 use crate::contract::comparison::{ComparedRows, ITEM_COLUMNS, ItemRow};
 use crate::errors::Failure;
 use crate::load::{load, parse_time, tell_damage};
-use crate::output::{Out, Pending, progress_bar, write_table};
+use crate::output::{Out, Pending, Working, write_table};
 pub(crate) use items::{Item, items};
 pub(crate) use text::frame_text;
 
@@ -30,12 +30,9 @@ pub(crate) fn run(args: &args::Compare, out: &mut Out) -> Result<Outcome, Failur
         })
     };
     let (a, b) = (open(&args.a)?, open(&args.b)?);
-    let bar = progress_bar();
-    bar.set_message("comparing");
-    bar.enable_steady_tick(std::time::Duration::from_millis(100));
-    let found = compare(&a, &b, &options);
-    bar.finish_and_clear();
-    let found = found?;
+    let working = Working::on("comparing");
+    let found = compare(&a, &b, &options)?;
+    drop(working);
     let both = Both { a: &a, b: &b, found: &found };
     let items = items(&both);
     let files = (args.a.display().to_string(), args.b.display().to_string());

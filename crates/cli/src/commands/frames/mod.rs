@@ -20,7 +20,7 @@ use crate::args::{self, Values};
 use crate::commands::diagnose;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::output::Out;
+use crate::output::{Out, Working};
 use crate::words;
 
 /// All buses in order of time.
@@ -111,7 +111,9 @@ pub(crate) fn list<'a>(
         () if args.summary => summary::write(listing, out)?,
         () if args.beside => beside::write(listing, out)?,
         () if args.count => {
+            let working = Working::on("reading the buses");
             let count = listing.count() as u64;
+            drop(working);
             out.line(count.to_string())?;
             count
         }

@@ -12,7 +12,7 @@ use super::Listing;
 use crate::args::Table;
 use crate::contract::Document;
 use crate::errors::Failure;
-use crate::output::{Grid, Out, write_table};
+use crate::output::{Grid, Out, Working, write_table};
 
 /// What the buses of a file carried.
 #[derive(Serialize)]
@@ -69,11 +69,13 @@ fn counted<S: Serializer>(of: &BTreeMap<&'static str, u64>, serializer: S) -> Re
 pub(super) fn write(listing: Listing<'_>, out: &mut Out) -> Result<u64, Failure> {
     let (args, capture, ticks, buses) = (listing.args, listing.capture, listing.ticks, listing.buses.clone());
     let mut seen: Vec<FrameStatistics> = buses.iter().map(|_| FrameStatistics::default()).collect();
+    let working = Working::on("reading the buses");
     for listed in listing {
         if let Some(place) = buses.iter().position(|bus| std::ptr::eq(*bus, listed.bus)) {
             seen[place].add(&listed.frame);
         }
     }
+    drop(working);
     let said = buses.iter().zip(&seen).map(|(bus, seen)| said(capture, bus, seen, ticks));
     let said = Traffic { file: args.source.file.display().to_string(), buses: said.collect() };
     let table = Table { format: args.format, output: None, replace: false };

@@ -27,7 +27,7 @@ use crate::args;
 use crate::contract::{Document, Rows};
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::output::{Out, write_table};
+use crate::output::{Out, Working, write_table};
 use crate::words::counted;
 use lines::MeasuredLine;
 use series::Series;
@@ -61,6 +61,7 @@ pub(crate) fn run(args: &args::Measure, out: &mut Out) -> Result<Outcome, Failur
         stated: args.stated.clone(),
         ..args::Source::of(args.file.clone())
     })?;
+    let _working = Working::on("measuring");
     if let Some(name) = &args.limit {
         histogram::of_limit(args, &loaded, name, out)?;
     } else if let Some(name) = &args.follow {
