@@ -116,7 +116,7 @@ impl Working {
             if over(Duration::from_secs(1)) {
                 return;
             }
-            let bar = ProgressBar::new_spinner();
+            let bar = ProgressBar::new_spinner().with_elapsed(Duration::from_secs(1));
             if let Ok(style) = ProgressStyle::with_template("{spinner} {msg}, {elapsed}") {
                 bar.set_style(style);
             }

@@ -86,6 +86,8 @@ pub(super) fn compare(
     let met = |of: &'_ Option<Verdicts>| of.as_ref().map_or(none.1.to_vec(), |v| v.expectations.clone());
     let granted = [&a, &b].into_iter().flatten().filter_map(|verdicts| verdicts.granted).max();
     if let Some(time) = granted {
+        let tick = pair.a.capture.base().tick().max(pair.b.capture.base().tick());
+        let time = time.rounded(tick);
         remarks.push(format!("taken for granted: no line of a limit has a pulse of {time} or less"));
     }
     let mut limits = Vec::new();
