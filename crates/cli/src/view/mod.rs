@@ -3,6 +3,8 @@
 mod action;
 mod live;
 mod paint;
+#[cfg(all(test, unix))]
+mod panics;
 mod screen;
 #[cfg(test)]
 mod tests;
@@ -45,15 +47,34 @@ pub(crate) fn run(args: &args::View, out: &mut Out) -> Result<Outcome, Failure> 
     }
     let mut screen = opened(args)?;
     catch_interrupt();
-    let mut terminal =
-        ratatui::try_init().map_err(|error| Error::io(Path::new("the terminal"), "set up", error))?;
-    let mouse = execute!(std::io::stdout(), EnableMouseCapture);
-    let outcome = mouse.and_then(|()| shown(&mut screen, &mut terminal));
-    let _ = execute!(std::io::stdout(), DisableMouseCapture);
-    ratatui::restore();
-    outcome.map_err(|error| Error::io(Path::new("the terminal"), "use", error))?;
+    on_the_terminal(&mut screen)?;
     screen.said.iter().try_for_each(|said| out.line(said))?;
     Ok(Outcome::Done)
+}
+
+/// Takes the terminal, shows the screen until it is over, and gives the terminal back as it was, whatever happens: a
+/// panic does so by its hook before it is told, and the mouse is let go on the way out.
+fn on_the_terminal(screen: &mut Screen) -> Result<(), Failure> {
+    let failed = |doing| move |error| Error::io(Path::new("the terminal"), doing, error);
+    let mut terminal = ratatui::try_init().map_err(failed("set up"))?;
+    let outcome = Mouse::take().and_then(|_mouse| shown(screen, &mut terminal));
+    ratatui::restore();
+    Ok(outcome.map_err(failed("use"))?)
+}
+
+/// The mouse, as long as it is ours.
+struct Mouse;
+
+impl Mouse {
+    fn take() -> std::io::Result<Self> {
+        execute!(std::io::stdout(), EnableMouseCapture).map(|()| Mouse)
+    }
+}
+
+impl Drop for Mouse {
+    fn drop(&mut self) {
+        let _ = execute!(std::io::stdout(), DisableMouseCapture);
+    }
 }
 
 /// What is to be seen: a setup's instrument, or a record.
