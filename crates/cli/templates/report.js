@@ -169,13 +169,19 @@
       const font = size + 'px ui-monospace, Menlo, Consolas, "DejaVu Sans Mono", monospace';
       pen.font = font;
       const names = this.rows.map((row) => row.name.trim());
-      const longest = Math.max(...names.map((name) => pen.measureText(name).width), 0);
+      const inFront = names.concat(...this.rows.map((row) => row.scale || []));
+      const longest = Math.max(...inFront.map((text) => pen.measureText(text).width), 0);
       this.margin = Math.min(longest, wide * 0.3) + 12 * unit;
       this.width = Math.max(20, wide - this.margin - 8 * unit);
       const marks = this.data.marks.length ? 18 * unit : 0;
       const top = 26 * unit + marks;
       // Where there is little room, what is said of an interval has a line of its own.
-      this.tight = this.width < 560 * unit;
+      const beside = ({ from, to, text }) => {
+        const [wide, gap] = [pen.measureText(text).width, 18 * unit];
+        return this.x(to) + gap + wide < this.margin + this.width || this.x(from) - gap - wide > this.margin ||
+          this.x(to) - this.x(from) > wide + 24 * unit;
+      };
+      this.tight = !this.data.dimensions.every(beside);
       const lane = (this.tight ? 40 : 22) * unit;
       const below = this.data.dimensions.length * lane;
       const heights = this.rows.map((row) => LANE[row.kind] * unit);
@@ -388,6 +394,18 @@
       pen.closePath();
       pen.fill();
       pen.stroke();
+      pen.strokeStyle = pen.fillStyle = of('marker');
+      pen.lineWidth = unit;
+      pen.textAlign = 'right';
+      for (const [share, text] of row.levels || []) {
+        pen.setLineDash([3, 3]);
+        pen.beginPath();
+        pen.moveTo(this.margin, y(share));
+        pen.lineTo(this.margin + this.width, y(share));
+        pen.stroke();
+        pen.setLineDash([]);
+        pen.fillText(text, this.margin + this.width - 2 * unit, y(share) - 7 * unit);
+      }
     }
 
     /** The boxes in view. */

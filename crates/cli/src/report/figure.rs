@@ -3,8 +3,9 @@
 use deep_tap::draw::{Dimension, Marker, Picture, RowSource, Sheet, View};
 use deep_tap::job::Job;
 use deep_tap::limit::BoundLimit;
-use deep_tap::line::Signal;
+use deep_tap::line::{AnalogId, Signal};
 use deep_tap::printable;
+use deep_tap::quantity::Voltage;
 use deep_tap::time::Tick;
 use serde::Serialize;
 
@@ -18,6 +19,8 @@ use crate::rows::{self, RowKind};
 pub(super) struct Budget {
     pub(super) bytes: usize,
     pub(super) violations: usize,
+    /// Rows of violations of each limit.
+    pub(super) rows: usize,
 }
 
 /// A picture.
@@ -99,7 +102,15 @@ fn waves(job: &Job, sources: &[RowSource<'_>], stretch: &Stretch<'_>) -> Result<
     let view = View { start, end, columns };
     let picture = Picture::new(capture, sources, view, stretch.markers)?;
     let column = |tick: Tick| view.column_of(tick).unwrap_or(columns);
-    let mut waves = Waves::of(&picture, &view, capture.base(), (column(stretch.from), column(stretch.to)));
+    let name = |line: AnalogId| capture.analog_lines()[line.0].name.as_str();
+    let looked_at = stretch.dimensions.iter().flat_map(|dimension| &dimension.signals);
+    let looked_at = looked_at.filter_map(|signal| signal.crossing()).map(|c| (c.analog(), c.level()));
+    let mut levels: Vec<(AnalogId, Voltage)> = rows::levels(job).into_iter().chain(looked_at).collect();
+    levels.sort_unstable();
+    levels.dedup();
+    let levels: Vec<(&str, Voltage)> = levels.into_iter().map(|(line, level)| (name(line), level)).collect();
+    let mut waves = Waves::of(&picture, &view, capture.base(), (column(stretch.from), column(stretch.to)))
+        .with_levels(&picture, &levels);
     for dimension in &stretch.dimensions {
         let ends = (column(dimension.from.max(start)), column(dimension.to.min(end)));
         waves.push_dimension(ends, &dimension.text, dimension.violated);

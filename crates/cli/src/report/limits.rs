@@ -13,8 +13,9 @@ use crate::commands::check::{Checked, Told, cells, explanation};
 use crate::errors::Failure;
 use crate::rows;
 
-/// Violations of one limit that get a row.
+/// Violations of one limit that get a row, at the most and at the least.
 const MOST_ROWS: usize = 200;
+const FEWEST_ROWS: usize = 3;
 /// Bars of a histogram.
 const MOST_BINS: usize = 40;
 /// Pixels of its picture's width.
@@ -83,6 +84,7 @@ impl Asked<'_> {
         let failing = checked.results.iter().filter(|result| result.verdict == Verdict::Fail).count();
         // Each that fails gets its share of the drawn violations; what one leaves, the next may have.
         let mut failing_left = failing;
+        budget.rows = (budget.rows / failing.max(1)).clamp(FEWEST_ROWS, MOST_ROWS);
         let mut parts: Vec<(usize, LimitPart)> = Vec::new();
         for place in order {
             let result = &checked.results[place];
@@ -107,7 +109,7 @@ impl Asked<'_> {
     ) -> Result<LimitPart, Failure> {
         let tick = self.job.capture.base().tick();
         let id = format!("{}-limit{}", self.id, place + 1);
-        let values = limit::values(&self.job.capture, bound, Rule::Proven, MOST_ROWS)?;
+        let values = limit::values(&self.job.capture, bound, Rule::Proven, budget.rows)?;
         let row: [String; 9] = cells(tick, result).try_into().unwrap_or_default();
         let [_, symbol, what, required, worst, at, margin, seen, verdict] = row;
         let caption = match result.worst {

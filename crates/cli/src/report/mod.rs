@@ -34,6 +34,8 @@ use said::Tone;
 const MOST_PICTURED: usize = 5_000_000;
 /// Those of what differs between two records, besides.
 const MOST_COMPARED: usize = 1_500_000;
+/// Rows of violations, over all limits of all records.
+const MOST_ROWS: usize = 8000;
 /// Violations that are drawn, over all records.
 const MOST_DRAWN: usize = 50;
 
@@ -70,10 +72,9 @@ fn default_name(files: &[PathBuf]) -> PathBuf {
 
 /// The answer, and the page.
 fn page(args: &args::Report) -> Result<(String, String), Failure> {
-    let mut budget = Budget {
-        bytes: MOST_PICTURED / args.files.len().max(1),
-        violations: MOST_DRAWN / args.files.len().max(1),
-    };
+    let files = args.files.len().max(1);
+    let mut budget =
+        Budget { bytes: MOST_PICTURED / files, violations: MOST_DRAWN / files, rows: MOST_ROWS / files };
     let share = budget;
     let (mut records, mut jobs) = (Vec::new(), Vec::new());
     for (number, file) in args.files.iter().enumerate() {
@@ -93,7 +94,7 @@ fn page(args: &args::Report) -> Result<(String, String), Failure> {
         jobs.extend(Some(job).filter(|_| args.files.len() == 2));
     }
     let working = Working::on("comparing");
-    let mut room = Budget { bytes: MOST_COMPARED, violations: 0 };
+    let mut room = Budget { bytes: MOST_COMPARED, violations: 0, rows: 0 };
     let differences = match jobs.as_slice() {
         [a, b] => Some(Differences::of(a, b, (&records[0].name, &records[1].name), &mut room)?),
         _ => None,

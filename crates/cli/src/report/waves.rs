@@ -1,8 +1,9 @@
 //! A picture as the script of a page takes it: what each row shows, in runs of columns.
 
 use deep_tap::bus::FieldKind;
-use deep_tap::draw::{Cell, FrameSpan, Picture, Row, View};
+use deep_tap::draw::{Cell, FrameSpan, Picture, Row, Scale, View};
 use deep_tap::line::Level;
+use deep_tap::quantity::Voltage;
 use deep_tap::time::TimeBase;
 use serde::Serialize;
 
@@ -43,6 +44,9 @@ struct WaveRow<'a> {
     /// What is at the bottom and at the top, in words.
     #[serde(skip_serializing_if = "Option::is_none")]
     scale: Option<(String, String)>,
+    /// Voltages drawn across it: thousandths of its scale, and what they are.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    levels: Vec<(u16, String)>,
 }
 
 /// First column, columns, what it is, its texts from the longest to the shortest.
@@ -71,6 +75,21 @@ impl<'a> Waves<'a> {
         }
     }
 
+    /// With voltages drawn across the rows of these analog lines, where they lie within the scale of the row.
+    pub(super) fn with_levels(mut self, picture: &Picture, levels: &[(&str, Voltage)]) -> Self {
+        for (row, drawn) in self.rows.iter_mut().zip(&picture.rows) {
+            let Some(Scale::Voltages(low, high)) = drawn.scale else { continue };
+            let (low, high) = (low.to_f64(), high.to_f64());
+            for (_, level) in levels.iter().filter(|(name, _)| *name == drawn.name) {
+                let share = (level.to_f64() - low) / (high - low) * 1000.0;
+                if (0.0..=1000.0).contains(&share) {
+                    row.levels.push((share as u16, level.to_string()));
+                }
+            }
+        }
+        self
+    }
+
     /// With an interval drawn under the rows.
     pub(super) fn push_dimension(&mut self, (from, to): (usize, usize), text: &'a str, bad: bool) {
         self.dimensions.push(WaveDimension { from, to, text, bad });
@@ -86,6 +105,7 @@ impl<'a> WaveRow<'a> {
             runs: Vec::new(),
             boxes: Vec::new(),
             scale: None,
+            levels: Vec::new(),
         };
         if let Some(scale) = row.scale {
             return WaveRow { kind: "analog", runs: bands(&row.cells), scale: Some(scale.texts()), ..empty };

@@ -123,7 +123,7 @@ fn arguments_that_are_wrong() {
     let folder = captured();
     for (args, wanted) in [
         (&["show", "tide-gauge.dtap", "--at", "5"][..], &["--at: '5' has no unit"][..]),
-        (&["show", "tide-gauge.dtap", "--at", "1 h"], &["'h' is not a unit of a time"]),
+        (&["show", "tide-gauge.dtap", "--at", "1 d"], &["'d' is not a unit of a time"]),
         (
             &["show", "tide-gauge.dtap", "--around", "3 s"],
             &["outside the record", "from -5.00000 ms to 20.00000 ms"],

@@ -7,7 +7,7 @@ use crate::capture::Note;
 use crate::error::{Error, ErrorKind, Result};
 use crate::event::Program;
 use crate::known::{Instants, Precision, Rule};
-use crate::quantity::{Bounds, Time};
+use crate::quantity::{Bounds, Rational, Time};
 use crate::setup::SetupMark;
 use crate::time::Tick;
 
@@ -175,7 +175,10 @@ impl Job {
         let position = base.position_of(at).and_then(|p| u64::try_from(p).ok());
         position.filter(|p| *p <= len).map(Tick).ok_or_else(|| {
             let (first, last) = (base.text_of(Tick(0)), base.text_of(Tick(len)));
-            let error = Error::new(ErrorKind::Unknown, format!("{at} is outside the record"));
+            // As it was given, but for one of minutes.
+            let long = at.to_rational().abs() >= Rational::from(60);
+            let told = if long { at.rounded(base.tick()) } else { at.to_string() };
+            let error = Error::new(ErrorKind::Unknown, format!("{told} is outside the record"));
             error.with_help(format!("the record goes from {first} to {last}"))
         })
     }

@@ -31,7 +31,38 @@ pub(crate) fn exponent_len(text: &str) -> usize {
     }
 }
 
+/// Hours, minutes and seconds, as in `1 h 2 min 3.5 s`; nothing of a text without hours and minutes.
+fn clock(text: &str) -> Option<Rational> {
+    let (negative, mut rest) = match text.trim().strip_prefix(['-', '\u{2212}']) {
+        Some(rest) => (true, rest),
+        None => (false, text.trim().strip_prefix('+').unwrap_or(text.trim())),
+    };
+    let mut sum = Rational::ZERO;
+    let mut before = i64::MAX;
+    while !rest.is_empty() {
+        let (number, _) = split(rest);
+        let after = rest[number.len()..].trim_start();
+        let end = after.find(|c: char| !c.is_ascii_alphabetic()).unwrap_or(after.len());
+        let seconds = match &after[..end] {
+            "h" => 3600,
+            "min" => 60,
+            "s" => 1,
+            _ => return None,
+        };
+        if number.is_empty() || number.starts_with(['-', '+', '\u{2212}']) || seconds >= before {
+            return None;
+        }
+        let value = scaled(text, number, 0).ok()?.checked_mul(Rational::from(seconds))?;
+        (sum, before, rest) = (sum.checked_add(value)?, seconds, after[end..].trim_start());
+    }
+    // Seconds alone are read as every other unit is.
+    (before < i64::MAX && text.contains(['h', 'm'])).then_some(if negative { -sum } else { sum })
+}
+
 pub(super) fn parse(text: &str, unit: &str, what: &str, example: &str) -> Result<Rational> {
+    if let Some(time) = Some(text).filter(|_| unit == "s").and_then(clock) {
+        return Ok(time);
+    }
     let (number, written) = split(text);
     let prefix = written.strip_suffix(unit).map(str::trim);
     let exponent = prefix.and_then(|prefix| {

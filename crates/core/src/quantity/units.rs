@@ -113,6 +113,9 @@ quantity!(
     /// let hold: Time = "12.5ns".parse()?;
     /// assert_eq!(hold.to_string(), "12.5 ns");
     /// assert!("12.5".parse::<Time>().is_err(), "the unit is missing");
+    /// let long: Time = "1 h 2 min 3.5 s".parse()?;
+    /// assert_eq!(long, "3723.5 s".parse()?);
+    /// assert_eq!(long.rounded("1 ms".parse()?), "1 h 2 min 3.500 s");
     /// # Ok::<(), deep_tap_core::Error>(())
     /// ```
     Time, "s", "a time", "12.5 ns"
