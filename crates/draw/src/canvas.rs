@@ -142,6 +142,21 @@ pub(crate) enum Shape {
     },
 }
 
+impl Shape {
+    /// The same so much lower.
+    fn moved(self, down: f64) -> Shape {
+        match self {
+            Shape::Path { points, closed, stroke, fill, dashed } => {
+                let points = points.into_iter().map(|(x, y)| (x, y + down)).collect();
+                Shape::Path { points, closed, stroke, fill, dashed }
+            }
+            Shape::Text { at, text, size, ink, anchor, bold } => {
+                Shape::Text { at: (at.0, at.1 + down), text, size, ink, anchor, bold }
+            }
+        }
+    }
+}
+
 /// How wide a text of this many characters is, per unit of size: the font has one width for all.
 pub(crate) const ADVANCE: f64 = 0.602;
 
@@ -161,6 +176,29 @@ impl Drawing {
     /// Width and height in pixels.
     pub fn size(&self) -> (u32, u32) {
         (self.width.ceil() as u32, self.height.ceil() as u32)
+    }
+
+    /// Several pictures in one, each below the one before.
+    ///
+    /// ```
+    /// use deep_tap_core::measure::Distribution;
+    /// use deep_tap_core::quantity::Time;
+    /// use deep_tap_draw::{Drawing, Histogram};
+    ///
+    /// let widths: Distribution = [4, 5, 5].into_iter().collect();
+    /// let histogram = Histogram::of_times(&widths.histogram(10), Time::from_ps(1000)).draw("widths", 600);
+    /// let both = Drawing::stacked([histogram.clone(), histogram.clone()]);
+    /// assert_eq!(both.size().1, 2 * histogram.size().1);
+    /// ```
+    pub fn stacked(drawings: impl IntoIterator<Item = Drawing>) -> Drawing {
+        let mut all = Drawing::new(0.0, 0.0);
+        for drawing in drawings {
+            let down = all.height;
+            all.width = all.width.max(drawing.width);
+            all.height += drawing.height;
+            all.shapes.extend(drawing.shapes.into_iter().map(|shape| shape.moved(down)));
+        }
+        all
     }
 
     pub(crate) fn line(&mut self, points: Vec<(f64, f64)>, ink: Ink, width: f64) {

@@ -4,6 +4,8 @@
 mod bad_input;
 /// The tool as its users run it.
 mod cli;
+/// Two records of the same thing.
+mod compare;
 /// What programs read, against the schemas.
 mod contract;
 mod depth;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use deep_tap::draw::Histogram;
+use deep_tap::draw::{Drawing, Histogram};
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
 use deep_tap::limit::{self, LimitResult};
@@ -39,14 +39,19 @@ struct Said {
     histogram: Histogram,
 }
 
-/// Saves the histogram of the last of several series: of a line, that of its periods.
+/// Saves the histograms of several series, one below the other: of a line, those of its pulses and of its periods.
 pub(super) fn save(args: &args::Measure, path: &Path, all: &[Series]) -> Result<(), Failure> {
-    let Some((series, histogram)) = all.iter().rev().find_map(|s| Some((s, s.histogram.as_ref()?))) else {
+    let drawn = |series: &Series| {
+        let line = args.lines.first().map_or(String::new(), |line| format!("{line} "));
+        let title = format!("{}: {line}{}", args.file.display(), series.what);
+        series.histogram.as_ref().map(|histogram| histogram.draw(&title, WIDTH))
+    };
+    let drawings: Vec<Drawing> = all.iter().filter_map(drawn).collect();
+    if drawings.is_empty() {
         let error = Error::new(ErrorKind::Unknown, "there are no intervals to make a picture of");
         return Err(error.with_help("look with deep-tap show at what the lines do").into());
-    };
-    let title = format!("{}: {}", args.file.display(), series.what);
-    picture::save(&histogram.draw(&title, WIDTH), path, args.ground, args.table.replace)
+    }
+    picture::save(&Drawing::stacked(drawings), path, args.ground, args.table.replace)
 }
 
 /// The values of a limit.
