@@ -10,6 +10,7 @@ use deep_tap::job::Job;
 use deep_tap::limit::Verdict;
 use deep_tap::quantity::Rational;
 use deep_tap::setup::{RecordOptions, RunChanges, Setup};
+use deep_tap::time::Tick;
 
 /// A record of the demo board with these options of the bench, at another rate.
 fn recorded(setup: &str, options: &str, rate: Option<&str>) -> Job {
@@ -111,4 +112,27 @@ fn the_first_frame_that_differs_is_named() {
     assert!(rtc.found[0].b.as_ref().unwrap().1.contains("nack"), "{:?}", rtc.found[0]);
     // What else talks says the same.
     assert!(!found.buses.iter().find(|bus| bus.name == "gnss").unwrap().differs());
+}
+
+/// The same recording, one of which ends earlier: what lies beyond, and the frame that the end cuts, make no difference.
+#[test]
+fn records_of_other_lengths_are_compared_where_both_are() {
+    let whole = recorded("buses.toml", "", None);
+    let base = whole.capture.base();
+    let mut cut_frames = 0;
+    for end in ["1 ms", "2.31 ms", "4.99 ms", "7.013 ms", "11.5 ms"] {
+        let end = Tick(base.position_of(end.parse().unwrap()).unwrap() as u64);
+        let capture = recorded("buses.toml", "", None).capture;
+        let setup = recorded("buses.toml", "", None).setup.unwrap();
+        let short = Job::recorded(capture.excerpt(Tick(0)..end).unwrap(), setup, Path::new("short.dtap"));
+        for (a, b) in [(&whole, &short), (&short, &whole)] {
+            let found = compared(a, b);
+            for bus in &found.buses {
+                let only = bus.missing + bus.extra + bus.replaced;
+                assert!(only == 0 && bus.fields.is_empty(), "{end:?} {}: {:?}", bus.name, bus.found);
+                cut_frames += bus.at_the_ends;
+            }
+        }
+    }
+    assert!(cut_frames > 0);
 }

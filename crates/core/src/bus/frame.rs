@@ -144,9 +144,12 @@ impl Fault {
         Fault { kind, at, what: what.into() }
     }
 
+    /// The kind of the fault of a frame within which the record ends.
+    pub const CUT_OFF: &'static str = "cut-off";
+
     /// The record ends within a frame.
     pub fn cut_off(at: Tick) -> Fault {
-        Fault::new("cut-off", at, "the record ends within it")
+        Fault::new(Fault::CUT_OFF, at, "the record ends within it")
     }
 
     /// A bit is taken where the level is not known.

@@ -6,7 +6,7 @@ use std::ops::Range;
 use super::frames::{Shape, both_certain};
 use super::sequence::differences;
 use super::{OneOf, Pair, by_name, minus};
-use crate::bus::Frame;
+use crate::bus::{Fault, Frame};
 use crate::decode::SerialBus;
 use crate::error::Result;
 use crate::job::Job;
@@ -132,11 +132,11 @@ pub(super) fn compare(pair: &Pair<'_>, remarks: &mut Vec<String>) -> Result<Vec<
             (Some(first), Some(second)) => {
                 let walk = Walk { pair, a: first, b: second };
                 match walk.read() {
-                    Ok((of, frames_a, frames_b)) => {
+                    Ok((of, mut frames_a, mut frames_b)) => {
                         compared.of = of;
-                        let most = frames_a.len().max(frames_b.len());
-                        if most == MOST_FRAMES {
+                        if frames_a.len().max(frames_b.len()) == MOST_FRAMES {
                             remarks.push(format!("{name}: only the first {MOST_FRAMES} {of} were compared"));
+                            walk.shorten(&mut frames_a, &mut frames_b);
                         }
                         walk.compare(&mut compared, &frames_a, &frames_b);
                     }
@@ -161,13 +161,20 @@ impl Walk<'_> {
     /// The frames of both, or transfers where frames of either belong together.
     fn read(&self) -> Result<(&'static str, Vec<Frame>, Vec<Frame>)> {
         let (of_a, of_b) = &self.pair.alignment.ticks;
+        // What an end of a record cuts off says nothing of the frame.
+        let whole = |range: Range<Tick>| {
+            move |frame: &Frame| {
+                let inside = frame.start >= range.start && frame.start < range.end;
+                inside && frame.faults.iter().all(|fault| fault.kind != Fault::CUT_OFF)
+            }
+        };
         let frames = |job: &Job, bus: &SerialBus, range: &Range<Tick>| -> Result<Vec<Frame>> {
-            let inside = |frame: &Frame| frame.start >= range.start && frame.start < range.end;
-            Ok(bus.frames(&job.capture, range.clone())?.filter(inside).take(MOST_FRAMES).collect())
+            let found = bus.frames(&job.capture, range.clone())?;
+            Ok(found.filter(whole(range.clone())).take(MOST_FRAMES).collect())
         };
         let transfers = |job: &Job, bus: &SerialBus, range: &Range<Tick>| -> Result<Vec<Frame>> {
-            let inside = |frame: &Frame| frame.start >= range.start && frame.start < range.end;
-            Ok(bus.transfers(&job.capture, range.clone())?.filter(inside).take(MOST_FRAMES).collect())
+            let found = bus.transfers(&job.capture, range.clone())?;
+            Ok(found.filter(whole(range.clone())).take(MOST_FRAMES).collect())
         };
         let (a, b) = (frames(self.pair.a, self.a, of_a)?, frames(self.pair.b, self.b, of_b)?);
         // The characters of a stream are told apart one by one: where they pause is no more than timing.
@@ -179,6 +186,17 @@ impl Walk<'_> {
         let joined =
             !whole_a.is_empty() && whole_a.len() < a.len() || !whole_b.is_empty() && whole_b.len() < b.len();
         Ok(if joined { ("transfers", whole_a, whole_b) } else { ("frames", a, b) })
+    }
+
+    /// Leaves of both what came up to where the shorter of two lists ends that were broken off.
+    fn shorten(&self, a: &mut Vec<Frame>, b: &mut Vec<Frame>) {
+        let of_a = |frame: &Frame| self.pair.alignment.of_a(&self.pair.a.capture, frame.start);
+        let of_b = |frame: &Frame| self.pair.alignment.of_b(&self.pair.b.capture, frame.start);
+        let last_a = a.last().filter(|_| a.len() == MOST_FRAMES).map(of_a);
+        let last_b = b.last().filter(|_| b.len() == MOST_FRAMES).map(of_b);
+        let Some(end) = last_a.into_iter().chain(last_b).min() else { return };
+        a.truncate(a.partition_point(|frame| of_a(frame) <= end));
+        b.truncate(b.partition_point(|frame| of_b(frame) <= end));
     }
 
     fn compare(&self, all: &mut BusComparison, a: &[Frame], b: &[Frame]) {
@@ -276,6 +294,14 @@ impl Walk<'_> {
         let paired = of_a.len().min(of_b.len());
         let pairs = of_a.clone().zip(of_b.clone());
         for (first, second) in pairs {
+            // What an end of one of the records may have cut short is read otherwise there.
+            let cut = at_end
+                && self.may_be_outside(all, &a[first], OneOf::A)
+                && self.may_be_outside(all, &b[second], OneOf::B);
+            if cut {
+                all.at_the_ends += 1;
+                continue;
+            }
             all.replaced += 1;
             self.keep(all, FrameDifferenceKind::Replaced, Some(&a[first]), Some(&b[second]));
         }

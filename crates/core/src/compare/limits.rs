@@ -3,10 +3,10 @@
 use super::spread::{Shift, Spread};
 use super::{Pair, by_name};
 use crate::error::Result;
-use crate::expect::Met;
-use crate::job::{Job, Verdicts};
+use crate::expect::{Expectation, Met};
+use crate::job::Job;
 use crate::known::Rule;
-use crate::limit::{BoundLimit, LimitResult, Verdict};
+use crate::limit::{BoundLimit, LimitResult, Verdict, check_all};
 use crate::setup::Setup;
 use crate::time::Tick;
 
@@ -80,18 +80,15 @@ pub(super) fn compare(
     pair: &Pair<'_>,
     remarks: &mut Vec<String>,
 ) -> Result<(Vec<LimitComparison>, Vec<MetComparison>)> {
-    let (a, b) = (verdicts(pair.a)?, verdicts(pair.b)?);
-    let none: (&[LimitResult], &[Met]) = (&[], &[]);
-    let parts = |of: &'_ Option<Verdicts>| of.as_ref().map_or(none.0.to_vec(), |v| v.results.clone());
-    let met = |of: &'_ Option<Verdicts>| of.as_ref().map_or(none.1.to_vec(), |v| v.expectations.clone());
-    let granted = [&a, &b].into_iter().flatten().filter_map(|verdicts| verdicts.granted).max();
+    let (a, b) = (results(pair.a)?, results(pair.b)?);
+    let granted = a.iter().chain(&b).filter_map(|result| result.granted).max();
     if let Some(time) = granted {
         let tick = pair.a.capture.base().tick().max(pair.b.capture.base().tick());
         let time = time.rounded(tick);
         remarks.push(format!("taken for granted: no line of a limit has a pulse of {time} or less"));
     }
     let mut limits = Vec::new();
-    for (first, second) in by_name(&parts(&a), &parts(&b), LimitResult::name) {
+    for (first, second) in by_name(&a, &b, LimitResult::name) {
         let Some(any) = first.or(second) else { continue };
         if pair.ignores(&any.name()) || pair.ignores(&any.reference) {
             continue;
@@ -105,20 +102,34 @@ pub(super) fn compare(
             b: of_b,
         });
     }
-    let expectations = by_name(&met(&a), &met(&b), |met| met.name.clone())
-        .into_iter()
-        .filter_map(|(a, b)| {
-            let name = a.or(b)?.name.clone();
-            (!pair.ignores(&name)).then(|| MetComparison { name, a: a.cloned(), b: b.cloned() })
-        })
-        .collect();
-    Ok((limits, expectations))
+    Ok((limits, expectations(pair, remarks)))
 }
 
-/// The verdicts of a record whose setup asks anything.
-fn verdicts(job: &Job) -> Result<Option<Verdicts>> {
-    let asks = |setup: &Setup| setup.limits().next().is_some() || !setup.expectations.is_empty();
-    job.setup.as_ref().is_some_and(asks).then(|| job.check(&[] as &[&str], Rule::Proven)).transpose()
+/// What became of the limits of a record.
+fn results(job: &Job) -> Result<Vec<LimitResult>> {
+    let limits = job.setup.iter().flat_map(Setup::limits);
+    check_all(&job.capture, limits, Rule::Proven)
+}
+
+/// What became of what is expected; one that a record cannot be asked is left out, and said so.
+fn expectations(pair: &Pair<'_>, remarks: &mut Vec<String>) -> Vec<MetComparison> {
+    let of = |job: &'_ Job| -> Vec<Expectation> {
+        job.setup.iter().flat_map(|setup| setup.expectations.clone()).collect()
+    };
+    let (a, b) = (of(pair.a), of(pair.b));
+    let mut all = Vec::new();
+    for (first, second) in by_name(&a, &b, |expected| expected.name.clone()) {
+        let Some(name) = first.or(second).map(|expected| expected.name.clone()) else { continue };
+        if pair.ignores(&name) {
+            continue;
+        }
+        let met = |of: Option<&Expectation>, job: &Job| of.map(|of| of.check(&job.capture)).transpose();
+        match (met(first, pair.a), met(second, pair.b)) {
+            (Ok(a), Ok(b)) => all.push(MetComparison { name, a, b }),
+            (Err(error), _) | (_, Err(error)) => remarks.push(format!("{name} is not compared: {error}")),
+        }
+    }
+    all
 }
 
 fn one(job: &Job, result: Option<&LimitResult>) -> Result<Option<OneLimit>> {
