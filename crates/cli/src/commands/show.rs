@@ -1,12 +1,13 @@
 //! `show`: waveforms as text or as a picture, or the levels at an instant.
 
+use std::ops::{ControlFlow, Range};
 use std::path::Path;
 
 use deep_tap::capture::Capture;
 use deep_tap::draw::{Dimension, Marker, Picture, RowSource, Sheet, View};
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, BoundLimit, LimitResult, Occurrence};
+use deep_tap::limit::{BoundLimit, LimitResult, Occurrence, Verdict, Visited};
 use deep_tap::line::AnalogId;
 use deep_tap::quantity::uncertain;
 use deep_tap::time::Tick;
@@ -118,7 +119,7 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
         markers.push(Marker { tick, name: name.trim().to_string() });
         marked.push((tick, text.trim()));
     }
-    let mut worst = None;
+    let (mut worst, mut drawn) = (None, Vec::new());
     let mut dimensions = between_marks(loaded, marked);
     for name in &args.limit {
         let (bound, result) = checked_limit(loaded, name)?;
@@ -128,7 +129,7 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
             return Err(error.with_help("its events never occurred; deep-tap check says more").into());
         };
         worst = worst.or(Some((occurrence.start, occurrence.end)));
-        dimensions.extend(self::dimensions(capture, bound, &result, &occurrence)?);
+        drawn.push((bound, result));
     }
     let (start, end) = match (&args.around, worst, !args.window.is_all()) {
         (Some(around), _, _) => {
@@ -149,6 +150,9 @@ fn shown(args: &args::Show, loaded: &Job, columns: usize) -> Result<Shown, Failu
             (range.start, range.end)
         }
     };
+    for (bound, result) in &drawn {
+        dimensions.extend(self::dimensions(capture, bound, result, start..end)?);
+    }
     Ok(Shown { start, end, markers: joined(markers), dimensions })
 }
 
@@ -204,19 +208,30 @@ fn around_place(
     Ok((Tick(start), Tick(start.saturating_add(span).min(capture.len()))))
 }
 
-/// The worst occurrence of a limit, and its violations, as dimensions.
+/// What of a limit is drawn in a stretch: its worst occurrence, what violates it, and what is in doubt.
 fn dimensions(
     capture: &Capture,
     bound: &BoundLimit,
     result: &LimitResult,
-    worst: &Occurrence,
+    shown: Range<Tick>,
 ) -> Result<Vec<Dimension>, Failure> {
     /// More in one picture nobody tells apart.
     const MOST: usize = 200;
-    let dimension = |occurrence: &Occurrence| rows::dimension(capture, bound, result, occurrence);
-    let violated = limit::violations(capture, bound, Rule::Proven, MOST)?.found;
-    let others = violated.iter().filter(|o| (o.start, o.end) != (worst.start, worst.end));
-    Ok(std::iter::once(worst).chain(others).map(dimension).collect())
+    let mut drawn: Vec<Occurrence> = result.worst.into_iter().collect();
+    bound.occurrences(capture, Rule::Proven, &mut |found| {
+        if let Visited::Occurrence(occurrence) = found {
+            // What may have been none at all would be too many.
+            let doubtful = occurrence.verdict == Verdict::Inconclusive && occurrence.certain;
+            let asks = occurrence.verdict == Verdict::Fail || doubtful;
+            let inside = occurrence.end >= shown.start && occurrence.start < shown.end;
+            let same = |other: &Occurrence| (other.start, other.end) == (occurrence.start, occurrence.end);
+            if asks && inside && !drawn.first().is_some_and(same) {
+                drawn.push(occurrence);
+            }
+        }
+        if drawn.len() < MOST { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    })?;
+    Ok(drawn.iter().map(|occurrence| rows::dimension(capture, bound, result, occurrence)).collect())
 }
 
 fn waveforms(args: &args::Show, loaded: &Job, rows: &[RowSource<'_>]) -> Result<String, Failure> {

@@ -70,8 +70,7 @@ pub(super) const KEYS: &[(&str, &str)] = &[
     ("left right", "cursor by a column; with Shift by half a screen"),
     ("up down", "another row"),
     ("+ -", "nearer, farther; also the wheel of the mouse"),
-    ("0", "the whole record"),
-    ("t", "to the trigger"),
+    ("0 t", "the whole record, to the trigger"),
     ("Home End", "to the start, to the end"),
     (", .", "edge of the row before, after; of a bus its frames"),
     ("m", "a second cursor here: the time between, with bounds"),
@@ -81,21 +80,16 @@ pub(super) const KEYS: &[(&str, &str)] = &[
     ("f", "the frames of the bus; Enter: where it is"),
     ("w W", "the next violation of a limit, the one before"),
     ("l", "a line or a bus by a part of its name"),
-    ("x X", "hide the row, show all"),
-    ("[ ]", "move the row up, down"),
-    ("b", "open or close a group of lines"),
-    ("r c", "write its values in another way, draw them as a curve"),
+    ("x X [ ]", "hide the row, show all, move the row up, down"),
+    ("b r c", "open a group of lines, write it otherwise, as a curve"),
     ("s", "save the picture, and say the command that draws it"),
     ("q Esc", "close what is open, or quit"),
 ];
 
 /// Those of an instrument that is being looked at.
 pub(super) const LIVE_KEYS: &[(&str, &str)] = &[
-    ("a", "arm once"),
-    ("A", "arm again and again"),
-    ("S", "stop waiting or recording"),
-    ("T", "another trigger"),
-    ("R", "another rate"),
+    ("a A S", "arm once, again and again; stop waiting or recording"),
+    ("T R", "another trigger, another rate"),
     ("k", "keep the capture"),
 ];
 

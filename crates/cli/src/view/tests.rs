@@ -13,7 +13,7 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 
-use super::action::Action;
+use super::action::{Action, KEYS, LIVE_KEYS};
 use super::heed;
 use super::live::Live;
 use super::paint::paint;
@@ -313,4 +313,40 @@ fn violations_curves_and_rows_by_name_are_a_key_away() {
     assert_eq!(all.screen.viewer.name_of(all.screen.viewer.selected_row().unwrap()), "S0");
     let wrong = all.keys("lXYZ\n").join("\n");
     assert!(wrong.contains("no row is called 'XYZ'"), "{wrong}");
+}
+
+/// Every key is on the help of a screen of 24 lines, those of an instrument, too.
+#[test]
+fn all_keys_are_on_one_screen() {
+    let all = KEYS.len() + LIVE_KEYS.len();
+    assert!(all + 2 <= 24, "{all} lines and a frame");
+    let longest = KEYS.iter().chain(LIVE_KEYS).map(|(_, what)| what.chars().count()).max().unwrap();
+    assert!(longest <= 60, "{longest}");
+}
+
+/// The main states of the view, as recorded in `tests/fixtures/screens`; `RECORD=1` records them anew, to be read
+/// before they are kept.
+#[test]
+fn the_main_states_look_as_they_were_recorded() {
+    let states = [
+        ("whole", ""),
+        ("frames", "g1.05 ms\n+++++"),
+        ("cursors", "t++++.m..."),
+        ("verdicts", "v"),
+        ("list-of-frames", "↓↓f"),
+        ("open-bus", "lstate\nbr"),
+        ("search", "/CLK rises while S1 high\n+++"),
+        ("help", "?"),
+    ];
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures/screens");
+    for (name, keys) in states {
+        let seen = Keyboard::of(job()).keys(keys).join("\n") + "\n";
+        let path = folder.join(format!("{name}.txt"));
+        if std::env::var_os("RECORD").is_some() {
+            std::fs::create_dir_all(&folder).unwrap();
+            std::fs::write(&path, &seen).unwrap();
+        }
+        let recorded = std::fs::read_to_string(&path).unwrap();
+        assert!(recorded.lines().eq(seen.lines()), "{name} was\n{recorded}\nand is\n{seen}");
+    }
 }
