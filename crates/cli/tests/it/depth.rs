@@ -241,8 +241,11 @@ fn a_folder_of_tables_needs_a_build_that_writes_them() {
 #[test]
 fn the_documented_commands_run() {
     let folder = captured();
+    let rest = "setups/at-rest.toml";
+    std::fs::copy(root().join(rest), folder.path().join(rest)).unwrap();
+    assert_eq!(run(folder.path(), &["capture", rest]).0, Some(0));
     let mut seen = 0;
-    for name in ["README.md", "docs/measure.md", "docs/walkthrough.md"] {
+    for name in ["README.md", "docs/measure.md", "docs/walkthrough.md", "docs/handing-over.md"] {
         let text = std::fs::read_to_string(root().join(name)).unwrap();
         let blocks = text.split("```sh\n").skip(1).filter_map(|rest| rest.split("```").next());
         for line in blocks.flat_map(str::lines) {
@@ -253,7 +256,8 @@ fn the_documented_commands_run() {
                 continue;
             };
             // The view needs a terminal; its own test has one.
-            if *file != "tide-gauge.dtap" || matches!(*command, "info" | "view") {
+            let two = matches!(*command, "compare" | "report") && *file == "at-rest.dtap";
+            if !two && (*file != "tide-gauge.dtap" || matches!(*command, "info" | "view")) {
                 continue;
             }
             seen += 1;
@@ -264,12 +268,13 @@ fn the_documented_commands_run() {
             let error = String::from_utf8_lossy(&output.stderr);
             assert!(matches!(output.status.code(), Some(0 | 1 | 3)), "{name}: {line}: {error}");
             let saved = std::fs::read_dir(&folder).unwrap().filter_map(Result::ok);
-            let pictures =
-                saved.filter(|entry| entry.path().extension().is_some_and(|e| e == "png" || e == "svg"));
+            let pictures = saved.filter(|entry| {
+                entry.path().extension().is_some_and(|e| e == "png" || e == "svg" || e == "html")
+            });
             pictures.for_each(|entry| std::fs::remove_file(entry.path()).unwrap());
         }
     }
-    assert!(seen >= 12, "{seen}");
+    assert!(seen >= 18, "{seen}");
 }
 
 #[test]
