@@ -12,6 +12,8 @@ use deep_tap::quantity::Rational;
 use deep_tap::setup::{RecordOptions, RunChanges, Setup};
 use deep_tap::time::Tick;
 
+use crate::support::root;
+
 /// A record of the demo board with these options of the bench, at another rate.
 fn recorded(setup: &str, options: &str, rate: Option<&str>) -> Job {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("setups").join(setup);
@@ -135,4 +137,28 @@ fn records_of_other_lengths_are_compared_where_both_are() {
         }
     }
     assert!(cut_frames > 0);
+}
+
+/// A limit whose events are shorter than a tick has no values, and is compared all the same.
+#[test]
+fn what_a_record_is_too_slow_for_is_compared() {
+    let slow = |rate: &str| {
+        let setup = root().join("setups/tide-gauge.toml");
+        let mut setup = Setup::from_file(&setup).unwrap().changed(&RunChanges::default().rate(rate)).unwrap();
+        let scope = setup.scope();
+        let words = ["period of MEM_WE_N low for < 15 ns, min 1 us"];
+        setup.try_limits(&words, &scope).unwrap();
+        let mut instrument = bench::connect("bench:tide-gauge", Path::new("")).unwrap();
+        let quiet = &mut |_| ControlFlow::Continue(());
+        let capture = setup.record(&mut *instrument, RecordOptions::default(), quiet).unwrap();
+        Job::recorded(capture, setup, Path::new("slow.dtap"))
+    };
+    let (a, b) = (slow("50 MS/s"), slow("100 MS/s"));
+    let found = compared(&a, &b);
+    let tried =
+        found.limits.iter().find(|limit| limit.what.contains("MEM_WE_N")).or(found.limits.last()).unwrap();
+    let one = tried.a.as_ref().unwrap();
+    assert_eq!(one.result.reason, Some(deep_tap::limit::Reason::TooSlow));
+    assert!(one.spread.is_none() && tried.moved.is_empty());
+    assert_ne!(tried.b.as_ref().unwrap().result.reason, one.result.reason);
 }

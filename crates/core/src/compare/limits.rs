@@ -136,7 +136,7 @@ fn one(job: &Job, result: Option<&LimitResult>) -> Result<Option<OneLimit>> {
     let Some(result) = result else { return Ok(None) };
     let bound: Option<&BoundLimit> =
         job.setup.iter().flat_map(Setup::limits).find(|limit| is_of(limit, result));
-    let spread = match bound.filter(|bound| bound.check_at(job.capture.base()).is_ok()) {
+    let spread = match bound {
         Some(bound) if result.verdict != Verdict::NotSeen => Spread::of(&job.capture, bound)?,
         _ => None,
     };

@@ -76,7 +76,7 @@ impl Spread {
         let step = step.checked_div(Rational::from(FINER)).unwrap_or(step);
         let span = limit.span(capture, Rule::Proven);
         let mut all = Collected::default();
-        limit.occurrences(capture, Rule::Proven, &mut |found| {
+        limit.shown(capture, Rule::Proven, &mut |found| {
             let Visited::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };
             let steps = |of: Quantity| of.to_rational().checked_div(step);
             let known = occurrence.value(capture.base()).and_then(steps);

@@ -34,7 +34,8 @@ impl Values {
     }
 }
 
-/// Collects the values of a limit, and the `most` worst violations, in one pass.
+/// Collects the values of a limit, and the `most` worst violations, in one pass. A limit whose events a record like this
+/// cannot show has none.
 ///
 /// ```
 /// use deep_tap_core::capture::{Capture, Trace};
@@ -65,7 +66,7 @@ pub fn values(capture: &Capture, limit: &BoundLimit, rule: Rule, most: usize) ->
     };
     let mut all = Values { distribution: Distribution::default(), unit, step, failed: 0, worst: Vec::new() };
     let mut kept: Vec<(Option<Rational>, Occurrence)> = Vec::new();
-    limit.occurrences(capture, rule, &mut |found| {
+    limit.shown(capture, rule, &mut |found| {
         let Visited::Occurrence(occurrence) = found else { return ControlFlow::Continue(()) };
         let value = occurrence.value(capture.base()).map(Quantity::to_rational);
         if let Some(steps) = value.and_then(|value| value.checked_div(step)) {

@@ -56,11 +56,8 @@ impl Viewer {
         let capture = self.capture();
         let mut all = Vec::new();
         for bound in self.job.limits(&[] as &[&str])? {
-            if bound.check_at(capture.base()).is_err() {
-                continue;
-            }
             let span = bound.span(capture, Rule::Proven);
-            let found = limit::violations(capture, bound, Rule::Proven, MOST_WRONG)?.found;
+            let found = limit::values(capture, bound, Rule::Proven, MOST_WRONG)?.worst;
             all.extend(found.iter().map(|of| {
                 let known = of.value(capture.base()).zip(of.bounds(&span));
                 let tick = capture.base().tick();

@@ -69,6 +69,19 @@ impl BoundLimit {
         }
     }
 
+    /// The same; none where a record like this cannot show its events.
+    pub(crate) fn shown(
+        &self,
+        capture: &Capture,
+        rule: Rule,
+        sink: &mut dyn FnMut(Visited) -> ControlFlow<()>,
+    ) -> Result<()> {
+        match self.occurrences(capture, rule, sink) {
+            Err(error) if matches!(error.kind(), ErrorKind::TooSlow | ErrorKind::NotShown) => Ok(()),
+            other => other,
+        }
+    }
+
     /// What is known of the intervals of this limit in a capture: what an
     /// [`Occurrence`](crate::limit::Occurrence) asks for its bounds.
     pub fn span(&self, capture: &Capture, rule: Rule) -> Span {
