@@ -5,7 +5,7 @@ use std::path::Path;
 use deep_tap::draw::{Drawing, Histogram};
 use deep_tap::job::Job;
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, LimitResult};
+use deep_tap::limit::{self, LimitResult, Reason};
 use deep_tap::quantity::Rational;
 use deep_tap::quantity::Unit;
 use deep_tap::{Error, ErrorKind};
@@ -103,7 +103,10 @@ fn text(args: &args::Measure, loaded: &Job, said: &Said) -> String {
         unit => value.rounded(unit.of(Rational::new(1, 1000).unwrap_or(Rational::ZERO))),
     };
     let Some(statistics) = result.statistics else {
-        text.push_str("its events never occurred\n");
+        text.push_str(match result.reason {
+            Some(Reason::TooSlow | Reason::NotShown) => "a record like this cannot show its events\n",
+            _ => "its events never occurred\n",
+        });
         return text;
     };
     let value = |number: Option<f64>| {
