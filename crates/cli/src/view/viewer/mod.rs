@@ -193,6 +193,12 @@ impl Viewer {
     pub(in crate::view) fn put_between(&mut self, from: Tick, to: Tick) {
         let length = to.0.saturating_sub(from.0);
         self.span = self.span.max(length.saturating_mul(2));
+        // What would not be seen is drawn nearer: it takes a sixth of the screen, or its tick a column.
+        let nearer = length.saturating_mul(6).max(self.columns.max(1) as u64);
+        if nearer < self.span / 4 {
+            self.span = nearer;
+            self.start = from.0.saturating_sub(nearer / 3);
+        }
         self.clamp();
         self.put(to, None);
         self.put(from, None);
