@@ -104,6 +104,14 @@ impl Place<'_> {
             (None, Some(at)) => (same_time((b, alignment.at.1), (a, alignment.at.0), at), Some(at)),
             (None, None) => return Ok(Vec::new()),
         };
+        // Both are shown at one scale.
+        let long = |(job, at): (&Job, Option<Tick>)| {
+            let span = i64::try_from(self.span(job, at?)).unwrap_or(i64::MAX);
+            Some(job.capture.base().length_of(span))
+        };
+        let Some(span) = [(a, at_a), (b, at_b)].into_iter().filter_map(long).max() else {
+            return Ok(Vec::new());
+        };
         let mut figures = Vec::new();
         for (letter, job, at, name) in [("A", a, at_a, names.0), ("B", b, at_b, names.1)] {
             let Some(at) = at else { continue };
@@ -113,7 +121,7 @@ impl Place<'_> {
                 self.item.name,
                 if letter == "A" { &self.item.a } else { &self.item.b }
             );
-            figures.extend(self.figure(job, at, (id, caption), budget)?);
+            figures.extend(self.figure(job, (at, span), (id, caption), budget)?);
         }
         Ok(figures)
     }
@@ -121,12 +129,13 @@ impl Place<'_> {
     fn figure(
         &self,
         job: &Job,
-        at: Tick,
+        (at, span): (Tick, Time),
         (id, caption): (String, String),
         budget: &mut Budget,
     ) -> Result<Option<Figure>, Failure> {
         let capture = &job.capture;
-        let span = self.span(job, at);
+        let ticks = capture.base().ticks_in(span).map(|ticks| ticks.ceil());
+        let span = ticks.and_then(|ticks| u64::try_from(ticks).ok()).unwrap_or(capture.len());
         let from = Tick(at.0.saturating_sub(span / 4));
         let to = Tick(from.0.saturating_add(span).min(capture.len()));
         let markers = rows::markers(capture, &job.marks());
