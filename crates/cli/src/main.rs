@@ -5,6 +5,8 @@ mod commands;
 mod connect;
 mod contract;
 mod errors;
+#[cfg(all(unix, feature = "view"))]
+mod gone;
 mod load;
 mod next;
 mod output;

@@ -6,7 +6,7 @@ use deep_tap::compare::{CompareOptions, compare};
 use deep_tap::draw::{Dimension, RowSource};
 use deep_tap::job::Job;
 use deep_tap::line::LineId;
-use deep_tap::quantity::Time;
+use deep_tap::quantity::{Rational, Time};
 use deep_tap::time::Tick;
 
 use super::figure::{Budget, Figure, Stretch, rows_of};
@@ -134,7 +134,7 @@ impl Place<'_> {
         budget: &mut Budget,
     ) -> Result<Option<Figure>, Failure> {
         let capture = &job.capture;
-        let ticks = capture.base().ticks_in(span).map(|ticks| ticks.ceil());
+        let ticks = capture.base().ticks_in(span).map(Rational::ceil);
         let span = ticks.and_then(|ticks| u64::try_from(ticks).ok()).unwrap_or(capture.len());
         let from = Tick(at.0.saturating_sub(span / 4));
         let to = Tick(from.0.saturating_add(span).min(capture.len()));

@@ -57,6 +57,8 @@ pub(crate) fn run(args: &args::View, out: &mut Out) -> Result<Outcome, Failure> 
 fn on_the_terminal(screen: &mut Screen) -> Result<(), Failure> {
     let failed = |doing| move |error| Error::io(Path::new("the terminal"), doing, error);
     let mut terminal = ratatui::try_init().map_err(failed("set up"))?;
+    #[cfg(unix)]
+    let _there = crate::gone::WhileThere::begin();
     let outcome = Mouse::take().and_then(|_mouse| shown(screen, &mut terminal));
     ratatui::restore();
     Ok(outcome.map_err(failed("use"))?)

@@ -113,3 +113,42 @@ fn without_a_terminal_it_says_what_draws_the_same() {
     let told = String::from_utf8(output.stderr).unwrap();
     assert!(output.status.code() == Some(2) && told.contains("deep-tap show"), "{told}");
 }
+
+/// A window that is closed ends what ran in it: without a terminal, waiting for a key takes all of a processor.
+#[test]
+fn a_terminal_that_is_gone_ends_it() {
+    let folder = captured();
+    for args in [&["view", "tide-gauge.dtap"][..], &["live", "setups/tide-gauge.toml"]] {
+        let size = Winsize { ws_row: 24, ws_col: 80, ws_xpixel: 0, ws_ypixel: 0 };
+        let pair = openpty(&size, None).unwrap();
+        // A copy is not inherited by what is started, which would keep its own terminal open.
+        let mut reads = File::from(pair.master.try_clone().unwrap());
+        drop(pair.master);
+        let end = || Stdio::from(pair.slave.try_clone().unwrap());
+        let mut child = Command::new(binary())
+            .args(args)
+            .env("TERM", "xterm-256color")
+            .current_dir(&folder)
+            .stdin(end())
+            .stdout(end())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        drop(pair.slave);
+        let mut seen = Vec::new();
+        let mut bytes = [0; 4096];
+        while !String::from_utf8_lossy(&seen).contains("?1049h") {
+            let count = reads.read(&mut bytes).unwrap();
+            seen.extend_from_slice(&bytes[..count]);
+        }
+        drop(reads);
+        let begun = Instant::now();
+        while child.try_wait().unwrap().is_none() {
+            if begun.elapsed() > Duration::from_secs(30) {
+                child.kill().unwrap();
+                panic!("{args:?} goes on without a terminal");
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+}

@@ -10,6 +10,9 @@ use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Modifier, Style};
 
+#[cfg(unix)]
+use crate::gone::WhileThere;
+
 const ACCENT: Color = Color::Rgb(44, 126, 196);
 /// How often it is renewed.
 const RENEW: Duration = Duration::from_millis(400);
@@ -22,11 +25,21 @@ pub(super) struct Screen {
     top: usize,
     last: Option<Instant>,
     over: bool,
+    #[cfg(unix)]
+    _there: WhileThere,
 }
 
 impl Screen {
     pub(super) fn open() -> io::Result<Screen> {
-        Ok(Screen { terminal: ratatui::try_init()?, lines: Vec::new(), top: 0, last: None, over: false })
+        Ok(Screen {
+            terminal: ratatui::try_init()?,
+            lines: Vec::new(),
+            top: 0,
+            last: None,
+            over: false,
+            #[cfg(unix)]
+            _there: WhileThere::begin(),
+        })
     }
 
     /// Whether it is time for another text.
