@@ -5,9 +5,9 @@ use std::ops::ControlFlow;
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::known::Rule;
-use crate::limit::{BoundLimit, Visited};
+use crate::limit::{BoundLimit, Visited, step_of};
 use crate::measure::Distribution;
-use crate::quantity::{Quantity, Rational, Unit};
+use crate::quantity::{Quantity, Rational};
 
 /// The values of a limit in one record, in numbers.
 #[derive(Clone, Debug, PartialEq)]
@@ -69,10 +69,7 @@ impl Spread {
     /// Of all occurrences of a limit; nothing where none is certain.
     pub(super) fn of(capture: &Capture, limit: &BoundLimit) -> Result<Option<Spread>> {
         let unit = limit.limit.kind().unit();
-        let step = match unit {
-            Unit::Time => capture.base().tick().to_rational(),
-            Unit::Percent | Unit::Voltage => Rational::new(1, 1_000_000).unwrap_or(Rational::ONE),
-        };
+        let step = step_of(unit, capture);
         let step = step.checked_div(Rational::from(FINER)).unwrap_or(step);
         let span = limit.span(capture, Rule::Proven);
         let mut all = Collected::default();

@@ -43,5 +43,6 @@ pub use required::Required;
 pub use result::{Chance, Counts, LimitResult, Reason, Statistics, WorthTrying};
 pub use row::{Answer, BindError, Limit, LimitBuilder};
 pub use runs::{OverRuns, Runs};
+pub(crate) use values::step_of;
 pub use values::{Values, values};
 pub use violations::{Streak, Violations, violations};

@@ -60,10 +60,7 @@ impl Values {
 /// As [`check`](super::check()).
 pub fn values(capture: &Capture, limit: &BoundLimit, rule: Rule, most: usize) -> Result<Values> {
     let unit = limit.limit.kind().unit();
-    let step = match unit {
-        Unit::Time => capture.base().tick().to_rational(),
-        Unit::Percent | Unit::Voltage => Rational::new(1, 1_000_000).unwrap_or(Rational::ONE),
-    };
+    let step = step_of(unit, capture);
     let mut all = Values { distribution: Distribution::default(), unit, step, failed: 0, worst: Vec::new() };
     let mut kept: Vec<(Option<Rational>, Occurrence)> = Vec::new();
     limit.shown(capture, rule, &mut |found| {
@@ -86,6 +83,14 @@ pub fn values(capture: &Capture, limit: &BoundLimit, rule: Rule, most: usize) ->
     all.worst = kept.into_iter().map(|(_, occurrence)| occurrence).collect();
     all.worst.sort_unstable_by_key(|occurrence| (occurrence.start, occurrence.end));
     Ok(all)
+}
+
+/// What values of a unit are counted in.
+pub(crate) fn step_of(unit: Unit, capture: &Capture) -> Rational {
+    match unit {
+        Unit::Time => capture.base().tick().to_rational(),
+        Unit::Percent | Unit::Voltage => Rational::new(1, 1_000_000).unwrap_or(Rational::ONE),
+    }
 }
 
 /// Leaves those with the least margin, of equal ones the earliest.
