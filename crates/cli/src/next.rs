@@ -6,8 +6,16 @@ use crate::args::{Changes, Source, Stated};
 
 /// A line that says what to type next.
 pub(crate) fn next(command: &str, words: impl AsRef<str>) -> String {
-    format!("next: deep-tap {command} {}", words.as_ref())
+    format!("next: {}", typed(command, words))
 }
+
+/// A command of this tool, as it is typed.
+pub(crate) fn typed(command: &str, words: impl AsRef<str>) -> String {
+    format!("deep-tap {command} {}", words.as_ref())
+}
+
+/// The command to look around in a record with, in this build.
+pub(crate) const LOOK_AROUND: &str = if cfg!(feature = "view") { "view" } else { "show" };
 
 /// A path as a shell takes it, and no option.
 pub(crate) fn path_word(path: &Path) -> String {

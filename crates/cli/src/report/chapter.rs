@@ -15,7 +15,7 @@ use super::talk::Talk;
 use crate::args::Source;
 use crate::commands::check::{Checked, check, expectations};
 use crate::errors::Failure;
-use crate::next::{next, source_words};
+use crate::next::{LOOK_AROUND, source_words, typed, word};
 use crate::rows;
 use crate::words::counted;
 
@@ -216,13 +216,11 @@ fn commands(source: &Source, checked: Option<&Checked>) -> Vec<String> {
     let words = source_words(source);
     let mut commands = Vec::new();
     if let Some(checked) = checked {
-        commands.push(next("check", format!("{words} --all")));
+        commands.push(typed("check", format!("{words} --all")));
         let failed = checked.results.iter().find(|result| result.verdict == Verdict::Fail);
         commands
-            .extend(failed.map(|result| {
-                next("show", format!("{words} --limit {}", crate::next::word(&result.name())))
-            }));
+            .extend(failed.map(|result| typed("show", format!("{words} --limit {}", word(&result.name())))));
     }
-    commands.push(next("view", words));
-    commands.into_iter().map(|line| line.trim_start_matches("next: ").to_string()).collect()
+    commands.push(typed(LOOK_AROUND, words));
+    commands
 }

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use deep_tap::compare::{CompareOptions, compare};
-use deep_tap::draw::{Dimension, RowSource};
+use deep_tap::draw::{Dimension, Marker, RowSource};
 use deep_tap::job::Job;
 use deep_tap::line::LineId;
 use deep_tap::quantity::{Rational, Time};
@@ -55,12 +55,14 @@ impl Differences {
         let found = compare(a, b, &CompareOptions::default())?;
         let both = Both { a, b, found: &found };
         let items = items(&both);
+        // Marks at events are looked for once.
+        let markers = [a, b].map(|job| rows::markers(&job.capture, &job.marks()));
         let mut pictures = Vec::new();
         for item in items.iter().filter(|item| item.differs && item.kind != "field") {
             if pictures.len() == MOST_DRAWN {
                 break;
             }
-            let place = Place { both: &both, item, number: pictures.len() + 1 };
+            let place = Place { both: &both, item, markers: &markers, number: pictures.len() + 1 };
             let figures = place.figures(names, budget)?;
             if !figures.is_empty() {
                 pictures.push(Pictures { title: format!("{} {}", item.kind, item.name), figures });
@@ -90,6 +92,8 @@ impl Differences {
 struct Place<'a> {
     both: &'a Both<'a>,
     item: &'a Item,
+    /// Of the first record, and of the second.
+    markers: &'a [Vec<Marker>; 2],
     number: usize,
 }
 
@@ -138,10 +142,11 @@ impl Place<'_> {
         let span = ticks.and_then(|ticks| u64::try_from(ticks).ok()).unwrap_or(capture.len());
         let from = Tick(at.0.saturating_sub(span / 4));
         let to = Tick(from.0.saturating_add(span).min(capture.len()));
-        let markers = rows::markers(capture, &job.marks());
+        let [of_a, of_b] = self.markers;
+        let markers = if std::ptr::eq(job, self.both.a) { of_a } else { of_b };
         let rows = self.rows(job);
         let dimensions = self.dimension(job).into_iter().collect();
-        let stretch = Stretch { rows, from, to, markers: &markers, dimensions };
+        let stretch = Stretch { rows, from, to, markers, dimensions };
         Figure::of(job, id, caption, &stretch, budget)
     }
 

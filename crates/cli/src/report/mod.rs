@@ -21,7 +21,7 @@ use crate::args;
 use crate::commands::check::answer;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::next::{next, path_word};
+use crate::next::{LOOK_AROUND, next, path_word, typed};
 use crate::output::{Out, Pending, Working};
 use crate::words::counted;
 use chapter::Chapter;
@@ -55,7 +55,7 @@ pub(crate) fn run(args: &args::Report, out: &mut Out) -> Result<Outcome, Failure
     let size = text.1.len() as f64 / 1e6;
     out.line(format!("saved to {} ({size:.1} MB, opens in any browser)", target.display()))?;
     if let Some(first) = args.files.first() {
-        out.line(format!("\n{}", next("view", path_word(first))))?;
+        out.line(format!("\n{}", next(LOOK_AROUND, path_word(first))))?;
     }
     Ok(Outcome::Done)
 }
@@ -131,5 +131,5 @@ fn reproduce(args: &args::Report) -> String {
     if let Some(setup) = &args.setup {
         words.push(format!("--setup {}", path_word(setup)));
     }
-    format!("deep-tap report {}", words.join(" "))
+    typed("report", words.join(" "))
 }

@@ -22,7 +22,6 @@ pub(super) struct Talk {
     pub(super) lines: String,
     /// In a sentence.
     pub(super) summary: String,
-    pub(super) faulty: u64,
     /// What the rows are: frames or transfers.
     pub(super) of: &'static str,
     pub(super) rows: Vec<Said>,
@@ -41,14 +40,14 @@ pub(super) struct Said {
 impl Talk {
     pub(super) fn of(job: &Job, bus: &SerialBus, id: String) -> Talk {
         let capture = &job.capture;
-        let lines: Vec<&str> = bus.lines().iter().map(|line| capture.line(*line).name.as_str()).collect();
+        let lines = bus.lines().iter().filter_map(|line| capture.lines().get(line.0));
+        let lines: Vec<&str> = lines.map(|line| line.name.as_str()).collect();
         let mut talk = Talk {
             id,
             name: bus.name().to_string(),
             kind: bus.protocol().name().to_string(),
             lines: lines.join(", "),
             summary: String::new(),
-            faulty: 0,
             of: "frames",
             rows: Vec::new(),
             more: false,
@@ -89,7 +88,6 @@ impl Talk {
             }
         }
         self.more = seen.frames > MOST as u64;
-        self.faulty = seen.faulty;
         self.summary = summary(job, bus, &seen);
         // What belongs together says more than its parts, where it has several.
         let transfers = job.transfers(&[bus], Tick(0)..capture.end());
