@@ -21,7 +21,7 @@ use crate::args;
 use crate::commands::check::answer;
 use crate::errors::Failure;
 use crate::load::{load, tell_damage};
-use crate::next::{LOOK_AROUND, next, path_word, typed};
+use crate::next::{LOOK_AROUND, next, path_word, source_words, typed, word};
 use crate::output::{Out, Pending, Working};
 use crate::words::counted;
 use chapter::Chapter;
@@ -127,9 +127,12 @@ fn title(records: &[Chapter]) -> String {
 
 /// The command that makes the same page.
 fn reproduce(args: &args::Report) -> String {
-    let mut words: Vec<String> = args.files.iter().map(|file| path_word(file)).collect();
-    if let Some(setup) = &args.setup {
-        words.push(format!("--setup {}", path_word(setup)));
-    }
+    let mut files = args.files.iter();
+    let first = files.next().cloned().unwrap_or_default();
+    let source =
+        args::Source { setup: args.setup.clone(), stated: args.stated.clone(), ..args::Source::of(first) };
+    let mut words = vec![source_words(&source)];
+    words.extend(files.map(|file| path_word(file)));
+    words.extend(args.title.iter().map(|title| format!("--title {}", word(title))));
     typed("report", words.join(" "))
 }

@@ -62,8 +62,8 @@ impl Known {
     }
 }
 
-/// Steps that a bound is told in: so many to one of the values.
-const FINER: i64 = 64;
+/// Steps that a bound is told in: so many to one of the values, that its digits are those of other commands.
+const FINER: i64 = 1 << 12;
 
 impl Spread {
     /// Of all occurrences of a limit; nothing where none is certain.
