@@ -1,15 +1,18 @@
 //! Checking limits over a whole capture.
 
+use std::borrow::Cow;
+
 use rayon::prelude::*;
 
 use super::bound::BoundLimit;
+use super::count::Count;
 use super::judge::Verdict;
 use super::result::{LimitResult, Reason};
-use super::tally::Tally;
+use super::walk::{Given, Plan, Run, Stored, Wanted};
 use super::worth_trying::just_above;
 use crate::capture::Capture;
-use crate::error::{ErrorKind, Result};
-use crate::known::Rule;
+use crate::error::{Error, ErrorKind, Result};
+use crate::known::{Precision, Rule};
 
 /// Checks one limit over a whole capture. Where a tick is too long for a duration in its events, it is
 /// inconclusive ([`Reason::TooSlow`]).
@@ -18,28 +21,12 @@ use crate::known::Rule;
 /// When the limit cannot be expressed in exact ticks of this capture, or a bus whose frames it looks at
 /// cannot be decoded.
 pub fn check(capture: &Capture, limit: &BoundLimit, rule: Rule) -> Result<LimitResult> {
-    let Some(settled) = limit.settled(capture) else {
-        return Ok(Tally::new(capture, limit.limit.required).result(limit, rule));
-    };
-    let mut tally = Tally::new(capture, limit.limit.required);
-    match settled.walk(capture, rule, &mut tally) {
-        Ok(()) => Ok(tally.result(&settled, rule)),
-        Err(error) if error.kind() == ErrorKind::TooSlow => {
-            let mut result = tally.result(&settled, rule);
-            (result.verdict, result.reason) = (Verdict::Inconclusive, Some(Reason::TooSlow));
-            result.worth_trying = limit.shortest_duration().and_then(|time| just_above(capture, time));
-            Ok(result)
-        }
-        Err(error) if error.kind() == ErrorKind::NotShown => {
-            let mut result = tally.result(&settled, rule);
-            (result.verdict, result.reason) = (Verdict::Inconclusive, Some(Reason::NotShown));
-            Ok(result)
-        }
-        Err(error) => Err(error),
-    }
+    let mut results = check_all(capture, [limit], rule)?;
+    results.pop().ok_or_else(|| Error::new(ErrorKind::Limits, "there is no limit to be checked"))
 }
 
-/// Checks several limits over a whole capture, on all cores; the results are in their order.
+/// Checks several limits over a whole capture, on all cores; the results are in their order. What several of them
+/// look at is found once.
 ///
 /// # Errors
 /// As [`check`], for the first limit that cannot be checked.
@@ -48,8 +35,78 @@ pub fn check_all<'a>(
     limits: impl IntoIterator<Item = &'a BoundLimit>,
     rule: Rule,
 ) -> Result<Vec<LimitResult>> {
-    let limits: Vec<&BoundLimit> = limits.into_iter().collect();
-    limits.into_par_iter().with_max_len(1).map(|limit| check(capture, limit, rule)).collect()
+    let mut wanted = Wanted::default();
+    let limits = limits.into_iter().map(|limit| Checked::new(capture, limit, rule, &mut wanted));
+    let mut limits = limits.collect::<Result<Vec<Checked<'_>>>>()?;
+    let parallel = capture.edge_count() > WORTH_THREADS;
+    let mut stored = Stored::new(&wanted, capture, rule);
+    loop {
+        let given = stored.next(parallel);
+        match parallel {
+            true => {
+                limits.par_iter_mut().with_max_len(1).try_for_each(|limit| limit.take(capture, &given))?
+            }
+            false => limits.iter_mut().try_for_each(|limit| limit.take(capture, &given))?,
+        }
+        if given.ended {
+            return Ok(limits.into_iter().map(|limit| limit.result(capture, rule)).collect());
+        }
+    }
+}
+
+/// Fewest edges of a record whose limits are worth several threads.
+const WORTH_THREADS: u64 = 10_000;
+
+/// A limit that is being checked, or the reason why that cannot be.
+struct Checked<'l> {
+    limit: Cow<'l, BoundLimit>,
+    count: Count,
+    state: std::result::Result<Run, LimitResult>,
+}
+
+impl<'l> Checked<'l> {
+    fn new(capture: &Capture, limit: &'l BoundLimit, rule: Rule, wanted: &mut Wanted) -> Result<Self> {
+        let settled = limit.settled(capture);
+        let bound = settled.clone().unwrap_or(Cow::Borrowed(limit));
+        let plan = Plan::of(&bound, &Precision::of(capture, rule))?;
+        let count = Count::new(capture.base(), limit.limit.required, std::slice::from_ref(&plan));
+        let unseen = |reason: Option<Reason>| {
+            let mut result = count.result((0, &plan), &bound, capture, rule);
+            if reason.is_some() {
+                (result.verdict, result.reason) = (Verdict::Inconclusive, reason);
+            }
+            result
+        };
+        let state = match &settled {
+            None => Err(unseen(None)),
+            Some(settled) => match Run::new(settled, capture, rule, vec![plan.clone()], wanted) {
+                Ok(run) => Ok(run),
+                Err(error) if error.kind() == ErrorKind::TooSlow => {
+                    let mut result = unseen(Some(Reason::TooSlow));
+                    result.worth_trying =
+                        limit.shortest_duration().and_then(|time| just_above(capture, time));
+                    Err(result)
+                }
+                Err(error) if error.kind() == ErrorKind::NotShown => Err(unseen(Some(Reason::NotShown))),
+                Err(error) => return Err(error),
+            },
+        };
+        Ok(Checked { limit: bound, count, state })
+    }
+
+    fn take(&mut self, capture: &Capture, given: &Given) -> Result<()> {
+        match &mut self.state {
+            Ok(run) => run.advance(capture, given, &mut self.count).map(drop),
+            Err(_) => Ok(()),
+        }
+    }
+
+    fn result(self, capture: &Capture, rule: Rule) -> LimitResult {
+        match self.state {
+            Ok(run) => self.count.result((0, &run.plans[0]), &self.limit, capture, rule),
+            Err(result) => result,
+        }
+    }
 }
 
 /// The verdict over several: one fail is a fail, otherwise one inconclusive is inconclusive,

@@ -12,6 +12,7 @@
 
 mod bound;
 mod check;
+mod count;
 mod formula;
 mod hidden;
 mod judge;

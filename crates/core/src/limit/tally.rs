@@ -1,23 +1,22 @@
 //! What all occurrences of a limit come to.
 
-use std::ops::ControlFlow;
-
 use super::bound::BoundLimit;
 use super::hidden::{Hides, asks_for_granted};
 use super::judge::Verdict;
 use super::occurrence::{Doubt, Occurrence, Visited};
 use super::required::Required;
 use super::result::{Counts, LimitResult, Reason, Statistics};
-use super::walk::{CertainPair, Take};
 use super::worth_trying::just_above;
 use crate::capture::Capture;
 use crate::known::{Precision, Rule, Span};
 use crate::line::Signal;
 use crate::quantity::{Quantity, Rational, Time};
+use crate::time::TimeBase;
 
-/// Counts and the worst of all occurrences.
-pub(super) struct Tally<'a> {
-    capture: &'a Capture,
+/// Counts and the worst of all occurrences, as one plan decides them.
+#[derive(Clone, Debug)]
+pub(super) struct Tally {
+    base: TimeBase,
     required: Required,
     counts: Counts,
     /// Of intervals, in ticks.
@@ -27,17 +26,18 @@ pub(super) struct Tally<'a> {
     /// Of values that are no intervals.
     values: Option<Values>,
     worst: Option<Worst>,
-    /// One that is not certain and meets the limit.
-    passing_possible: Option<Occurrence>,
-    /// Of what an end of the record cuts off, the most ticks.
-    cut: i64,
+    /// The first that is not certain and meets the limit, and the how manieth it was.
+    passing_possible: Option<(u64, Occurrence)>,
     /// How many waits nothing answered that counts, and the most ticks of one.
     waits: u64,
     waited: i64,
 }
 
+#[derive(Clone, Debug)]
 struct Worst {
     rank: u8,
+    /// The how manieth it was: of equally bad ones, the first counts.
+    nth: u64,
     margin: Option<Rational>,
     occurrence: Occurrence,
     /// Another occurrence of this rank and a length in this range is not worse: the margin is least
@@ -45,6 +45,7 @@ struct Worst {
     within: (i64, i64),
 }
 
+#[derive(Clone, Debug)]
 struct Values {
     count: u64,
     sum: f64,
@@ -61,11 +62,11 @@ fn rank(verdict: Verdict) -> u8 {
     }
 }
 
-impl<'a> Tally<'a> {
-    pub(super) fn new(capture: &'a Capture, required: Required) -> Self {
+impl Tally {
+    pub(super) fn new(base: TimeBase, required: Required) -> Self {
         let (least, most) = (i64::MAX, i64::MIN);
         Tally {
-            capture,
+            base,
             required,
             counts: Counts::default(),
             sum: 0,
@@ -74,26 +75,66 @@ impl<'a> Tally<'a> {
             values: None,
             worst: None,
             passing_possible: None,
-            cut: 0,
             waits: 0,
             waited: 0,
         }
     }
 
-    #[inline]
-    fn count(&mut self, verdict: Verdict) {
-        self.counts.seen += 1;
+    fn count(&mut self, verdict: Verdict, times: u64) {
+        self.counts.seen += times;
         match verdict {
-            Verdict::Pass => self.counts.passed += 1,
-            Verdict::Fail => self.counts.failed += 1,
-            Verdict::Inconclusive | Verdict::NotSeen => self.counts.inconclusive += 1,
+            Verdict::Pass => self.counts.passed += times,
+            Verdict::Fail => self.counts.failed += times,
+            Verdict::Inconclusive | Verdict::NotSeen => self.counts.inconclusive += times,
+        }
+    }
+
+    /// Counts what was found, the how manieth that is.
+    pub(super) fn add(&mut self, found: Visited, nth: u64) {
+        match found {
+            Visited::Unpaired(_) => self.counts.unpaired += 1,
+            Visited::Occurrence(occurrence) if !occurrence.certain => self.count_possible(occurrence, nth, 1),
+            Visited::Occurrence(occurrence) => match occurrence.measured.ticks() {
+                Some(ticks) => {
+                    if self.count_ticks(ticks, occurrence.verdict) {
+                        self.compare(occurrence, ticks, nth);
+                    }
+                }
+                None => self.count_value(occurrence, nth),
+            },
+        }
+    }
+
+    /// Takes note of how many ticks were seen of a wait that nothing answered, or nothing that counts.
+    pub(super) fn wait(&mut self, ticks: i64) {
+        (self.waits, self.waited) = (self.waits + 1, self.waited.max(ticks));
+    }
+
+    /// Counts intervals that are all decided in one way: how many, what they sum up to, the first of them, and of
+    /// the shortest and of the longest the first, each with the how manieth it is.
+    pub(super) fn add_alike(&mut self, times: u64, sum: i128, ends: [(Occurrence, u64); 3]) {
+        let [(first, nth), shortest, longest] = ends;
+        if !first.certain {
+            self.count_possible(first, nth, times);
+        } else {
+            self.count(first.verdict, times);
+            self.sum += sum;
+        }
+        for (occurrence, nth) in [shortest, longest] {
+            let ticks = occurrence.measured.ticks().unwrap_or(0);
+            if occurrence.certain {
+                (self.least, self.most) = (self.least.min(ticks), self.most.max(ticks));
+            }
+            if occurrence.certain || occurrence.verdict != Verdict::Pass {
+                self.compare(occurrence, ticks, nth);
+            }
         }
     }
 
     /// Counts an interval; whether it may be the worst so far.
     #[inline]
     fn count_ticks(&mut self, ticks: i64, verdict: Verdict) -> bool {
-        self.count(verdict);
+        self.count(verdict, 1);
         self.sum += i128::from(ticks);
         (self.least, self.most) = (self.least.min(ticks), self.most.max(ticks));
         match &self.worst {
@@ -109,20 +150,23 @@ impl<'a> Tally<'a> {
     /// Counts one that may be no occurrence at all: it never makes a limit pass, and opens it unless it
     /// meets the limit.
     #[cold]
-    fn count_possible(&mut self, occurrence: Occurrence) {
-        self.counts.possible += 1;
+    fn count_possible(&mut self, occurrence: Occurrence, nth: u64, times: u64) {
+        self.counts.possible += times;
         match occurrence.verdict {
             Verdict::Pass => {
-                self.passing_possible.get_or_insert(occurrence);
+                let first = self.passing_possible.get_or_insert((nth, occurrence));
+                if nth < first.0 {
+                    *first = (nth, occurrence);
+                }
             }
-            _ => self.compare(occurrence, occurrence.measured.ticks().unwrap_or(0)),
+            _ => self.compare(occurrence, occurrence.measured.ticks().unwrap_or(0), nth),
         }
     }
 
     /// Counts a value that is no interval.
-    fn count_value(&mut self, occurrence: Occurrence) {
-        self.count(occurrence.verdict);
-        if let Some(value) = occurrence.value(self.capture.base()) {
+    fn count_value(&mut self, occurrence: Occurrence, nth: u64) {
+        self.count(occurrence.verdict, 1);
+        if let Some(value) = occurrence.value(self.base) {
             let values = self.values.get_or_insert(Values { count: 0, sum: 0.0, least: value, most: value });
             values.count += 1;
             values.sum += value.to_f64();
@@ -133,70 +177,42 @@ impl<'a> Tally<'a> {
                 values.most = value;
             }
         }
-        self.compare(occurrence, 0);
+        self.compare(occurrence, 0, nth);
     }
 
     #[cold]
-    fn compare(&mut self, occurrence: Occurrence, ticks: i64) {
+    fn compare(&mut self, occurrence: Occurrence, ticks: i64, nth: u64) {
         let rank = rank(occurrence.verdict);
-        let value = occurrence.value(self.capture.base());
+        let value = occurrence.value(self.base);
         let margin = value.and_then(|value| self.required.margin(value.to_rational()));
         match &mut self.worst {
             Some(worst) if worst.rank == rank => {
                 worst.within = (worst.within.0.min(ticks), worst.within.1.max(ticks));
-                if margin < worst.margin {
-                    (worst.margin, worst.occurrence) = (margin, occurrence);
+                if (margin, nth) < (worst.margin, worst.nth) {
+                    (worst.margin, worst.nth, worst.occurrence) = (margin, nth, occurrence);
                 }
             }
             Some(worst) if worst.rank > rank => {}
-            worst => *worst = Some(Worst { rank, margin, occurrence, within: (ticks, ticks) }),
+            worst => *worst = Some(Worst { rank, nth, margin, occurrence, within: (ticks, ticks) }),
         }
     }
 }
 
-impl Take for Tally<'_> {
-    fn found(&mut self, found: Visited) -> ControlFlow<()> {
-        match found {
-            Visited::Unpaired(_) => self.counts.unpaired += 1,
-            Visited::Occurrence(occurrence) if !occurrence.certain => self.count_possible(occurrence),
-            Visited::Occurrence(occurrence) => match occurrence.measured.ticks() {
-                Some(ticks) => {
-                    if self.count_ticks(ticks, occurrence.verdict) {
-                        self.compare(occurrence, ticks);
-                    }
-                }
-                None => self.count_value(occurrence),
-            },
-        }
-        ControlFlow::Continue(())
-    }
-
-    #[inline]
-    fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {
-        if self.count_ticks(certain.ticks(), certain.verdict) {
-            self.compare(certain.occurrence(), certain.ticks());
-        }
-        ControlFlow::Continue(())
-    }
-
-    fn waited(&mut self, ticks: i64) {
-        (self.waits, self.waited) = (self.waits + 1, self.waited.max(ticks));
-    }
-
-    fn cut(&mut self, ticks: i64) {
-        self.cut = self.cut.max(ticks);
-    }
-}
-
-impl Tally<'_> {
+impl Tally {
     /// Whether all that was seen passes, but pulses that were not seen may violate the limit.
-    fn may_be_missed(&self, bound: &BoundLimit, hides: Hides, span: &Span, granted: Option<Time>) -> bool {
+    fn may_be_missed(
+        &self,
+        bound: &BoundLimit,
+        hides: Hides,
+        span: &Span,
+        granted: Option<Time>,
+        cut: i64,
+    ) -> bool {
         let (kind, required) = (bound.limit.kind(), bound.limit.required);
         // With hidden edges, what is cut off is a whole pulse that is not longer than what is seen of it.
-        let longest = || span.length(self.cut.saturating_sub(1))?.hi;
-        let cut_too_long = required
-            .max_time()
-            .is_some_and(|max| self.cut > 0 && longest().is_none_or(|longest| longest > max));
+        let longest = || span.length(cut.saturating_sub(1))?.hi;
+        let cut_too_long =
+            required.max_time().is_some_and(|max| cut > 0 && longest().is_none_or(|longest| longest > max));
         // An answer that hides came before the wait was over.
         let all_known = self.waits >= self.counts.unpaired && required.min.is_none();
         let latest = || span.length(self.waited)?.hi;
@@ -206,8 +222,8 @@ impl Tally<'_> {
             || asks_for_granted(kind, required, granted)
     }
 
-    pub(super) fn result(self, bound: &BoundLimit, rule: Rule) -> LimitResult {
-        let capture = self.capture;
+    /// What that comes to in a record. `cut` is the most ticks of what an end of it cuts off.
+    pub(super) fn result(self, bound: &BoundLimit, capture: &Capture, rule: Rule, cut: i64) -> LimitResult {
         let base = capture.base();
         let limit = &bound.limit;
         let margin = self.worst.as_ref().and_then(|worst| worst.margin);
@@ -215,7 +231,7 @@ impl Tally<'_> {
         let mut verdict = worst.map_or(Verdict::NotSeen, |w| w.verdict);
         let mut reason = worst.and_then(|w| w.doubt).map(Reason::Occurrence);
         let worst = match (worst, self.passing_possible) {
-            (None, Some(possible)) => {
+            (None, Some((_, possible))) => {
                 (verdict, reason) = (Verdict::Inconclusive, Some(Reason::Occurrence(Doubt::Order)));
                 Some(possible)
             }
@@ -224,7 +240,7 @@ impl Tally<'_> {
         let precision = Precision::of(capture, rule);
         let (granted, hides) = (bound.granted(&precision), bound.hides(&precision));
         let span = bound.span_within(&precision);
-        if verdict == Verdict::Pass && self.may_be_missed(bound, hides, &span, granted) {
+        if verdict == Verdict::Pass && self.may_be_missed(bound, hides, &span, granted, cut) {
             verdict = Verdict::Inconclusive;
             reason = Some(Reason::HiddenPulses);
         }

@@ -122,7 +122,7 @@ impl Pairs for Pairing {
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
         let (tick, ticks) = (partner, partner.since(event));
         let event = Hit { tick: event, certainty: Certainty::Certain };
-        self.request(event, &[Partner { tick, ticks, certain: true, recorded: true }]);
+        self.request(event, &[Partner { tick, ticks, certain: true, recorded: true, hidden: false }]);
         ControlFlow::Continue(())
     }
 

@@ -25,6 +25,11 @@ impl Following {
         Following { together, superseded, ends: Ends::of(len), partners: Vec::new() }
     }
 
+    /// The record has ended, after so many ticks.
+    pub fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
     /// Pairs as many starts as the marks so far allow.
     pub fn advance<S: Feed, A: Feed>(
         &mut self,
@@ -39,12 +44,12 @@ impl Following {
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
                 Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
             };
-            if self.first_possible(start, answers) == Pulled::NotYet {
+            if !self.pass_early(start, answers) {
                 return ControlFlow::Continue(Advance::Waiting);
             }
-            let superseded = self.superseded;
+            let (superseded, known) = (self.superseded, starts.known());
             let next = |place: usize| if superseded { starts.get(place + 1) } else { Pulled::End };
-            if self.resolve(start, next, answers) == Pulled::NotYet {
+            if self.resolve(start, next, known, answers) == Pulled::NotYet {
                 return ControlFlow::Continue(Advance::Waiting);
             }
             starts.pass();
@@ -102,37 +107,42 @@ impl Following {
         next: impl FnMut(usize) -> Pulled<Hit>,
         answers: &mut Party<A>,
     ) -> Pulled<&[Partner]> {
-        if self.first_possible(start, answers) == Pulled::NotYet {
+        if !self.pass_early(start, answers) {
             return Pulled::NotYet;
         }
-        match self.resolve(start, next, answers) {
+        // What these give is known to the end.
+        match self.resolve(start, next, Tick(u64::MAX), answers) {
             Pulled::NotYet => Pulled::NotYet,
             Pulled::Some(()) | Pulled::End => Pulled::Some(&self.partners),
         }
     }
 
-    /// Passes the answers that come too early for this start, and so for all after it.
+    /// Passes the answers that come too early for this start, and so for all after it; `false` where more of them
+    /// may arrive.
     #[inline]
-    fn first_possible<A: Feed>(&self, start: Hit, answers: &mut Party<A>) -> Pulled<Hit> {
+    fn pass_early<A: Feed>(&self, start: Hit, answers: &mut Party<A>) -> bool {
+        let is_early = |answer: Tick| answer.since(start.tick) < self.together.possible_from;
         loop {
             match answers.peek() {
-                Pulled::Some(answer) if answer.tick.since(start.tick) < self.together.possible_from => {
-                    answers.pass();
-                }
-                other => return other,
+                Pulled::Some(answer) if is_early(answer.tick) => answers.pass(),
+                Pulled::NotYet => return !is_early(answers.known()),
+                Pulled::Some(_) | Pulled::End => return true,
             }
         }
     }
 
-    /// Finds all partners of a start. After the next certain start, an answer is that one's; after one
+    /// Finds all partners of a start. No further start than those that `next` gives lies before `known`. After the next certain start, an answer is that one's; after one
     /// before it that may have happened, an answer may be that one's.
     fn resolve<A: Feed>(
         &mut self,
         start: Hit,
         mut next: impl FnMut(usize) -> Pulled<Hit>,
+        known: Tick,
         answers: &mut Party<A>,
     ) -> Pulled<()> {
         let (mut certain_next, mut doubtful_next) = (None, None);
+        // From where on another start may still come to be known.
+        let mut unknown_from = None;
         for place in 0..MOST_PARTNERS {
             match next(place) {
                 Pulled::Some(hit) if hit.is_certain() => {
@@ -141,22 +151,32 @@ impl Following {
                 }
                 Pulled::Some(hit) => doubtful_next = doubtful_next.or(Some(hit)),
                 Pulled::End => break,
-                Pulled::NotYet => return Pulled::NotYet,
+                Pulled::NotYet => {
+                    unknown_from = Some(known);
+                    break;
+                }
             }
         }
         self.partners.clear();
         let after = self.ends.after();
+        let too_late = |answer: Tick, next: Hit| answer.since(next.tick) >= self.together.certain_from;
         for place in 0..MOST_PARTNERS {
             let answer = match answers.get(place) {
                 Pulled::Some(answer) => answer,
-                Pulled::End => {
+                Pulled::End if unknown_from.is_none() => {
                     self.add_unseen(start.tick, certain_next);
                     return Pulled::Some(());
                 }
-                Pulled::NotYet => return Pulled::NotYet,
+                Pulled::NotYet if certain_next.is_some_and(|next| too_late(answers.known(), next)) => {
+                    self.add_unseen(start.tick, certain_next);
+                    return Pulled::Some(());
+                }
+                Pulled::End | Pulled::NotYet => return Pulled::NotYet,
             };
-            let too_late = |next: Hit| answer.tick.since(next.tick) >= self.together.certain_from;
-            if certain_next.is_some_and(too_late) {
+            if unknown_from.is_some_and(|from| !self.together.supersedes(answer.tick, from)) {
+                return Pulled::NotYet;
+            }
+            if certain_next.is_some_and(|next| too_late(answer.tick, next)) {
                 self.add_unseen(start.tick, certain_next);
                 return Pulled::Some(());
             }
@@ -171,7 +191,7 @@ impl Following {
                 // Another start may lie just after the record.
                 && (!self.superseded || self.together.supersedes(answer.tick, after));
             let recorded = answer.is_recorded();
-            self.partners.push(Partner { tick: answer.tick, ticks, certain, recorded });
+            self.partners.push(Partner { tick: answer.tick, ticks, certain, recorded, hidden: false });
             if certain {
                 self.add_unseen(start.tick, certain_next);
                 return Pulled::Some(());

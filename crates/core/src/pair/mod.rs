@@ -30,14 +30,16 @@ mod party;
 mod preceding;
 mod settling;
 mod successive;
+mod supply;
 #[cfg(test)]
 mod tests;
 
 pub use following::Following;
 pub use nearby::Nearby;
 pub use nearest::Nearest;
-pub use partner::{Advance, Pairs, Partner, Together};
+pub use partner::{Advance, Pairs, Partner, Together, UNENDED};
 pub use party::{Feed, Party, Pulled};
 pub use preceding::Preceding;
 pub use settling::Settling;
 pub use successive::Successive;
+pub use supply::Supply;

@@ -21,6 +21,11 @@ impl Nearest {
         Nearest { ends: Ends::of(len), before: Vec::new(), partners: Vec::new() }
     }
 
+    /// The record has ended, after so many ticks.
+    pub fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
     /// Pairs as many events as the marks so far allow.
     pub fn advance<E: Feed, P: Feed>(
         &mut self,
@@ -47,8 +52,8 @@ impl Nearest {
                     }
                     self.before.push(partner);
                 }
-                Pulled::NotYet => return Pulled::NotYet,
-                Pulled::Some(_) | Pulled::End => break,
+                Pulled::NotYet if partners.known() <= event.tick => return Pulled::NotYet,
+                Pulled::Some(_) | Pulled::End | Pulled::NotYet => break,
             }
         }
         self.partners.clear();
@@ -62,7 +67,14 @@ impl Nearest {
                     }
                 }
                 Pulled::End => break,
-                Pulled::NotYet => return Pulled::NotYet,
+                Pulled::NotYet => {
+                    let nearest = self.partners.iter().find(|partner| partner.certain);
+                    // All that may come is farther away than a certain one.
+                    if nearest.is_some_and(|p| p.ticks < partners.known().since(event.tick)) {
+                        break;
+                    }
+                    return Pulled::NotYet;
+                }
             }
         }
         self.add_unseen(event);
@@ -103,5 +115,11 @@ fn beside(event: Hit, partner: Hit) -> Partner {
 /// A partner with its distance, negative where it comes first.
 pub(super) fn signed(event: Hit, partner: Hit) -> Partner {
     let ticks = partner.tick.since(event.tick);
-    Partner { tick: partner.tick, ticks, certain: partner.is_certain(), recorded: partner.is_recorded() }
+    Partner {
+        tick: partner.tick,
+        ticks,
+        certain: partner.is_certain(),
+        recorded: partner.is_recorded(),
+        hidden: false,
+    }
 }

@@ -18,6 +18,8 @@ pub struct Partner {
     pub certain: bool,
     /// Whether the record shows it.
     pub recorded: bool,
+    /// Whether it is possible only where lines of partners may have had pulses that the record does not show.
+    pub hidden: bool,
 }
 
 impl Partner {
@@ -99,6 +101,9 @@ pub(super) struct Ends {
     end: Tick,
 }
 
+/// The length of a record whose end has not come yet: beyond everything that is known of it.
+pub const UNENDED: u64 = u64::MAX / 8;
+
 impl Ends {
     /// Of a record of this length.
     pub(super) fn of(len: u64) -> Self {
@@ -116,7 +121,7 @@ impl Ends {
 
     /// A partner that lies at an end and is not seen, so many ticks from its event.
     pub(super) fn unseen(tick: Tick, ticks: i64) -> Partner {
-        Partner { tick, ticks, certain: false, recorded: false }
+        Partner { tick, ticks, certain: false, recorded: false, hidden: false }
     }
 
     /// Partners that lie anywhere beyond an end which is so many ticks from the event.

@@ -20,6 +20,11 @@ pub enum Pulled<T> {
 pub trait Feed {
     /// The next word.
     fn next_word(&mut self) -> Pulled<MarkWord>;
+
+    /// No word that is given later has a mark before this tick.
+    fn known(&self) -> Tick {
+        Tick(0)
+    }
 }
 
 /// All of a stored record.
@@ -49,6 +54,16 @@ impl<F: Feed> Party<F> {
     /// Reads from the start.
     pub fn new(feed: F) -> Self {
         Party { feed, word: MarkWord::default(), left: 0, ahead: None, first: None, more: VecDeque::new() }
+    }
+
+    /// The marks that it reads, to be added to.
+    pub fn feed(&mut self) -> &mut F {
+        &mut self.feed
+    }
+
+    /// Where [`Pulled::NotYet`] is said of a mark, it does not lie before this tick.
+    pub fn known(&self) -> Tick {
+        self.feed.known()
     }
 
     /// Makes sure that there is something left of the present word.

@@ -26,6 +26,11 @@ impl Preceding {
         Preceding { together, ends: Ends::of(len), last: None, open: VecDeque::new(), partners: Vec::new() }
     }
 
+    /// The record has ended, after so many ticks.
+    pub fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
     /// Whether a partner just after the record may have come before this event.
     fn preceded_unseen(&self, event: Tick) -> bool {
         event.since(self.ends.after()) >= self.together.possible_from
@@ -115,8 +120,10 @@ impl Preceding {
                         self.open.push_back(partner);
                     }
                 }
-                Pulled::NotYet => return Pulled::NotYet,
-                Pulled::Some(_) | Pulled::End => break,
+                Pulled::NotYet if event.tick.since(partners.known()) >= self.together.possible_from => {
+                    return Pulled::NotYet;
+                }
+                Pulled::Some(_) | Pulled::End | Pulled::NotYet => break,
             }
         }
         // One may be certain for this event that was not for the one before.
@@ -136,6 +143,7 @@ impl Preceding {
             ticks: event.tick.since(hit.tick),
             certain: self.is_certain(*hit, event.tick),
             recorded: hit.is_recorded(),
+            hidden: false,
         };
         found.extend(self.open.iter().rev().take(MOST_PARTNERS).map(partner));
         // Of very many, the first one bounds those between.

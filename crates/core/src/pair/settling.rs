@@ -54,6 +54,11 @@ impl Settling {
         Settling { after, before, hides, ends: Ends::of(len), pool, lasts, partners }
     }
 
+    /// The record has ended, after so many ticks.
+    pub fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
     /// Pairs as many starts as the marks so far allow.
     pub fn advance<S: Feed, A: Feed>(
         &mut self,
@@ -130,8 +135,10 @@ impl Settling {
                     }
                     self.pool.push_back(answer);
                 }
-                Pulled::NotYet => return Pulled::NotYet,
-                Pulled::Some(_) | Pulled::End => return Pulled::Some(()),
+                Pulled::NotYet if end.tick.since(answers.known()) >= self.before.possible_from => {
+                    return Pulled::NotYet;
+                }
+                Pulled::Some(_) | Pulled::End | Pulled::NotYet => return Pulled::Some(()),
             }
         }
     }
@@ -163,12 +170,13 @@ impl Settling {
                 }
                 certain = self.is_within(*answer, start, *end);
                 found = true;
-                if !partners.iter().any(|known| known.tick == answer.tick) {
+                if !partners.iter().any(|known| known.tick == answer.tick && !known.hidden) {
                     partners.push(Partner {
                         tick: answer.tick,
                         ticks,
                         certain,
                         recorded: answer.is_recorded(),
+                        hidden: false,
                     });
                 }
                 if certain {
@@ -177,12 +185,16 @@ impl Settling {
             }
             sure &= certain;
             // One may hide up to the end, and one just after the record may have come before it.
-            let unseen = [
-                (self.hides && end.tick != after, end.tick),
-                (end.tick != after && end.tick.since(after) >= self.before.possible_from, after),
-            ];
-            let unseen = unseen.into_iter().filter(|(may, _)| *may && found);
-            partners.extend(unseen.map(|(_, at)| Ends::unseen(at, at.since(start.tick))));
+            if !found || end.tick == after {
+                continue;
+            }
+            if self.hides {
+                let hidden = Ends::unseen(end.tick, end.tick.since(start.tick));
+                partners.push(Partner { hidden: true, ..hidden });
+            }
+            if end.tick.since(after) >= self.before.possible_from {
+                partners.push(Ends::unseen(after, after.since(start.tick)));
+            }
         }
         if !sure {
             partners.iter_mut().for_each(|partner| partner.certain = false);

@@ -20,7 +20,7 @@ impl Successive {
     pub fn advance<E: Feed>(
         &mut self,
         events: &mut Party<E>,
-        mut holds: impl FnMut(Tick, Tick) -> Option<bool>,
+        mut holds: impl FnMut(Tick, Tick) -> Pulled<Option<bool>>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Advance> {
         loop {
@@ -30,12 +30,17 @@ impl Successive {
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
                 Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
             };
-            events.pass();
             let Some(previous) = self.last else {
+                events.pass();
                 self.last = Some(hit);
                 continue;
             };
-            let held = holds(previous.tick, hit.tick);
+            let held = match holds(previous.tick, hit.tick) {
+                Pulled::Some(held) => held,
+                Pulled::End => None,
+                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
+            };
+            events.pass();
             if held == Some(false) {
                 // One that is not even recorded begins nothing.
                 if hit.is_recorded() {
@@ -52,7 +57,7 @@ impl Successive {
             let recorded = previous.is_recorded() && hit.is_recorded();
             let certainty = if recorded { Certainty::Doubtful } else { Certainty::Possible };
             let ticks = hit.tick.since(previous.tick);
-            let partner = Partner { tick: hit.tick, ticks, certain: false, recorded };
+            let partner = Partner { tick: hit.tick, ticks, certain: false, recorded, hidden: false };
             pairs.open(Hit { tick: previous.tick, certainty }, &[partner])?;
         }
     }
@@ -63,7 +68,7 @@ impl Successive {
     fn certain_pairs<E: Feed>(
         &mut self,
         events: &mut Party<E>,
-        holds: &mut impl FnMut(Tick, Tick) -> Option<bool>,
+        holds: &mut impl FnMut(Tick, Tick) -> Pulled<Option<bool>>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {
         let Some(mut last) = self.last.filter(Hit::is_certain).map(|hit| hit.tick) else {
@@ -71,7 +76,7 @@ impl Successive {
         };
         let mut said = ControlFlow::Continue(());
         while let Some(event) = events.certain() {
-            if holds(last, event) != Some(true) {
+            if holds(last, event) != Pulled::Some(Some(true)) {
                 break;
             }
             events.pass_certain();

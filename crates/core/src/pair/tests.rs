@@ -2,12 +2,13 @@
 
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use proptest::prelude::*;
 
 use super::{
     Advance, Feed, Following, Nearby, Nearest, Pairs, Partner, Party, Preceding, Pulled, Settling,
-    Successive, Together,
+    Successive, Supply, Together, UNENDED,
 };
 use crate::event::{Certainty, Hit, MarkWord};
 use crate::known::BEYOND;
@@ -43,7 +44,7 @@ impl Pairs for Notes {
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
         let ticks = partner.since(event).abs();
         let event = Hit { tick: event, certainty: Certainty::Certain };
-        self.note(event, &[Partner { tick: partner, ticks, certain: true, recorded: true }])
+        self.note(event, &[Partner { tick: partner, ticks, certain: true, recorded: true, hidden: false }])
     }
 
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
@@ -106,9 +107,22 @@ fn together() -> impl Strategy<Value = Together> {
     )
 }
 
+/// The order of what comes the other way round: what is not after is before; of two edges of one input, the same one
+/// is neither.
+fn reversed(together: Together) -> Together {
+    match together {
+        Together { possible_from: 1, certain_from: 1, .. } => together,
+        Together { possible_from, certain_from, .. } => Together {
+            possible_from: 1 - certain_from,
+            certain_from: 1 - possible_from,
+            apart_from: 1 - possible_from,
+        },
+    }
+}
+
 /// A partner just outside the record.
 fn unseen(tick: u64, ticks: i64) -> Partner {
-    Partner { tick: Tick(tick), ticks, certain: false, recorded: false }
+    Partner { tick: Tick(tick), ticks, certain: false, recorded: false, hidden: false }
 }
 
 /// Those just outside and those anywhere beyond.
@@ -117,7 +131,7 @@ fn beyond(tick: u64, ticks: i64) -> [Partner; 2] {
 }
 
 fn partner(hit: Hit, ticks: i64, certain: bool) -> Partner {
-    Partner { tick: hit.tick, ticks, certain, recorded: hit.is_recorded() }
+    Partner { tick: hit.tick, ticks, certain, recorded: hit.is_recorded(), hidden: false }
 }
 
 /// For each start, by definition.
@@ -260,7 +274,7 @@ fn settling_by_hand(
             let mut found = false;
             for answer in answers.iter().filter(possible).rev() {
                 (some, found) = (true, within(answer));
-                if partners.iter().all(|known| known.tick != answer.tick) {
+                if partners.iter().all(|known| known.tick != answer.tick || known.hidden) {
                     partners.push(partner(*answer, answer.tick.since(start.tick), found));
                 }
                 if found {
@@ -270,7 +284,7 @@ fn settling_by_hand(
             sure &= found;
             let inside = end.tick != Tick(len);
             if some && hides && inside {
-                partners.push(unseen(end.tick.0, end.tick.since(start.tick)));
+                partners.push(Partner { hidden: true, ..unseen(end.tick.0, end.tick.since(start.tick)) });
             }
             if some && inside && end.tick.since(Tick(len)) >= before.possible_from {
                 partners.push(unseen(len, Tick(len).since(start.tick)));
@@ -345,15 +359,7 @@ proptest! {
         finish(|| pairing.advance(&mut anchors, &mut before, &mut notes));
         check(&notes, preceding_by_hand(&events, &others, together, len))?;
 
-        // What is not after is before; of two edges of one input, the same one is neither.
-        let before = match together {
-            Together { possible_from: 1, certain_from: 1, .. } => together,
-            Together { possible_from, certain_from, .. } => Together {
-                possible_from: 1 - certain_from,
-                certain_from: 1 - possible_from,
-                apart_from: 1 - possible_from,
-            },
-        };
+        let before = reversed(together);
         let ((mut starts, mut answers), mut notes) = (sides(), Notes { most, ..Notes::default() });
         let mut pairing = Settling::new(together, before, hides, len);
         finish(|| pairing.advance(&mut starts, &mut answers, &mut notes));
@@ -371,7 +377,7 @@ proptest! {
 
         let ((mut anchors, _), mut notes) = (sides(), Notes { most, ..Notes::default() });
         let mut pairing = Successive::default();
-        finish(|| pairing.advance(&mut anchors, |_, _| Some(true), &mut notes));
+        finish(|| pairing.advance(&mut anchors, |_, _| Pulled::Some(Some(true)), &mut notes));
         let wanted = events.windows(2).map(|pair| {
             let (ticks, certain) = (pair[1].tick.since(pair[0].tick), pair.iter().all(Hit::is_certain));
             let recorded = pair.iter().all(Hit::is_recorded);
@@ -380,10 +386,100 @@ proptest! {
                 (false, true) => Certainty::Doubtful,
                 (false, false) => Certainty::Possible,
             };
-            let partner = Partner { tick: pair[1].tick, ticks, certain, recorded };
+            let partner = Partner { tick: pair[1].tick, ticks, certain, recorded, hidden: false };
             (Hit { tick: pair[0].tick, certainty }, vec![partner])
         });
         check(&notes, wanted.collect())?;
+    }
+}
+
+/// Two kinds of marks that arrive in pieces, each of them all there is up to a tick; after each piece, `advance`
+/// is called, at last with the record's end.
+fn arriving(
+    sides: [&[Hit]; 2],
+    borders: &[u64],
+    len: u64,
+    mut advance: impl FnMut(&mut Party<Supply<MarkWord>>, &mut Party<Supply<MarkWord>>, Option<u64>),
+) {
+    let mut parties = [(); 2].map(|()| Party::new(Supply::default()));
+    let mut from = 0;
+    for to in borders.iter().copied().chain([u64::MAX]) {
+        for (party, hits) in parties.iter_mut().zip(sides) {
+            let piece: Vec<Hit> =
+                hits.iter().filter(|hit| (from..to).contains(&hit.tick.0)).copied().collect();
+            let piece = words(&piece, &[]).into_iter();
+            let piece =
+                piece.filter_map(|word| if let Pulled::Some(word) = word { Some(word) } else { None });
+            party.feed().add(&Arc::new(piece.collect()), Tick(to));
+            if to == u64::MAX {
+                party.feed().end();
+            }
+        }
+        let [a, b] = &mut parties;
+        advance(a, b, (to == u64::MAX).then_some(len));
+        from = to;
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2000))]
+
+    #[test]
+    fn pairs_do_not_depend_on_how_marks_arrive(
+        events in hits(),
+        others in hits(),
+        together in together(),
+        superseded: bool,
+        hides: bool,
+        mut borders in prop::collection::vec(0u64..2000, 0..6),
+        rest in 1u64..60,
+    ) {
+        let len = events.iter().chain(&others).map(|hit| hit.tick.0).max().unwrap_or(0) + rest;
+        // What is not far from the end is known only with the end.
+        borders.retain(|border| border + 72 <= len);
+        borders.sort_unstable();
+        let same = |notes: Notes, wanted: Vec<Found>| {
+            prop_assert_eq!(&notes.found, &wanted);
+            Ok(())
+        };
+        let sides = [&events[..], &others];
+        // Whatever a pairing says meanwhile, in the end it has said all.
+        let said = |said: ControlFlow<(), Advance>, end: Option<u64>| {
+            assert!(end.is_none() || said == ControlFlow::Continue(Advance::Done));
+        };
+
+        let (mut notes, mut pairing) = (Notes::default(), Following::new(together, superseded, UNENDED));
+        arriving(sides, &borders, len, |a, b, end| {
+            end.iter().for_each(|len| pairing.end(*len));
+            said(pairing.advance(a, b, &mut notes), end);
+        });
+        same(notes, following_by_hand(&events, &others, together, superseded, len))?;
+
+        let (mut notes, mut pairing) = (Notes::default(), Preceding::new(together, UNENDED));
+        arriving(sides, &borders, len, |a, b, end| {
+            end.iter().for_each(|len| pairing.end(*len));
+            said(pairing.advance(a, b, &mut notes), end);
+        });
+        same(notes, preceding_by_hand(&events, &others, together, len))?;
+
+        let before = reversed(together);
+        let (mut notes, mut pairing) = (Notes::default(), Settling::new(together, before, hides, UNENDED));
+        arriving(sides, &borders, len, |a, b, end| {
+            end.iter().for_each(|len| pairing.end(*len));
+            said(pairing.advance(a, b, &mut notes), end);
+        });
+        same(notes, settling_by_hand(&events, &others, (together, before), hides, len))?;
+
+        let (mut notes, mut pairing) = (Notes::default(), Nearest::new(UNENDED));
+        arriving(sides, &borders, len, |a, b, end| {
+            end.iter().for_each(|len| pairing.end(*len));
+            said(pairing.advance(a, b, &mut notes), end);
+        });
+        same(notes, nearest_by_hand(&events, &others, len))?;
+
+        let (mut notes, mut pairing) = (Notes::default(), Nearby::new(-30..20));
+        arriving(sides, &borders, len, |a, b, end| said(pairing.advance(a, b, &mut notes), end));
+        same(notes, nearby_by_hand(&events, &others, &(-30..20)))?;
     }
 }
 

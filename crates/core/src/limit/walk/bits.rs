@@ -2,7 +2,8 @@
 
 use std::ops::ControlFlow;
 
-use super::{Take, Walk};
+use super::plan::Plan;
+use super::{Scene, Take};
 use crate::bus::{Frame, FrameSink};
 use crate::decode::{Protocol, SerialBus};
 use crate::error::Result;
@@ -13,7 +14,7 @@ use crate::quantity::Quantity;
 use crate::quantity::{Frequency, Rational};
 use crate::time::Tick;
 
-impl Walk<'_> {
+impl Scene<'_> {
     /// Each frame is measured from its first edge to the last one of the same direction, so that
     /// slow edges do not count.
     pub(super) fn bits<S: Take>(
@@ -22,16 +23,17 @@ impl Walk<'_> {
         nominal: Frequency,
         required: Required,
         sink: &mut S,
-    ) -> Result<()> {
+    ) -> Result<ControlFlow<()>> {
         let bit = self.capture.base().rate().to_rational().checked_div(nominal.to_rational());
-        let Some(bit) = bit else { return Ok(()) };
-        let mut frames = Frames { walk: self, bus, nominal, required, bit, sink };
-        bus.decode(self.capture, self.capture.range(), &mut frames)
+        let Some(bit) = bit else { return Ok(ControlFlow::Continue(())) };
+        let mut frames = Frames { scene: *self, bus, nominal, required, bit, sink };
+        bus.decode(self.capture, self.capture.range(), &mut frames)?;
+        Ok(ControlFlow::Continue(()))
     }
 }
 
-struct Frames<'w, 'a, S> {
-    walk: &'w Walk<'a>,
+struct Frames<'w, S> {
+    scene: Scene<'w>,
     bus: &'w SerialBus,
     nominal: Frequency,
     required: Required,
@@ -40,19 +42,20 @@ struct Frames<'w, 'a, S> {
     sink: &'w mut S,
 }
 
-impl<S: Take> FrameSink for Frames<'_, '_, S> {
+impl<S: Take> FrameSink for Frames<'_, S> {
     fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
-        match self.measure(&frame) {
-            Some(occurrence) => self.sink.found(Visited::Occurrence(occurrence)),
-            None => self.sink.found(Visited::Unpaired(frame.start)),
+        for (number, plan) in self.scene.plans.iter().enumerate() {
+            let found = self.measure(plan, &frame);
+            self.sink.found(number, found.map_or(Visited::Unpaired(frame.start), Visited::Occurrence))?;
         }
+        ControlFlow::Continue(())
     }
 }
 
-impl<S> Frames<'_, '_, S> {
+impl<S> Frames<'_, S> {
     /// `None` where a frame has no second edge, or it is open how many bits there are between two.
-    fn measure(&self, frame: &Frame) -> Option<Occurrence> {
-        let capture = self.walk.capture;
+    fn measure(&self, plan: &Plan, frame: &Frame) -> Option<Occurrence> {
+        let capture = self.scene.capture;
         let trace = capture.trace(*self.bus.lines().first()?);
         let to = trace.level_at(frame.start);
         let edges = || trace.edges(frame.start..frame.end).filter(|edge| edge.to == to).map(|edge| edge.tick);
@@ -68,12 +71,12 @@ impl<S> Frames<'_, '_, S> {
             return None;
         }
         let measured = Measured::Bits { bits, ticks: last.since(first), nominal: self.nominal };
-        let known = measured.bounds(&self.walk.span);
+        let known = measured.bounds(&plan.span);
         let fractions = known.map(|known| known.map(Quantity::to_rational));
         let mut verdict = fractions.map_or(Verdict::Inconclusive, |known| self.required.decide(known));
-        let open = if self.walk.span.hides() { Doubt::Hidden } else { Doubt::Resolution };
+        let open = if plan.span.hides() { Doubt::Hidden } else { Doubt::Resolution };
         let mut doubt = (verdict == Verdict::Inconclusive).then_some(open);
-        if self.walk.unknown_within(first, last) {
+        if self.scene.unknown_within(first, last) {
             (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
         }
         Some(Occurrence { start: first, end: last, measured, verdict, doubt, certain: true })

@@ -2,132 +2,189 @@
 
 use std::ops::ControlFlow;
 
-use super::{Holding, Take, Walk};
-use crate::event::{Certainty, ConditionProgram, Hit, Stretch, Stretches};
+use super::given::{Given, Held, NextStretch};
+use super::paired::Holding;
+use super::plan::Plan;
+use super::{Scene, Take};
+use crate::event::{Certainty, ConditionProgram, Hit, Stretch};
 use crate::known::{Rule, Span};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::limit::required::Required;
-use crate::pair::Partner;
+use crate::pair::{Partner, Pulled};
 use crate::quantity::Quantity;
 
-impl Walk<'_> {
-    pub(super) fn width<S: Take>(
-        &self,
-        pulse: &ConditionProgram,
-        condition: Option<&ConditionProgram>,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        for stretch in self.stretches(pulse) {
-            let mut sure = (!stretch.doubtful || self.rule == Rule::Measured) && !self.hides.condition;
-            match self.counts(condition, stretch) {
-                Some(true) => {}
-                // A hidden edge may begin a pulse in it that counts.
-                Some(false) => {
-                    sink.cut(stretch.end.since(stretch.start));
-                    continue;
-                }
-                None => sure = false,
-            }
-            let cut_start = !stretch.begins && stretch.start.0 == 0;
-            let cut_end = !stretch.ends && stretch.end.0 == self.capture.len();
-            if cut_start || cut_end {
-                sink.cut(stretch.end.since(stretch.start));
-                sink.found(Visited::Unpaired(stretch.start))?;
-                continue;
-            }
-            let certainty = match (sure, stretch.recorded) {
-                (true, _) => Certainty::Certain,
-                (false, true) => Certainty::Doubtful,
-                (false, false) => Certainty::Possible,
-            };
-            let ticks = stretch.end.since(stretch.start);
-            if stretch.begins && stretch.ends {
-                let recorded = stretch.recorded;
-                let partner = Partner { tick: stretch.end, ticks, certain: sure, recorded };
-                self.settle(Hit { tick: stretch.start, certainty }, &[partner], sink)?;
-            } else {
-                // An unknown level touches an end: the length is a lower bound at best.
-                let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
-                let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
-                let measured = Measured::Interval { ticks, partners };
-                sink.found(Visited::Occurrence(Occurrence {
-                    start,
-                    end,
-                    measured,
-                    verdict,
-                    doubt,
-                    certain: sure,
-                }))?;
-            }
-        }
-        ControlFlow::Continue(())
-    }
-
-    /// The stretches of a condition, with those that may have happened where that is minded.
-    fn stretches<'p>(&'p self, pulse: &'p ConditionProgram) -> Stretches<'p> {
-        match self.rule {
-            Rule::Proven => pulse.stretches_with_doubt(self.capture, self.capture.range()),
-            Rule::Measured => pulse.stretches(self.capture, self.capture.range()),
-        }
-    }
-
+impl Scene<'_> {
     /// Whether a stretch counts: the condition holds where it begins; `None` when that is open.
     pub(super) fn counts(&self, condition: Option<&ConditionProgram>, stretch: Stretch) -> Option<bool> {
         let Some(condition) = condition else { return Some(true) };
-        condition.holds_around(self.capture, stretch.start, self.order)
+        condition.holds_around(self.capture, stretch.start, self.terms.order)
+    }
+}
+
+/// `width`: how long each stretch of a condition is.
+#[derive(Debug)]
+pub(super) struct Durations {
+    stretches: Held,
+    condition: Option<ConditionProgram>,
+}
+
+impl Durations {
+    pub(super) fn new(stretches: Held, condition: Option<ConditionProgram>) -> Self {
+        Durations { stretches, condition }
     }
 
-    pub(super) fn duty<S: Take>(
-        &self,
-        pulse: &ConditionProgram,
-        condition: Option<&ConditionProgram>,
-        required: Required,
-        sink: &mut S,
+    pub(super) fn advance(
+        &mut self,
+        scene: Scene<'_>,
+        given: &Given,
+        sink: &mut impl Take,
     ) -> ControlFlow<()> {
-        let limits = Shares::new(self.span, required);
-        let mut holding = Holding::new(condition, self.capture, self.order);
-        let mut last: Option<Stretch> = None;
-        for stretch in self.stretches(pulse) {
+        self.stretches.take(given);
+        while let Some(stretch) = self.stretches.next() {
+            let counts = scene.counts(self.condition.as_ref(), stretch);
+            found(scene, stretch, counts, sink)?;
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+/// One stretch, and whether it counts.
+fn found(scene: Scene<'_>, stretch: Stretch, counts: Option<bool>, sink: &mut impl Take) -> ControlFlow<()> {
+    let ticks = stretch.end.since(stretch.start);
+    let sure = (!stretch.doubtful || scene.terms.rule == Rule::Measured) && counts.is_some();
+    // A hidden edge may begin a pulse in it that counts.
+    if counts == Some(false) {
+        sink.cut(ticks);
+        return ControlFlow::Continue(());
+    }
+    let cut_start = !stretch.begins && stretch.start.0 == 0;
+    let cut_end = !stretch.ends && stretch.end.0 == scene.capture.len();
+    if cut_start || cut_end {
+        sink.cut(ticks);
+        return scene.each(sink, |_| Visited::Unpaired(stretch.start));
+    }
+    if stretch.begins && stretch.ends {
+        if sure {
+            return scene.certain(stretch.start, stretch.end, sink);
+        }
+        let certainty = if stretch.recorded { Certainty::Doubtful } else { Certainty::Possible };
+        let recorded = stretch.recorded;
+        let partner = Partner { tick: stretch.end, ticks, certain: false, recorded, hidden: false };
+        return scene.decide(Hit { tick: stretch.start, certainty }, &[partner], sink);
+    }
+    // An unknown level touches an end: the length is a lower bound at best.
+    scene.each(sink, |plan| {
+        let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+        let (start, end, partners) = (stretch.start, stretch.end, (ticks, ticks));
+        let measured = Measured::Interval { ticks, partners };
+        let certain = sure && !plan.hides.condition;
+        Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain })
+    })
+}
+
+/// `duty`: which share of its period each stretch of a condition takes.
+#[derive(Debug)]
+pub(super) struct Shares {
+    stretches: Held,
+    condition: Option<ConditionProgram>,
+    holding: Option<Holding>,
+    /// For each plan.
+    limits: Vec<ShareLimits>,
+    /// The stretch whose period has not ended, and whether it counts.
+    last: Option<(Stretch, Option<bool>)>,
+}
+
+impl Shares {
+    pub(super) fn new(
+        stretches: Held,
+        condition: Option<ConditionProgram>,
+        holding: Option<Holding>,
+        plans: &[Plan],
+        required: Required,
+    ) -> Self {
+        let limits = plans.iter().map(|plan| ShareLimits::new(plan.span, required)).collect();
+        Shares { stretches, condition, holding, limits, last: None }
+    }
+
+    pub(super) fn advance(
+        &mut self,
+        scene: Scene<'_>,
+        given: &Given,
+        sink: &mut impl Take,
+    ) -> ControlFlow<()> {
+        self.stretches.take(given);
+        if let Some(holding) = &mut self.holding {
+            holding.take(given);
+        }
+        while let NextStretch::Is(next) = self.stretches.peek() {
             // A share that is not seen cannot be told; the doubt is with those that it would change.
-            if !stretch.recorded {
+            if !next.recorded {
+                self.stretches.pass();
                 continue;
             }
-            let Some(first) = last.replace(stretch) else { continue };
-            let counts = self.counts(condition, first);
-            if counts == Some(false) {
-                continue;
-            }
-            let held = match counts {
-                None => None,
-                Some(_) => holding.all_the_way(first.start, stretch.start),
+            let held = match (&self.last, &mut self.holding) {
+                (Some((first, Some(true))), Some(holding)) => {
+                    match holding.all_the_way(first.start, next.start) {
+                        Pulled::Some(held) => held,
+                        Pulled::End => Some(false),
+                        Pulled::NotYet => return ControlFlow::Continue(()),
+                    }
+                }
+                (Some((_, counts)), _) => *counts,
+                (None, _) => None,
             };
-            if !first.begins || !first.ends || !stretch.begins || held == Some(false) {
-                sink.found(Visited::Unpaired(first.start))?;
-                continue;
+            self.stretches.pass();
+            let counts = scene.counts(self.condition.as_ref(), next);
+            let Some((first, counted)) = self.last.replace((next, counts)) else { continue };
+            if counted != Some(false) {
+                self.share(scene, first, next, held, sink)?;
             }
-            let (part, period) = (first.end.since(first.start), stretch.start.since(first.start));
-            let doubtful = (first.doubtful || stretch.doubtful) && self.rule == Rule::Proven;
-            let certain = held.is_some() && !doubtful && !self.hides.condition;
+        }
+        match self.last.take_if(|_| given.ended) {
+            Some((last, _)) => scene.each(sink, |_| Visited::Unpaired(last.start)),
+            None => ControlFlow::Continue(()),
+        }
+    }
+
+    /// The share of one stretch in the period up to the next; `held` says whether what must hold does so.
+    fn share(
+        &self,
+        scene: Scene<'_>,
+        first: Stretch,
+        next: Stretch,
+        held: Option<bool>,
+        sink: &mut impl Take,
+    ) -> ControlFlow<()> {
+        if !first.begins || !first.ends || !next.begins || held == Some(false) {
+            return scene.each(sink, |_| Visited::Unpaired(first.start));
+        }
+        let (start, end) = (first.start, next.start);
+        let (part, period) = (first.end.since(start), end.since(start));
+        let doubtful = (first.doubtful || next.doubtful) && scene.terms.rule == Rule::Proven;
+        let unknown = scene.unknown_within(start, end);
+        for ((number, plan), limits) in scene.plans.iter().enumerate().zip(&self.limits) {
+            let certain = held.is_some() && !doubtful && !plan.hides.condition;
             let decided = limits.decide(part, period);
-            let (verdict, doubt) = if self.unknown_within(first.start, stretch.start) {
+            let (verdict, doubt) = if unknown {
                 (Verdict::Inconclusive, Some(Doubt::Unknown))
             } else if doubtful || held.is_none() {
                 (Verdict::Inconclusive, Some(Doubt::Order))
             } else {
-                let open = if self.span.hides() { Doubt::Hidden } else { Doubt::Resolution };
+                let open = if plan.span.hides() { Doubt::Hidden } else { Doubt::Resolution };
                 (decided, (decided == Verdict::Inconclusive).then_some(open))
             };
             let measured = Measured::Share { part, period };
-            let (start, end) = (first.start, stretch.start);
-            sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain }))?;
+            let occurrence = Occurrence { start, end, measured, verdict, doubt, certain };
+            sink.found(number, Visited::Occurrence(occurrence))?;
         }
-        last.map_or(ControlFlow::Continue(()), |last| sink.found(Visited::Unpaired(last.start)))
+        ControlFlow::Continue(())
     }
 }
 
 /// A required share, ready to be compared with millions of measured ones.
-struct Shares {
+#[derive(Debug)]
+struct ShareLimits {
     span: Span,
     required: Required,
     /// Of the ends as fractions: numerators and denominators, where nothing blurs the edges.
@@ -135,7 +192,7 @@ struct Shares {
     early: i128,
 }
 
-impl Shares {
+impl ShareLimits {
     fn new(span: Span, required: Required) -> Self {
         const LARGEST: i128 = 1 << 60;
         let parts = |end: Option<Quantity>| {
@@ -144,7 +201,7 @@ impl Shares {
         let ends = [parts(required.min), parts(required.max)];
         let small = ends.iter().flatten().all(|(num, den)| num.abs() < LARGEST && *den < LARGEST);
         let plain = (!span.is_blurred() && !span.hides() && small).then_some(ends);
-        Shares { span, required, plain, early: i128::from(span.early()) }
+        ShareLimits { span, required, plain, early: i128::from(span.early()) }
     }
 
     fn decide(&self, part: i64, period: i64) -> Verdict {

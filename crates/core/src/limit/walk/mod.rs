@@ -5,30 +5,38 @@
 //! otherwise.
 
 mod bits;
+mod given;
 mod lasting;
 mod paired;
+mod plan;
 mod restricted;
+mod run;
 mod steady;
 mod voltage;
+mod whole;
 mod window;
 
 use std::borrow::Cow;
 use std::ops::ControlFlow;
 
+pub(super) use given::{Given, Stored, Wanted};
+pub(super) use plan::Plan;
+pub(super) use run::Run;
+
 use super::bound::{BoundLimit, Programs};
 use super::hidden::Hides;
-use super::judge::{Judge, Verdict};
+use super::judge::Verdict;
 use super::kind::Kind;
 use super::occurrence::{Doubt, Measured, Occurrence, Visited};
-use super::row::Answer;
 use crate::capture::Capture;
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::{ConditionProgram, MarkWords, Stretch, Stretches, TimedProgram};
-use crate::known::{Instants, Precedence, Precision, Rule, Span};
+use crate::event::Hit;
+use crate::event::MarkWord;
+use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::Signal;
-use crate::pair::{Party, Together};
-use crate::quantity::Voltage;
+use crate::pair::{Partner, Party, Supply, Together};
 use crate::time::Tick;
+use plan::Terms;
 
 impl BoundLimit {
     /// Walks over all occurrences in order of time, until `sink` says stop.
@@ -64,7 +72,7 @@ impl BoundLimit {
         sink: &mut dyn FnMut(Visited) -> ControlFlow<()>,
     ) -> Result<()> {
         match self.settled(capture) {
-            Some(limit) => limit.walk(capture, rule, &mut Each(sink)),
+            Some(limit) => limit.walk(capture, rule, sink),
             None => Ok(()),
         }
     }
@@ -101,125 +109,26 @@ impl BoundLimit {
         }
     }
 
-    /// The same, made for one kind of sink: what is done for each of millions is then one piece.
-    pub(super) fn walk(&self, capture: &Capture, rule: Rule, sink: &mut impl Take) -> Result<()> {
-        self.check_at(capture.base())?;
-        let walk = Walk::new(self, capture, rule)?;
-        let programs = self.programs.at(capture.base())?;
-        // A stop asked for by the sink is not an error.
-        let _ = match (&programs, self.limit.kind()) {
-            (Programs::Data { data, reference }, Kind::Window) => {
-                walk.window(data, reference, self.limit.required, sink)?;
-                ControlFlow::Continue(())
+    /// The same of a limit whose levels are settled.
+    fn walk(
+        &self,
+        capture: &Capture,
+        rule: Rule,
+        sink: &mut dyn FnMut(Visited) -> ControlFlow<()>,
+    ) -> Result<()> {
+        let plan = Plan::of(self, &Precision::of(capture, rule))?;
+        let mut wanted = Wanted::default();
+        let mut run = Run::new(self, capture, rule, vec![plan.clone()], &mut wanted)?;
+        let mut stored = Stored::new(&wanted, capture, rule);
+        let mut each = Each { plan, sink };
+        loop {
+            let given = stored.next(false);
+            if run.advance(capture, &given, &mut each)?.is_break() || given.ended {
+                return Ok(());
             }
-            (Programs::Data { data, reference }, Kind::Setup | Kind::Removal) => {
-                walk.preceding(data, reference, sink)
-            }
-            (Programs::Data { data, reference }, _) => walk.following(reference, data, false, sink),
-            (Programs::Pair { from, to }, Kind::Skew) => walk.nearest(from, to, sink),
-            (Programs::Pair { from, to }, Kind::Settle) => {
-                let precision = Precision::of(capture, rule);
-                let before = precision.between(&to.instants(), &from.instants());
-                let before = BoundLimit::in_order(&before, false)?;
-                walk.settling(from, to, before, sink)
-            }
-            (Programs::Pair { from, to }, _) => walk.following(from, to, true, sink),
-            (Programs::Repeat { event, condition }, _) => walk.period(event, condition.as_ref(), sink),
-            (Programs::Pulse { pulse, condition }, Kind::Duty) => {
-                walk.duty(pulse, condition.as_ref(), self.limit.required, sink)
-            }
-            (Programs::Pulse { pulse, condition }, _) => walk.width(pulse, condition.as_ref(), sink),
-            (Programs::Steady { changes, holds }, _) => walk.steady(changes, holds, sink),
-            (Programs::Voltage { line, which, condition }, _) => {
-                walk.voltage(*line, *which, condition.as_ref(), self.limit.required, sink)
-            }
-            (Programs::Bits { bus, nominal }, _) => {
-                walk.bits(bus, *nominal, self.limit.required, sink)?;
-                ControlFlow::Continue(())
-            }
-            // Settled before.
-            (Programs::Ramp { .. }, _) => ControlFlow::Continue(()),
-        };
-        Ok(())
-    }
-}
-
-/// Takes what a walk finds, and may say stop.
-pub(super) trait Take {
-    fn found(&mut self, found: Visited) -> ControlFlow<()>;
-
-    /// Takes note of how many ticks are seen of something that an end of the record cuts off, or that does not
-    /// count.
-    fn cut(&mut self, _: i64) {}
-
-    /// Takes note of how many ticks were seen of a wait that nothing answered, or nothing that counts.
-    fn waited(&mut self, _: i64) {}
-
-    /// The same for two events that certainly belong together; by far the most are such.
-    #[inline]
-    fn certain(&mut self, certain: CertainPair) -> ControlFlow<()> {
-        self.found(Visited::Occurrence(certain.occurrence()))
-    }
-}
-
-/// Passes everything on.
-struct Each<'s>(&'s mut dyn FnMut(Visited) -> ControlFlow<()>);
-
-impl Take for Each<'_> {
-    fn found(&mut self, found: Visited) -> ControlFlow<()> {
-        (self.0)(found)
-    }
-}
-
-/// Two events that certainly belong together.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct CertainPair {
-    start: Tick,
-    end: Tick,
-    pub(super) verdict: Verdict,
-    doubt: Option<Doubt>,
-}
-
-impl CertainPair {
-    #[inline]
-    pub(super) fn ticks(self) -> i64 {
-        self.end.since(self.start)
+        }
     }
 
-    pub(super) fn occurrence(self) -> Occurrence {
-        let CertainPair { start, end, verdict, doubt } = self;
-        let ticks = self.ticks();
-        let measured = Measured::Interval { ticks, partners: (ticks, ticks) };
-        Occurrence { start, end, measured, verdict, doubt, certain: true }
-    }
-}
-
-struct Walk<'a> {
-    capture: &'a Capture,
-    judge: Judge,
-    together: Together,
-    /// How close edges of its signals are whose order is open.
-    order: Precedence,
-    span: Span,
-    rule: Rule,
-    /// Whether its events are of several parts, in a record that may hide some of them.
-    open_events: bool,
-    /// Whether a start must have an answer.
-    must_answer: bool,
-    /// What lines that may hide pulses leave open.
-    hides: Hides,
-    /// The judge who thinks that they hide none, where they may.
-    trusting: Option<Judge>,
-    /// Signals involved that are unknown somewhere.
-    unknown: Vec<Signal>,
-    /// What its pairs must lie in, and what must not be between.
-    within: Option<&'a ConditionProgram>,
-    unless: Option<TimedProgram>,
-    /// What its intervals begin and end with.
-    ends: (Instants, Instants),
-}
-
-impl BoundLimit {
     /// What its intervals begin and end with, in order of time.
     fn ends(&self) -> (Instants, Instants) {
         match &self.programs {
@@ -243,8 +152,13 @@ impl BoundLimit {
 
     /// What is known of its intervals at this precision.
     pub(super) fn span_within(&self, precision: &Precision<'_>) -> Span {
+        self.span_hiding(precision, self.hides(precision))
+    }
+
+    /// The same where these of its lines may hide pulses.
+    fn span_hiding(&self, precision: &Precision<'_>, hides: Hides) -> Span {
         let (start, end) = self.ends();
-        let (shorter, longer) = self.hides(precision).widen(self.limit.kind());
+        let (shorter, longer) = hides.widen(self.limit.kind());
         let span = precision.between(&start, &end).hiding(shorter, longer);
         // Of a skew, either end may be the first.
         if self.limit.kind() == Kind::Skew { span.either_way() } else { span }
@@ -275,92 +189,157 @@ impl BoundLimit {
     }
 }
 
-impl<'a> Walk<'a> {
-    fn new(limit: &'a BoundLimit, capture: &'a Capture, rule: Rule) -> Result<Self> {
-        let precision = Precision::of(capture, rule);
-        let span = limit.span_within(&precision);
-        let (judge, together) = (Judge::new(limit.limit.required, &span)?, limit.together(&span)?);
-        let open_events = limit.is_open(&precision);
-        let ever_unknown = |signal: &Signal| capture.trace(*signal).is_ever_unknown();
-        let unknown = limit.involved().into_iter().filter(ever_unknown).collect();
-        let hides = limit.hides(&precision);
-        let trusting = span.hides().then(|| Judge::new(limit.limit.required, &span.hiding(false, false)));
-        let trusting = trusting.transpose()?;
-        let order = precision.order(&limit.signals(), Voltage::ZERO);
-        let must_answer = limit.limit.answer == Answer::Must;
-        Ok(Walk {
-            must_answer,
-            capture,
-            judge,
-            together,
-            order,
-            span,
-            rule,
-            open_events,
-            hides,
-            trusting,
-            unknown,
-            within: limit.within.as_ref(),
-            unless: limit.unless.as_ref().map(|unless| unless.at(capture.base())).transpose()?,
-            ends: limit.ends(),
+/// Takes what is found of a limit, and may say stop.
+pub(super) trait Take {
+    /// Two events that certainly belong together, all levels being known; by far the most are such. It is for the
+    /// taker to [decide](Plan::certain) about them.
+    fn certain(&mut self, start: Tick, end: Tick) -> ControlFlow<()>;
+
+    /// Anything else, as it is decided under the plan of this number.
+    fn found(&mut self, plan: usize, found: Visited) -> ControlFlow<()>;
+
+    /// Takes note of how many ticks are seen of something that an end of the record cuts off, or that does not
+    /// count.
+    fn cut(&mut self, _: i64) {}
+
+    /// Takes note of how many ticks were seen of a wait that nothing answered, or nothing that counts, under the
+    /// plan of this number.
+    fn waited(&mut self, _plan: usize, _ticks: i64) {}
+}
+
+/// Passes everything on, as a single plan decides it.
+struct Each<'s> {
+    plan: Plan,
+    sink: &'s mut dyn FnMut(Visited) -> ControlFlow<()>,
+}
+
+impl Take for Each<'_> {
+    fn certain(&mut self, start: Tick, end: Tick) -> ControlFlow<()> {
+        (self.sink)(Visited::Occurrence(self.plan.certain(start, end)))
+    }
+
+    fn found(&mut self, _: usize, found: Visited) -> ControlFlow<()> {
+        (self.sink)(found)
+    }
+}
+
+/// The marks of one event.
+#[derive(Debug)]
+struct Events {
+    /// Where they are given.
+    place: usize,
+    party: Party<Supply<MarkWord>>,
+}
+
+impl Events {
+    /// What comes later does not lie before this tick.
+    fn known(&self) -> Tick {
+        self.party.known()
+    }
+
+    /// Takes in what is given.
+    fn take<'e, const N: usize>(
+        all: &'e mut [Events; N],
+        given: &Given,
+    ) -> [&'e mut Party<Supply<MarkWord>>; N] {
+        all.each_mut().map(|events| {
+            let supply = events.party.feed();
+            if let Some(piece) = given.marks.get(events.place) {
+                supply.add(&piece.items, piece.known);
+            }
+            if given.ended {
+                supply.end();
+            }
+            &mut events.party
         })
     }
+}
 
-    /// The marks of an event, to be paired with others.
-    fn party<'p>(&self, program: &'p TimedProgram) -> Party<MarkWords<'p>>
-    where
-        'a: 'p,
-    {
-        Party::new(program.marks(self.capture, self.capture.range(), self.rule))
-    }
+/// What is looked at: a record as far as it is known, and how its occurrences are decided.
+#[derive(Clone, Copy)]
+struct Scene<'a> {
+    capture: &'a Capture,
+    terms: &'a Terms,
+    plans: &'a [Plan],
+    /// Signals involved that are unknown somewhere.
+    unknown: &'a [Signal],
+}
 
-    /// Why an interval whose bounds reach to both sides of the limit is open: since pulses may be hidden,
-    /// if it would not be open otherwise.
-    fn straddling(&self, ticks: i64) -> Doubt {
-        let decided = |judge: &Judge| judge.decide(ticks) != Verdict::Inconclusive;
-        if self.trusting.as_ref().is_some_and(decided) { Doubt::Hidden } else { Doubt::Resolution }
-    }
-
+impl Scene<'_> {
     fn unknown_within(&self, start: Tick, end: Tick) -> bool {
         // The last tick belongs to the end event; a single-tick occurrence still has its tick.
         let range = start..end.max(Tick(start.0 + 1));
         self.unknown.iter().any(|l| self.capture.is_unknown_within(*l, range.clone()))
     }
-}
 
-/// Where a condition holds all the way from one tick to another, asked with rising ticks.
-struct Holding<'a> {
-    stretches: Option<Stretches<'a>>,
-    present: Option<Stretch>,
-    order: Precedence,
-}
-
-impl<'a> Holding<'a> {
-    fn new(condition: Option<&'a ConditionProgram>, capture: &'a Capture, order: Precedence) -> Self {
-        let mut stretches = condition.map(|condition| condition.stretches(capture, capture.range()));
-        let present = stretches.as_mut().and_then(Iterator::next);
-        Holding { stretches, present, order }
+    /// Two events that certainly belong together.
+    #[inline]
+    fn certain(&self, start: Tick, end: Tick, sink: &mut impl Take) -> ControlFlow<()> {
+        if self.unknown.is_empty() || !self.unknown_within(start, end) {
+            return sink.certain(start, end);
+        }
+        self.each(sink, |plan| {
+            let (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+            Visited::Occurrence(Occurrence { verdict, doubt, ..plan.certain(start, end) })
+        })
     }
 
-    /// `None` where the order of edges at the ends leaves it open.
-    fn all_the_way(&mut self, from: Tick, to: Tick) -> Option<bool> {
-        let Some(stretches) = &mut self.stretches else { return Some(true) };
-        // An edge of the condition that is this far from an end is in order with it.
-        let reach = self.order.reach().map_or(0, |reach| i64::try_from(reach).unwrap_or(i64::MAX / 4) + 1);
-        while let Some(stretch) = self.present
-            && stretch.end < to.offset(-reach)
-        {
-            self.present = stretches.next();
+    /// The same for all plans.
+    fn each(&self, sink: &mut impl Take, found: impl Fn(&Plan) -> Visited) -> ControlFlow<()> {
+        self.plans.iter().enumerate().try_for_each(|(number, plan)| sink.found(number, found(plan)))
+    }
+
+    /// Decides one event that has these possible partners, the likeliest first.
+    fn decide(&self, event: Hit, partners: &[Partner], sink: &mut impl Take) -> ControlFlow<()> {
+        for (number, plan) in self.plans.iter().enumerate() {
+            if let Some(found) = self.decided(plan, event, partners) {
+                sink.found(number, found)?;
+            }
         }
-        let Some(stretch) = self.present else { return Some(false) };
-        let covers = |inward: i64| {
-            let begins = stretch.start <= from.offset(inward) || (inward < 0 && !stretch.begins);
-            begins && (stretch.end >= to.offset(-inward) || (inward < 0 && !stretch.ends))
+        ControlFlow::Continue(())
+    }
+
+    fn decided(&self, plan: &Plan, event: Hit, partners: &[Partner]) -> Option<Visited> {
+        let recorded = event.is_recorded();
+        let Some(shown) = partners.iter().find(|p| p.recorded && p.ticks >= 0).or(partners.first()) else {
+            return recorded.then_some(Visited::Unpaired(event.tick));
         };
-        match (covers(-reach), covers(reach)) {
-            (true, _) => Some(true),
-            (false, true) => None,
-            (false, false) => Some(false),
+        let happened = event.is_certain() && partners.iter().any(|p| p.certain);
+        let certain = happened && !plan.hides.condition;
+        let definite = certain && !plan.open_events;
+        let verdicts = || partners.iter().map(|p| plan.judge.decide(p.ticks));
+        let mut doubt = None;
+        let mut verdict = if verdicts().all(|v| v == Verdict::Pass) {
+            Verdict::Pass
+        } else if definite && verdicts().all(|v| v == Verdict::Fail) {
+            Verdict::Fail
+        } else {
+            // One that hides before the next event is no question of order.
+            let seen = match partners {
+                [seen, hidden] if plan.hides.partner && !hidden.recorded => std::slice::from_ref(seen),
+                all => all,
+            };
+            doubt = Some(match (happened, seen) {
+                (true, [only]) if certain && seen.len() < partners.len() => {
+                    match plan.judge.decide(only.ticks) {
+                        Verdict::Inconclusive => plan.straddling(only.ticks),
+                        _ => Doubt::Hidden,
+                    }
+                }
+                (true, [only]) if certain => plan.straddling(only.ticks),
+                (true, _) if !certain => Doubt::Hidden,
+                _ => Doubt::Order,
+            });
+            Verdict::Inconclusive
+        };
+        let (start, end) = (shown.tick.min(event.tick), shown.tick.max(event.tick));
+        if self.unknown_within(start, end) {
+            (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
         }
+        let all = partners.iter().map(|p| p.ticks);
+        let ticks = shown.ticks;
+        let partners = (all.clone().min().unwrap_or(ticks), all.max().unwrap_or(ticks));
+        let measured = Measured::Interval { ticks, partners };
+        Some(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain }))
     }
 }

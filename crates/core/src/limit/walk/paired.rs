@@ -1,221 +1,198 @@
 //! Limits on intervals between paired events: what each pair says.
 
+use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
+use super::given::{Given, Held, NextStretch, Wanted};
+use super::plan::{Plan, Terms};
 use super::restricted::Restriction;
-use super::{CertainPair, Holding, Take, Walk};
-use crate::event::{Certainty, ConditionProgram, Hit, TimedProgram};
-use crate::known::BEYOND;
+use super::{Scene, Take};
+use crate::capture::Capture;
+use crate::error::Result;
+use crate::event::{Certainty, ConditionProgram, Hit, MarkWord};
+use crate::known::{BEYOND, Precedence};
+use crate::limit::bound::BoundLimit;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
-use crate::pair::{Following, Nearest, Pairs, Partner, Preceding, Pulled, Settling, Successive, Together};
+use crate::pair::{Pairs, Partner, Pulled, Supply};
 use crate::time::Tick;
 
-impl Walk<'_> {
-    /// `delay`, `recovery` and `hold`: the partner follows.
-    pub(super) fn following<S: Take>(
-        &self,
-        from: &TimedProgram,
-        to: &TimedProgram,
-        superseded: bool,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        if self.must_answer || self.hides.partner {
-            return self.following_with_waits(from, to, superseded, sink);
-        }
-        let (mut starts, mut answers) = (self.party(from), self.party(to));
-        let mut pairing = Following::new(self.together, superseded, self.capture.len());
-        let settle = &mut Settle::new(self, sink);
-        pairing.advance(&mut starts, &mut answers, settle).map_continue(drop)
-    }
+/// Pairs whose verdict has to wait.
+#[derive(Debug)]
+pub(super) struct Pending {
+    /// Which pairs count.
+    restriction: Option<Restriction>,
+    /// Those of which that is not known yet.
+    pairs: VecDeque<Pair>,
+    /// Whether starts wait for an answer until the next one.
+    waits: bool,
+    /// A start that has no answer, and a one for each plan under which it waits.
+    waiting: Option<(Hit, u32)>,
+}
 
-    /// The same where it matters how long a start was not answered.
-    #[cold]
-    #[inline(never)]
-    fn following_with_waits<S: Take>(
-        &self,
-        from: &TimedProgram,
-        to: &TimedProgram,
-        superseded: bool,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        let (mut starts, mut answers) = (self.party(from), self.party(to));
-        let mut pairing = Following::new(self.together, superseded, self.capture.len());
-        let settle = &mut Settle::new(self, sink);
-        let mut waits = Waits { settle, waiting: None };
-        pairing.advance(&mut starts, &mut answers, &mut waits).map_continue(drop)?;
-        waits.over(Hit { tick: Tick(self.capture.len()), certainty: Certainty::Certain })
-    }
+#[derive(Debug)]
+enum Pair {
+    Certain(Tick, Tick),
+    Open(Hit, Vec<Partner>),
+    Unended(Hit, Vec<Partner>),
+}
 
-    /// `setup` and `removal`: the partner comes before.
-    pub(super) fn preceding<S: Take>(
-        &self,
-        data: &TimedProgram,
-        reference: &TimedProgram,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        let (mut events, mut partners) = (self.party(reference), self.party(data));
-        let settle = &mut Settle::new(self, sink);
-        Preceding::new(self.together, self.capture.len())
-            .advance(&mut events, &mut partners, settle)
-            .map_continue(drop)
-    }
-
-    /// `skew`: the nearest partner on either side.
-    pub(super) fn nearest<S: Take>(
-        &self,
-        from: &TimedProgram,
-        to: &TimedProgram,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        let (mut events, mut partners) = (self.party(from), self.party(to));
-        let settle = &mut Settle::new(self, sink);
-        Nearest::new(self.capture.len()).advance(&mut events, &mut partners, settle).map_continue(drop)
-    }
-
-    /// `settle`: the last partner before the next event. `before` is the order of the two.
-    pub(super) fn settling<S: Take>(
-        &self,
-        from: &TimedProgram,
-        data: &TimedProgram,
-        before: Together,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        let (mut starts, mut changes) = (self.party(from), self.party(data));
-        let len = self.capture.len();
-        let mut pairing = Settling::new(self.together, before, self.hides.partner, len);
-        let settle = &mut Settle::new(self, sink);
-        let mut waits = Waits { settle, waiting: None };
-        pairing.advance(&mut starts, &mut changes, &mut waits).map_continue(drop)?;
-        waits.over(Hit { tick: Tick(len), certainty: Certainty::Certain })
-    }
-
-    /// `period`: from each event to the next, where the condition holds all the way.
-    pub(super) fn period<S: Take>(
-        &self,
-        event: &TimedProgram,
-        condition: Option<&ConditionProgram>,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        if self.hides.anchor {
-            self.cut_periods(event, condition.is_some(), sink);
-        }
-        let mut events = self.party(event);
-        let mut holding = Holding::new(condition, self.capture, self.order);
-        let holds = |from, to| holding.all_the_way(from, to);
-        let settle = &mut Settle::new(self, sink);
-        Successive::default().advance(&mut events, holds, settle).map_continue(drop)
-    }
-
-    /// Tells what is seen before the first event and after the last, or with a condition, which may not hold,
-    /// the longest of all.
-    fn cut_periods<S: Take>(&self, event: &TimedProgram, restricted: bool, sink: &mut S) {
-        let mut marks = self.party(event);
-        let (end, mut last) = (Tick(self.capture.len()), Tick(0));
-        while let Pulled::Some(mark) = marks.peek() {
-            marks.pass();
-            if last == Tick(0) || restricted {
-                sink.cut(mark.tick.since(last));
+impl Pair {
+    /// The last tick that has a part in it.
+    fn last(&self) -> Tick {
+        match self {
+            Pair::Certain(event, partner) => *event.max(partner),
+            Pair::Open(event, partners) | Pair::Unended(event, partners) => {
+                partners.iter().map(|partner| partner.tick).chain([event.tick]).max().unwrap_or_default()
             }
-            last = mark.tick;
         }
-        sink.cut(end.since(last));
+    }
+}
+
+impl Pending {
+    pub(super) fn new(
+        limit: &BoundLimit,
+        capture: &Capture,
+        terms: &Terms,
+        waits: bool,
+        wanted: &mut Wanted,
+    ) -> Result<Self> {
+        let restriction = Restriction::of(limit, capture, terms, wanted)?;
+        Ok(Pending { restriction, pairs: VecDeque::new(), waits, waiting: None })
     }
 
-    /// An event whose last partner may lie beyond the record: whether one of these comes too late already.
-    fn too_late_already(&self, event: Hit, partners: &[Partner]) -> Option<Occurrence> {
-        let ticks = partners.iter().map(|partner| partner.ticks).min()?;
-        let last = partners.iter().max_by_key(|partner| partner.ticks)?;
-        if last.ticks <= self.judge.pass_to {
-            return None;
+    pub(super) fn take(&mut self, given: &Given, capture: &Capture) {
+        if let Some(restriction) = &mut self.restriction {
+            restriction.take(given, capture);
         }
-        let certain = event.is_certain()
-            && partners.iter().any(|partner| partner.certain)
-            && ticks >= self.judge.fail_from
-            && !self.hides.condition;
-        let (mut verdict, mut doubt) = match certain && !self.open_events {
-            true => (Verdict::Fail, None),
-            false => (Verdict::Inconclusive, Some(self.straddling(last.ticks))),
-        };
-        if self.unknown_within(event.tick, last.tick) {
-            (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
-        }
-        let measured = Measured::Interval { ticks: last.ticks, partners: (ticks, BEYOND) };
-        let (start, end) = (last.tick.min(event.tick), last.tick.max(event.tick));
-        Some(Occurrence { start, end, measured, verdict, doubt, certain })
+    }
+}
+
+/// Decides pairs as they come, and waits that nothing answered.
+pub(super) struct Settle<'r, S> {
+    scene: Scene<'r>,
+    pending: &'r mut Pending,
+    sink: &'r mut S,
+}
+
+impl<'r, S: Take> Settle<'r, S> {
+    pub(super) fn new(scene: Scene<'r>, pending: &'r mut Pending, sink: &'r mut S) -> Self {
+        Settle { scene, pending, sink }
     }
 
-    /// Decides one event that has these possible partners, the likeliest first.
-    pub(super) fn settle<S: Take>(&self, event: Hit, partners: &[Partner], sink: &mut S) -> ControlFlow<()> {
-        let recorded = event.is_recorded();
-        let Some(shown) = partners.iter().find(|p| p.recorded && p.ticks >= 0).or(partners.first()) else {
-            return if recorded {
-                sink.found(Visited::Unpaired(event.tick))
-            } else {
-                ControlFlow::Continue(())
-            };
-        };
-        let happened = event.is_certain() && partners.iter().any(|p| p.certain);
-        let certain = happened && !self.hides.condition;
-        let definite = certain && !self.open_events;
-        let verdicts = || partners.iter().map(|p| self.judge.decide(p.ticks));
-        let mut doubt = None;
-        let mut verdict = if verdicts().all(|v| v == Verdict::Pass) {
-            Verdict::Pass
-        } else if definite && verdicts().all(|v| v == Verdict::Fail) {
-            Verdict::Fail
-        } else {
-            // One that hides before the next event is no question of order.
-            let seen = match partners {
-                [seen, hidden] if self.hides.partner && !hidden.recorded => std::slice::from_ref(seen),
-                all => all,
-            };
-            doubt = Some(match (happened, seen) {
-                (true, [only]) if certain && seen.len() < partners.len() => {
-                    match self.judge.decide(only.ticks) {
-                        Verdict::Inconclusive => self.straddling(only.ticks),
-                        _ => Doubt::Hidden,
+    /// Decides those that had to wait, as far as their restriction is known by now; at the end of the record also
+    /// a start that still has no answer.
+    pub(super) fn finish(&mut self, ended: bool) -> ControlFlow<()> {
+        self.decide_pending()?;
+        if !ended {
+            return ControlFlow::Continue(());
+        }
+        self.over(Hit { tick: Tick(self.scene.capture.len()), certainty: Certainty::Certain })
+    }
+
+    fn decide_pending(&mut self) -> ControlFlow<()> {
+        while let Some(restriction) = &self.pending.restriction
+            && let Some(pair) = self.pending.pairs.pop_front_if(|pair| restriction.is_known_at(pair.last()))
+        {
+            match pair {
+                Pair::Certain(event, partner) => self.restricted(event, partner)?,
+                Pair::Open(event, partners) => self.settle_open(event, &partners)?,
+                Pair::Unended(event, partners) => self.settle_unended(event, &partners)?,
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// A pair that certainly belongs together, if it counts.
+    fn restricted(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
+        let allowed = |restriction: &mut Restriction| restriction.allows(self.scene.capture, event, partner);
+        if self.pending.restriction.as_mut().map(allowed) == Some(Some(true)) {
+            return self.settle_certain(event, partner);
+        }
+        let ticks = event.since(partner).abs();
+        let event = Hit { tick: event, certainty: Certainty::Certain };
+        self.settle_open(
+            event,
+            &[Partner { tick: partner, ticks, certain: true, recorded: true, hidden: false }],
+        )
+    }
+
+    #[inline(always)]
+    fn settle_certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
+        if self.pending.waiting.is_some() {
+            self.over(Hit { tick: event, certainty: Certainty::Certain })?;
+        }
+        self.scene.certain(event.min(partner), event.max(partner), self.sink)
+    }
+
+    fn settle_open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        self.over(event)?;
+        if partners.is_empty() && event.is_recorded() && self.pending.waits {
+            self.pending.waiting = Some((event, u32::MAX));
+            return ControlFlow::Continue(());
+        }
+        match self.allowed(event, partners) {
+            Allowed::All => self.decide(event, partners),
+            Allowed::Some(allowed) => self.decide(event, &allowed),
+            Allowed::None => {
+                // A hidden edge may make one of it that counts, or a hidden partner one that is nearer.
+                let longest = partners.iter().map(|partner| partner.ticks).max().unwrap_or(0);
+                self.sink.cut(longest);
+                for (number, plan) in self.scene.plans.iter().enumerate() {
+                    if plan.hides.partner {
+                        self.sink.waited(number, longest);
                     }
                 }
-                (true, [only]) if certain => self.straddling(only.ticks),
-                (true, _) if !certain => Doubt::Hidden,
-                _ => Doubt::Order,
-            });
-            Verdict::Inconclusive
-        };
-        let (start, end) = (shown.tick.min(event.tick), shown.tick.max(event.tick));
-        if self.unknown_within(start, end) {
-            (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+                ControlFlow::Continue(())
+            }
         }
-        let all = partners.iter().map(|p| p.ticks);
-        let ticks = shown.ticks;
-        let partners = (all.clone().min().unwrap_or(ticks), all.max().unwrap_or(ticks));
-        let measured = Measured::Interval { ticks, partners };
-        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt, certain }))
     }
-}
 
-/// Decides pairs as they come.
-struct Settle<'w, 'a, S> {
-    walk: &'w Walk<'a>,
-    restriction: Option<Restriction<'w>>,
-    sink: &'w mut S,
-}
-
-impl<'w, 'a, S: Take> Settle<'w, 'a, S> {
-    fn new(walk: &'w Walk<'a>, sink: &'w mut S) -> Self {
-        Settle { walk, restriction: Restriction::of(walk), sink }
+    fn settle_unended(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        self.over(event)?;
+        let allowed = self.allowed(event, partners);
+        let partners = match &allowed {
+            Allowed::All => partners,
+            Allowed::None => &[],
+            Allowed::Some(allowed) => allowed,
+        };
+        // A later one, beyond the record, may be none that counts.
+        let restricted = self.pending.restriction.is_some();
+        let mut waiting = 0;
+        for (number, plan) in self.scene.plans.iter().enumerate() {
+            let late = with_hidden(plan, partners, |partners| {
+                too_late_already(self.scene, plan, event, partners, restricted)
+            });
+            match late {
+                Some(occurrence) => self.sink.found(number, Visited::Occurrence(occurrence))?,
+                None => waiting |= 1 << number,
+            }
+        }
+        self.pending.waiting = (waiting != 0 && event.is_recorded()).then_some((event, waiting));
+        ControlFlow::Continue(())
     }
-}
 
-impl<S: Take> Settle<'_, '_, S> {
-    /// The partners that count; `None` where an event has some, and none of them does.
-    fn allowed(&mut self, event: Hit, partners: &[Partner]) -> Option<Vec<Partner>> {
-        let restriction = self.restriction.as_mut()?;
+    /// Decides an event for each plan, by the partners which that thinks possible.
+    fn decide(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
+        if partners.iter().all(|partner| !partner.hidden) {
+            return self.scene.decide(event, partners, self.sink);
+        }
+        for (number, plan) in self.scene.plans.iter().enumerate() {
+            let found = with_hidden(plan, partners, |partners| self.scene.decided(plan, event, partners));
+            if let Some(found) = found {
+                self.sink.found(number, found)?;
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// The partners that count.
+    fn allowed(&mut self, event: Hit, partners: &[Partner]) -> Allowed {
+        let Some(restriction) = &mut self.pending.restriction else { return Allowed::All };
         let mut sure = true;
         let mut allowed = Vec::with_capacity(partners.len());
         for partner in partners {
-            let allows = restriction.allows(event.tick, partner.tick);
+            let allows = restriction.allows(self.scene.capture, event.tick, partner.tick);
             sure &= allows == Some(true);
             if allows != Some(false) {
                 allowed.push(*partner);
@@ -225,116 +202,195 @@ impl<S: Take> Settle<'_, '_, S> {
         if !sure {
             allowed.iter_mut().for_each(|partner| partner.certain = false);
         }
-        (partners.is_empty() || !allowed.is_empty()).then_some(allowed)
-    }
-}
-
-impl<S: Take> Pairs for Settle<'_, '_, S> {
-    #[inline(always)]
-    fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
-        let (start, end) = (event.min(partner), event.max(partner));
-        let walk = self.walk;
-        let restricted = self.restriction.is_some();
-        if walk.unknown.is_empty() && !walk.open_events && !walk.hides.condition && !restricted {
-            let verdict = walk.judge.decide(end.since(start));
-            let open = verdict == Verdict::Inconclusive;
-            let doubt = if open { Some(walk.straddling(end.since(start))) } else { None };
-            return self.sink.certain(CertainPair { start, end, verdict, doubt });
-        }
-        let event = Hit { tick: event, certainty: Certainty::Certain };
-        let ticks = end.since(start);
-        let partner = Partner { tick: partner, ticks, certain: true, recorded: true };
-        self.open(event, &[partner])
-    }
-
-    fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
-        if self.restriction.is_none() {
-            return self.walk.settle(event, partners, self.sink);
-        }
-        match self.allowed(event, partners) {
-            Some(allowed) => self.walk.settle(event, &allowed, self.sink),
-            None => {
-                // A hidden edge may make one of it that counts, or a hidden partner one that is nearer.
-                let longest = partners.iter().map(|partner| partner.ticks).max().unwrap_or(0);
-                self.sink.cut(longest);
-                if self.walk.hides.partner {
-                    self.sink.waited(longest);
-                }
-                ControlFlow::Continue(())
-            }
+        match partners.is_empty() || !allowed.is_empty() {
+            true => Allowed::Some(allowed),
+            false => Allowed::None,
         }
     }
-}
 
-/// Decides pairs as they come, and waits that nothing answered.
-struct Waits<'s, 'w, 'a, S> {
-    settle: &'s mut Settle<'w, 'a, S>,
-    /// A start that has no answer.
-    waiting: Option<Hit>,
-}
-
-impl<S: Take> Waits<'_, '_, '_, S> {
     /// A wait is over, with another start or the end of the record: too long is a violation.
     fn over(&mut self, end: Hit) -> ControlFlow<()> {
-        let Some(start) = self.waiting.take() else { return ControlFlow::Continue(()) };
-        let Settle { walk, restriction, sink } = &mut *self.settle;
+        let Some((start, under)) = self.pending.waiting.take() else { return ControlFlow::Continue(()) };
+        let Scene { capture, plans, .. } = self.scene;
         let ticks = end.tick.since(start.tick);
-        let sure = start.is_certain() && end.is_certain() && !walk.open_events && !walk.hides.any();
-        let fails = || walk.must_answer && walk.judge.decide(ticks) == Verdict::Fail;
-        let mut counts =
-            || restriction.as_mut().is_none_or(|all| all.allows(start.tick, end.tick) == Some(true));
-        if !sure || !fails() || !counts() || walk.unknown_within(start.tick, end.tick) {
-            sink.waited(ticks);
-            return sink.found(Visited::Unpaired(start.tick));
+        let sure = start.is_certain() && end.is_certain();
+        let fails = |plan: &Plan| {
+            sure && !plan.open_events
+                && !plan.hides.any()
+                && plan.must_answer
+                && plan.judge.decide(ticks) == Verdict::Fail
+        };
+        let any = plans.iter().any(fails);
+        let restriction = self.pending.restriction.as_mut().filter(|_| any);
+        let counts = restriction.is_none_or(|all| all.allows(capture, start.tick, end.tick) == Some(true));
+        let counts = any && counts && !self.scene.unknown_within(start.tick, end.tick);
+        for (number, plan) in plans.iter().enumerate().filter(|(number, _)| under >> number & 1 == 1) {
+            if !counts || !fails(plan) {
+                self.sink.waited(number, ticks);
+                self.sink.found(number, Visited::Unpaired(start.tick))?;
+                continue;
+            }
+            // It lasted as long at least.
+            let measured = Measured::Interval { ticks, partners: (ticks, BEYOND) };
+            let (start, end, verdict) = (start.tick, end.tick, Verdict::Fail);
+            let occurrence = Occurrence { start, end, measured, verdict, doubt: None, certain: true };
+            self.sink.found(number, Visited::Occurrence(occurrence))?;
         }
-        // It lasted as long at least.
-        let measured = Measured::Interval { ticks, partners: (ticks, BEYOND) };
-        let (start, end, verdict) = (start.tick, end.tick, Verdict::Fail);
-        sink.found(Visited::Occurrence(Occurrence {
-            start,
-            end,
-            measured,
-            verdict,
-            doubt: None,
-            certain: true,
-        }))
+        ControlFlow::Continue(())
     }
 }
 
-impl<S: Take> Pairs for Waits<'_, '_, '_, S> {
+impl<S: Take> Pairs for Settle<'_, S> {
+    #[inline(always)]
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
-        self.over(Hit { tick: event, certainty: Certainty::Certain })?;
-        self.settle.certain(event, partner)
+        if self.pending.restriction.is_none() {
+            return self.settle_certain(event, partner);
+        }
+        self.pending.pairs.push_back(Pair::Certain(event, partner));
+        self.decide_pending()
     }
 
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
-        self.over(event)?;
-        if partners.is_empty() && event.is_recorded() {
-            self.waiting = Some(event);
-            return ControlFlow::Continue(());
+        if self.pending.restriction.is_none() {
+            return self.settle_open(event, partners);
         }
-        self.settle.open(event, partners)
+        self.pending.pairs.push_back(Pair::Open(event, partners.to_vec()));
+        self.decide_pending()
     }
 
     fn unended(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
-        self.over(event)?;
-        let settle = &mut *self.settle;
-        let mut allowed = settle.allowed(event, partners);
-        let partners = match (&settle.restriction, &mut allowed) {
-            (None, _) => partners,
-            (Some(_), None) => &[],
-            // A later one, beyond the record, may be none that counts.
-            (Some(_), Some(allowed)) => {
-                allowed.iter_mut().for_each(|partner| partner.certain = false);
-                allowed
+        if self.pending.restriction.is_none() {
+            return self.settle_unended(event, partners);
+        }
+        self.pending.pairs.push_back(Pair::Unended(event, partners.to_vec()));
+        self.decide_pending()
+    }
+}
+
+/// Which of the partners of an event count.
+enum Allowed {
+    All,
+    Some(Vec<Partner>),
+    /// There are some, and none of them does.
+    None,
+}
+
+/// Asks about partners, without those that are possible only where the lines of partners may hide pulses, for a plan
+/// by which they may not.
+fn with_hidden<T>(plan: &Plan, partners: &[Partner], ask: impl FnOnce(&[Partner]) -> T) -> T {
+    if plan.hides.partner || partners.iter().all(|partner| !partner.hidden) {
+        return ask(partners);
+    }
+    let seen: Vec<Partner> = partners.iter().filter(|partner| !partner.hidden).copied().collect();
+    ask(&seen)
+}
+
+/// An event whose last partner may lie beyond the record: whether one of these comes too late already. Of partners that
+/// are `restricted`, none is certain.
+fn too_late_already(
+    scene: Scene<'_>,
+    plan: &Plan,
+    event: Hit,
+    partners: &[Partner],
+    restricted: bool,
+) -> Option<Occurrence> {
+    let ticks = partners.iter().map(|partner| partner.ticks).min()?;
+    let last = partners.iter().max_by_key(|partner| partner.ticks)?;
+    if last.ticks <= plan.judge.pass_to {
+        return None;
+    }
+    let certain = event.is_certain()
+        && !restricted
+        && partners.iter().any(|partner| partner.certain)
+        && ticks >= plan.judge.fail_from
+        && !plan.hides.condition;
+    let (mut verdict, mut doubt) = match certain && !plan.open_events {
+        true => (Verdict::Fail, None),
+        false => (Verdict::Inconclusive, Some(plan.straddling(last.ticks))),
+    };
+    if scene.unknown_within(event.tick, last.tick) {
+        (verdict, doubt) = (Verdict::Inconclusive, Some(Doubt::Unknown));
+    }
+    let measured = Measured::Interval { ticks: last.ticks, partners: (ticks, BEYOND) };
+    let (start, end) = (last.tick.min(event.tick), last.tick.max(event.tick));
+    Some(Occurrence { start, end, measured, verdict, doubt, certain })
+}
+
+/// Where a condition holds all the way from one tick to another, asked with rising ticks.
+#[derive(Debug)]
+pub(super) struct Holding {
+    stretches: Held,
+    order: Precedence,
+}
+
+impl Holding {
+    pub(super) fn new(wanted: &mut Wanted, condition: &ConditionProgram, order: Precedence) -> Self {
+        Holding { stretches: wanted.stretches(condition, false), order }
+    }
+
+    pub(super) fn take(&mut self, given: &Given) {
+        self.stretches.take(given);
+    }
+
+    /// `None` where the order of edges at the ends leaves it open.
+    pub(super) fn all_the_way(&mut self, from: Tick, to: Tick) -> Pulled<Option<bool>> {
+        // An edge of the condition that is this far from an end is in order with it.
+        let reach = self.order.reach().map_or(0, |reach| i64::try_from(reach).unwrap_or(i64::MAX / 4) + 1);
+        let stretch = loop {
+            match self.stretches.peek() {
+                NextStretch::Is(stretch) if stretch.end < to.offset(-reach) => self.stretches.pass(),
+                NextStretch::Is(stretch) => break stretch,
+                NextStretch::NoneBefore(known) if known <= from.offset(reach) => return Pulled::NotYet,
+                NextStretch::NoneBefore(_) | NextStretch::None => return Pulled::Some(Some(false)),
             }
         };
-        match settle.walk.too_late_already(event, partners) {
-            Some(occurrence) => settle.sink.found(Visited::Occurrence(occurrence)),
-            None => {
-                self.waiting = event.is_recorded().then_some(event);
-                ControlFlow::Continue(())
+        let covers = |inward: i64| {
+            let begins = stretch.start <= from.offset(inward) || (inward < 0 && !stretch.begins);
+            begins && (stretch.end >= to.offset(-inward) || (inward < 0 && !stretch.ends))
+        };
+        Pulled::Some(match (covers(-reach), covers(reach)) {
+            (true, _) => Some(true),
+            (false, true) => None,
+            (false, false) => Some(false),
+        })
+    }
+}
+
+/// How far events with no other one after or before them are from the ends of the record; where a condition must hold,
+/// which may not, also from each other.
+#[derive(Debug)]
+pub(super) struct Cuts {
+    place: usize,
+    marks: Supply<MarkWord>,
+    last: Tick,
+    restricted: bool,
+}
+
+impl Cuts {
+    pub(super) fn new(place: usize, restricted: bool) -> Self {
+        Cuts { place, marks: Supply::default(), last: Tick(0), restricted }
+    }
+
+    pub(super) fn tell(&mut self, given: &Given, end: Option<u64>, sink: &mut impl Take) {
+        if let Some(piece) = given.marks.get(self.place) {
+            self.marks.add(&piece.items, piece.known);
+        }
+        while let Pulled::Some(word) = self.marks.pull() {
+            let mut left = word.all();
+            while left != 0 {
+                let tick = Tick(word.start.0 + u64::from(left.trailing_zeros()));
+                if self.last == Tick(0) || self.restricted {
+                    sink.cut(tick.since(self.last));
+                    left &= left - 1;
+                } else {
+                    // Of the others, the last is all that counts.
+                    left = if left.is_power_of_two() { 0 } else { 1 << left.ilog2() };
+                }
+                self.last = tick;
             }
+        }
+        if let Some(len) = end {
+            sink.cut(Tick(len).since(self.last));
         }
     }
 }

@@ -2,66 +2,93 @@
 
 use std::collections::VecDeque;
 
-use super::Walk;
+use super::Events;
+use super::given::{Given, Held, Wanted};
+use super::plan::Terms;
 use crate::capture::Capture;
-use crate::event::{ConditionProgram, Hit, MarkWords, Stretch, Stretches};
+use crate::error::{Error, Result};
+use crate::event::{ConditionProgram, Hit, Stretch};
 use crate::known::{Instants, Precedence, Precision, Rule};
-use crate::line::Signal;
-use crate::pair::{Party, Pulled, Together};
+use crate::limit::bound::BoundLimit;
+use crate::line::{Level, Signal};
+use crate::pair::{Pulled, Together, UNENDED};
 use crate::quantity::Voltage;
 use crate::time::Tick;
 
 /// What the pairs of a limit must lie in, and what must not be between.
-pub(super) struct Restriction<'a> {
-    within: Option<Within<'a>>,
-    unless: Option<Between<'a>>,
+#[derive(Debug)]
+pub(super) struct Restriction {
+    within: Option<Within>,
+    unless: Option<Between>,
 }
 
-impl<'a> Restriction<'a> {
+impl Restriction {
     /// That of a limit, if it has any.
-    pub(super) fn of(walk: &'a Walk<'_>) -> Option<Self> {
-        if walk.within.is_none() && walk.unless.is_none() {
-            return None;
+    pub(super) fn of(
+        limit: &BoundLimit,
+        capture: &Capture,
+        terms: &Terms,
+        wanted: &mut Wanted,
+    ) -> Result<Option<Self>> {
+        if limit.within.is_none() && limit.unless.is_none() {
+            return Ok(None);
         }
-        let precision = Precision::of(walk.capture, walk.rule);
+        let precision = Precision::of(capture, terms.rule);
         // Either of the two may be the earlier one, of a skew.
-        let (first, second) = &walk.ends;
+        let (first, second) = &terms.ends;
         let order = |from: &Instants, to: &Instants, same_tick| {
             Together::new(&precision.between(from, to), same_tick).unwrap_or(UNKNOWN_ORDER)
         };
-        let within = walk.within.map(|condition| {
-            let (edges, range) = (condition.instants(), walk.capture.range());
+        let within = limit.within.as_ref().map(|condition| {
+            let edges = condition.instants();
             Within {
-                capture: walk.capture,
-                stretches: match walk.rule {
-                    Rule::Proven => condition.stretches_with_doubt(walk.capture, range),
-                    Rule::Measured => condition.stretches(walk.capture, range),
-                },
+                stretches: wanted.stretches(condition, terms.rule == Rule::Proven),
                 enter: wider(order(&edges, first, true), order(&edges, second, true)),
                 leave: wider(order(first, &edges, false), order(second, &edges, false)),
                 near: VecDeque::new(),
                 reached: Tick(0),
-                own_edges: OwnEdges::new(walk.capture, &precision, condition, first, second),
+                own_edges: OwnEdges::new(&precision, condition, first, second),
                 unknown: condition.signals(),
             }
         });
-        let unless = walk.unless.as_ref().map(|event| {
+        let unless = limit.unless.as_ref().map(|unless| {
+            let event = unless.at(capture.base())?;
             let between = event.instants();
-            Between {
-                marks: walk.party(event),
+            let [marks] = wanted.events([event]);
+            Ok::<_, Error>(Between {
+                marks,
                 after: wider(order(first, &between, false), order(second, &between, false)),
                 before: wider(order(&between, first, false), order(&between, second, false)),
                 passed: VecDeque::new(),
-                end: Tick(walk.capture.len()),
-            }
+                end: Tick(UNENDED),
+            })
         });
-        Some(Restriction { within, unless })
+        Ok(Some(Restriction { within, unless: unless.transpose()? }))
+    }
+
+    /// Takes in what comes next.
+    pub(super) fn take(&mut self, given: &Given, capture: &Capture) {
+        if let Some(within) = &mut self.within {
+            within.stretches.take(given);
+        }
+        if let Some(unless) = &mut self.unless {
+            Events::take(std::array::from_mut(&mut unless.marks), given);
+            if given.ended {
+                unless.end = Tick(capture.len());
+            }
+        }
+    }
+
+    /// Whether all is known that decides whether a pair counts of which this is the last tick.
+    pub(super) fn is_known_at(&self, last: Tick) -> bool {
+        self.within.as_ref().is_none_or(|within| within.is_known_at(last))
+            && self.unless.as_ref().is_none_or(|unless| unless.is_known_at(last))
     }
 
     /// Whether an event and its partner count, asked in the order of the events; `None` where that is open.
-    pub(super) fn allows(&mut self, event: Tick, partner: Tick) -> Option<bool> {
+    pub(super) fn allows(&mut self, capture: &Capture, event: Tick, partner: Tick) -> Option<bool> {
         let (from, to) = (event.min(partner), event.max(partner));
-        let within = self.within.as_mut().map_or(Some(true), |within| within.holds(event, from, to));
+        let within = self.within.as_mut().map_or(Some(true), |within| within.holds(capture, event, from, to));
         if within == Some(false) {
             return within;
         }
@@ -87,9 +114,9 @@ fn wider(a: Together, b: Together) -> Together {
 }
 
 /// One stretch of a condition.
-struct Within<'a> {
-    capture: &'a Capture,
-    stretches: Stretches<'a>,
+#[derive(Debug)]
+struct Within {
+    stretches: Held,
     /// From the beginning of a stretch to an event.
     enter: Together,
     /// From an event to the end of a stretch.
@@ -101,8 +128,15 @@ struct Within<'a> {
     unknown: Vec<Signal>,
 }
 
-impl Within<'_> {
-    fn holds(&mut self, event: Tick, from: Tick, to: Tick) -> Option<bool> {
+impl Within {
+    fn is_known_at(&self, last: Tick) -> bool {
+        // Of a stretch that reaches so far, neither end can lie on the other side of what is at this tick.
+        let reach = [self.enter, self.leave].map(|order| order.certain_from.max(1 - order.possible_from));
+        let reach = reach.into_iter().max().unwrap_or(0);
+        self.stretches.known() > last.offset(reach.saturating_add(1))
+    }
+
+    fn holds(&mut self, capture: &Capture, event: Tick, from: Tick, to: Tick) -> Option<bool> {
         let (slack, farthest) = (self.leave.possible_from.min(0), 1 - self.enter.possible_from.min(0));
         while self.reached <= event.offset(farthest) {
             let Some(next) = self.stretches.next() else { break };
@@ -120,20 +154,21 @@ impl Within<'_> {
         let mut possible = false;
         for stretch in self.near.iter().take_while(|stretch| stretch.start <= event.offset(farthest)) {
             let (entered, left) = (from.since(stretch.start), stretch.end.since(to));
-            let begins = entered >= self.enter.certain_from
-                || (entered == 0 && self.own_edges.is_at(self.capture, from));
+            let begins =
+                entered >= self.enter.certain_from || (entered == 0 && self.own_edges.is_at(capture, from));
             if begins && left >= self.leave.certain_from && stretch.recorded && !stretch.doubtful {
                 return Some(true);
             }
             let enters = entered >= self.enter.possible_from || begins;
             possible |= enters && left >= self.leave.possible_from;
         }
-        let unknown = |signal: &Signal| self.capture.is_unknown_within(*signal, from..to.offset(1));
+        let unknown = |signal: &Signal| capture.is_unknown_within(*signal, from..to.offset(1));
         if possible || self.unknown.iter().any(unknown) { None } else { Some(false) }
     }
 }
 
 /// Whether an edge of an event is the very edge that begins a stretch.
+#[derive(Debug)]
 struct OwnEdges {
     /// The line of both, and the others that the condition looks at.
     own: Option<(Signal, Vec<Signal>)>,
@@ -142,7 +177,6 @@ struct OwnEdges {
 
 impl OwnEdges {
     fn new(
-        capture: &Capture,
         precision: &Precision<'_>,
         condition: &ConditionProgram,
         first: &Instants,
@@ -154,7 +188,7 @@ impl OwnEdges {
             [only] if all.contains(only) => Some(*only),
             _ => None,
         };
-        let own = one(first).or(one(second)).filter(|signal| !capture.trace(*signal).is_ever_unknown());
+        let own = one(first).or(one(second));
         let own = own.map(|own| (own, all.iter().copied().filter(|signal| *signal != own).collect()));
         OwnEdges { own, order }
     }
@@ -163,13 +197,17 @@ impl OwnEdges {
         let Some((own, others)) = &self.own else { return false };
         let around = self.order.around(tick).unwrap_or(tick..tick.offset(1));
         let moves = |signal: &Signal, range| capture.trace(*signal).edges(range).next().is_some();
-        moves(own, tick..tick.offset(1)) && !others.iter().any(|other| moves(other, around.clone()))
+        let mut here = capture.trace(*own).edges(tick..tick.offset(1));
+        let is_known =
+            here.next().is_some_and(|edge| edge.from != Level::Unknown && edge.to != Level::Unknown);
+        is_known && !others.iter().any(|other| moves(other, around.clone()))
     }
 }
 
 /// What must not be strictly between two events.
-struct Between<'a> {
-    marks: Party<MarkWords<'a>>,
+#[derive(Debug)]
+struct Between {
+    marks: Events,
     /// From an event to what may be between.
     after: Together,
     /// From what may be between to an event.
@@ -179,12 +217,17 @@ struct Between<'a> {
     end: Tick,
 }
 
-impl Between<'_> {
+impl Between {
+    fn is_known_at(&self, last: Tick) -> bool {
+        let reach = self.before.certain_from.max(1 - self.before.possible_from);
+        self.marks.known() > last.offset(reach.saturating_add(1))
+    }
+
     fn happens(&mut self, event: Tick, from: Tick, to: Tick) -> Option<bool> {
-        while let Pulled::Some(hit) = self.marks.peek()
+        while let Pulled::Some(hit) = self.marks.party.peek()
             && hit.tick <= event
         {
-            self.marks.pass();
+            self.marks.party.pass();
             self.passed.push_back(hit);
             if self.passed.len() > MOST_PASSED {
                 // The first one stands for those after it.
@@ -212,7 +255,7 @@ impl Between<'_> {
             open |= possible(hit);
         }
         for place in 0.. {
-            let Pulled::Some(hit) = self.marks.get(place) else { break };
+            let Pulled::Some(hit) = self.marks.party.get(place) else { break };
             if place == MOST_PASSED {
                 open = true;
                 break;

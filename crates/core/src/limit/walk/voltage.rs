@@ -2,7 +2,8 @@
 
 use std::ops::ControlFlow;
 
-use super::{Take, Walk};
+use super::plan::Plan;
+use super::{Scene, Take};
 use crate::capture::{AnalogTrace, Capture};
 use crate::event::{ConditionProgram, Meaning, Program, Scope, Stretch};
 use crate::known::{Instants, Rule};
@@ -57,7 +58,7 @@ fn share_of(levels: &VoltageLevels, share: Rational) -> Option<Voltage> {
     Rational::new(micro.round(), 1_000_000).map(Voltage::from_rational)
 }
 
-impl Walk<'_> {
+impl Scene<'_> {
     pub(super) fn voltage<S: Take>(
         &self,
         line: AnalogId,
@@ -100,12 +101,15 @@ impl Walk<'_> {
             }
             match settled_level(trace, stretch).filter(|_| stretch.begins && stretch.ends) {
                 Some(voltage) => {
-                    // Which stretches there are is open, too, where pulses may hide.
-                    let hidden = self.hides.anchor.then_some(Doubt::Hidden);
-                    let doubt = counts.is_none().then_some(Doubt::Unknown).or(hidden);
-                    self.tell_voltage(trace, stretch, (voltage, voltage), doubt, required, sink)?;
+                    let ends = (voltage, voltage);
+                    let unknown = counts.is_none().then_some(Doubt::Unknown);
+                    self.each(sink, |plan| {
+                        // Which stretches there are is open, too, where pulses may hide.
+                        let doubt = unknown.or(plan.hides.anchor.then_some(Doubt::Hidden));
+                        self.told_voltage(plan, trace, stretch, ends, doubt, required)
+                    })?;
                 }
-                None => sink.found(Visited::Unpaired(stretch.start))?,
+                None => self.each(sink, |_| Visited::Unpaired(stretch.start))?,
             }
         }
         ControlFlow::Continue(())
@@ -120,24 +124,24 @@ impl Walk<'_> {
         sink: &mut S,
     ) -> ControlFlow<()> {
         let Some(extremes) = trace.extremes(stretch.start..stretch.end) else {
-            return sink.found(Visited::Unpaired(stretch.start));
+            return self.each(sink, |_| Visited::Unpaired(stretch.start));
         };
         let scale = trace.scale();
         let ends = (scale.voltage(extremes.least), scale.voltage(extremes.most));
-        let doubt = (stretch.doubtful && self.rule == Rule::Proven).then_some(Doubt::Order);
-        self.tell_voltage(trace, stretch, ends, doubt, required, sink)
+        let doubt = (stretch.doubtful && self.terms.rule == Rule::Proven).then_some(Doubt::Order);
+        self.each(sink, |plan| self.told_voltage(plan, trace, stretch, ends, doubt, required))
     }
 
-    fn tell_voltage<S: Take>(
+    fn told_voltage(
         &self,
+        plan: &Plan,
         trace: &AnalogTrace,
         stretch: Stretch,
         (least, most): (Voltage, Voltage),
         doubt: Option<Doubt>,
         required: Required,
-        sink: &mut S,
-    ) -> ControlFlow<()> {
-        let error = match self.rule {
+    ) -> Visited {
+        let error = match self.terms.rule {
             Rule::Proven => trace.scale().error(),
             Rule::Measured => Voltage::ZERO,
         };
@@ -162,16 +166,16 @@ impl Walk<'_> {
             (verdict, told) = (Verdict::Inconclusive, doubt);
         }
         // Between its samples the line may have been at any voltage; one that was seen beyond was there.
-        if self.hides.anchor && verdict == Verdict::Pass {
+        if plan.hides.anchor && verdict == Verdict::Pass {
             (verdict, told) = (Verdict::Inconclusive, Some(Doubt::Hidden));
         }
         let measured = Measured::Voltage { voltage: shown, error };
         let (start, end) = (stretch.start, stretch.end);
-        let certain = !self.hides.condition;
+        let certain = !plan.hides.condition;
         if !certain && verdict == Verdict::Fail {
             (verdict, told) = (Verdict::Inconclusive, Some(Doubt::Hidden));
         }
-        sink.found(Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt: told, certain }))
+        Visited::Occurrence(Occurrence { start, end, measured, verdict, doubt: told, certain })
     }
 }
 

@@ -1,0 +1,143 @@
+//! Counting what is found of a limit, under each plan by which that may be decided.
+//!
+//! By far the most of what is found are pairs that certainly belong together. All of them whose length lies
+//! between the same two borders are decided in one way, whatever the plan: they are counted by these *bands*, and
+//! each band is decided once, when somebody asks.
+
+use std::ops::ControlFlow;
+
+use super::bound::BoundLimit;
+use super::occurrence::Visited;
+use super::required::Required;
+use super::result::LimitResult;
+use super::tally::Tally;
+use super::walk::{Plan, Take};
+use crate::capture::Capture;
+use crate::known::Rule;
+use crate::time::{Tick, TimeBase};
+
+/// What has been found of a limit.
+#[derive(Clone, Debug)]
+pub(super) struct Count {
+    bands: Vec<Band>,
+    /// The band of the last pair: that of the next, nearly always.
+    last: usize,
+    /// For each plan, what is not in the bands.
+    tallies: Vec<Tally>,
+    /// Of what an end of the record cuts off, the most ticks.
+    cut: i64,
+    found: u64,
+}
+
+/// Pairs of lengths that are decided in one way.
+#[derive(Clone, Copy, Debug)]
+struct Band {
+    /// Their ticks: the first, and the first of the next band.
+    from: i64,
+    to: i64,
+    count: u64,
+    sum: i128,
+    first: Pair,
+    shortest: Pair,
+    longest: Pair,
+}
+
+/// A pair, and the how manieth it was.
+#[derive(Clone, Copy, Debug, Default)]
+struct Pair {
+    start: Tick,
+    end: Tick,
+    nth: u64,
+}
+
+impl Pair {
+    fn ticks(self) -> i64 {
+        self.end.since(self.start)
+    }
+}
+
+impl Count {
+    pub(super) fn new(base: TimeBase, required: Required, plans: &[Plan]) -> Self {
+        let mut borders: Vec<i64> = plans.iter().flat_map(Plan::borders).collect();
+        borders.extend([i64::MIN, i64::MAX]);
+        borders.sort_unstable();
+        borders.dedup();
+        let band = |ends: &[i64]| Band {
+            from: ends[0],
+            to: ends[1],
+            count: 0,
+            sum: 0,
+            first: Pair::default(),
+            shortest: Pair::default(),
+            longest: Pair::default(),
+        };
+        Count {
+            bands: borders.windows(2).map(band).collect(),
+            last: 0,
+            tallies: plans.iter().map(|_| Tally::new(base, required)).collect(),
+            cut: 0,
+            found: 0,
+        }
+    }
+
+    /// The result, as the plan of a number decides it, for a record that is known as far as this.
+    pub(super) fn result(
+        &self,
+        (number, plan): (usize, &Plan),
+        bound: &BoundLimit,
+        capture: &Capture,
+        rule: Rule,
+    ) -> LimitResult {
+        let mut tally = self.tallies[number].clone();
+        for band in self.bands.iter().filter(|band| band.count > 0) {
+            let decided = |pair: Pair| (plan.certain(pair.start, pair.end), pair.nth);
+            tally.add_alike(band.count, band.sum, [band.first, band.shortest, band.longest].map(decided));
+        }
+        tally.result(bound, capture, rule, self.cut)
+    }
+
+    /// The band of intervals of this many ticks.
+    #[cold]
+    fn find(&self, ticks: i64) -> usize {
+        self.bands.partition_point(|band| band.to <= ticks).min(self.bands.len() - 1)
+    }
+}
+
+impl Take for Count {
+    #[inline]
+    fn certain(&mut self, start: Tick, end: Tick) -> ControlFlow<()> {
+        let pair = Pair { start, end, nth: self.found };
+        let ticks = pair.ticks();
+        self.found += 1;
+        if !(self.bands[self.last].from..self.bands[self.last].to).contains(&ticks) {
+            self.last = self.find(ticks);
+        }
+        let band = &mut self.bands[self.last];
+        if band.count == 0 {
+            (band.first, band.shortest, band.longest) = (pair, pair, pair);
+        }
+        band.count += 1;
+        band.sum += i128::from(ticks);
+        if ticks < band.shortest.ticks() {
+            band.shortest = pair;
+        }
+        if ticks > band.longest.ticks() {
+            band.longest = pair;
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn found(&mut self, plan: usize, found: Visited) -> ControlFlow<()> {
+        self.tallies[plan].add(found, self.found);
+        self.found += 1;
+        ControlFlow::Continue(())
+    }
+
+    fn cut(&mut self, ticks: i64) {
+        self.cut = self.cut.max(ticks);
+    }
+
+    fn waited(&mut self, plan: usize, ticks: i64) {
+        self.tallies[plan].wait(ticks);
+    }
+}
