@@ -98,6 +98,8 @@ mod truths;
 mod value_names;
 /// Value change dumps and CSV, and a real simulation.
 mod vcd;
+/// Limits on samples as they arrive, against the same samples stored.
+mod watch;
 /// What lies in a window against the whole record.
 mod windows;
 /// What the activity of the lines says about the leads.

@@ -286,6 +286,21 @@ impl TraceBuilder {
         Trace::of(std::mem::take(&mut self.done), border, edges)
     }
 
+    /// What came in since the last [`cut`](Self::cut), as far as it is known: it may be given again.
+    pub(crate) fn tail(&self) -> Trace {
+        let chunks = self.open.clone().finish();
+        let edges = chunks.edges();
+        let segment = Segment {
+            start: self.open_start,
+            edges_before: 0,
+            edges,
+            entry: self.open_entry,
+            store: OnceLock::from(Some(chunks)),
+            source: None,
+        };
+        Trace::of(vec![segment], self.next, edges)
+    }
+
     /// The finished trace of `len` ticks; edges at or after `len` do not exist by contract of the
     /// `push` functions' callers, and `len` is raised to include them if they do.
     pub fn finish(mut self, len: u64) -> Trace {

@@ -18,6 +18,7 @@ mod held;
 mod merged;
 mod narrow;
 mod record;
+mod rolling;
 mod sample_times;
 mod spread;
 #[cfg(test)]
@@ -35,5 +36,6 @@ pub use held::HeldBuilder;
 pub use merged::{BusValues, Merged};
 pub(crate) use record::LineNames;
 pub use record::{Attachment, Capture, Damage, DamageLog, Note, Origin};
+pub(crate) use rolling::Rolling;
 pub(crate) use spread::SpreadMeter;
 pub use trace::{Edge, Edges, SegmentSource, StoredSegment, Trace};

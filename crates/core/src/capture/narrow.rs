@@ -1,7 +1,7 @@
 //! How narrow the pulses of a trace are.
 
 use super::trace::Trace;
-use crate::line::Narrowest;
+use crate::line::{Level, Narrowest};
 use crate::time::Tick;
 
 /// Edges that are looked at together.
@@ -24,39 +24,88 @@ impl Trace {
     }
 
     fn find_single(&self) -> Option<Tick> {
-        let mut last = None;
-        let chunks = self.segments.iter().filter_map(|segment| Some((segment.start, segment.chunks()?)));
-        for (start, chunks) in chunks {
-            if let Some(single) = chunks.first_single(start, &mut last) {
-                return Some(Tick(single));
-            }
-        }
-        None
+        let mut search = Narrowing::new(false);
+        search.add(self);
+        search.single()
     }
 
     fn find_narrowest(&self) -> Option<Narrowest> {
-        let mut edges = self.edges(Tick(0)..Tick(self.len));
-        let mut found: Option<Narrowest> = None;
-        let (mut level, mut last) = (self.level_at(Tick(0)), None);
+        let mut search = Narrowing::new(true);
+        search.add(self);
+        search.narrowest()
+    }
+}
+
+/// How narrow the pulses of a line are, one part of it after the other.
+#[derive(Clone, Debug)]
+pub(super) struct Narrowing {
+    /// Whether the narrowest of all is looked for, or only one of a single tick.
+    all: bool,
+    found: Option<Narrowest>,
+    /// The level, once there is one, and the last edge between known levels.
+    level: Option<Level>,
+    last: Option<u64>,
+}
+
+impl Narrowing {
+    pub(super) fn new(all: bool) -> Self {
+        Narrowing { all, found: None, level: None, last: None }
+    }
+
+    pub(super) fn narrowest(&self) -> Option<Narrowest> {
+        self.found
+    }
+
+    pub(super) fn single(&self) -> Option<Tick> {
+        self.found.filter(|narrow| narrow.ticks <= 1).map(|narrow| narrow.at)
+    }
+
+    /// Looks at the part of a trace that comes next.
+    pub(super) fn add(&mut self, part: &Trace) {
+        // None is narrower.
+        if self.single().is_some() || part.segments.is_empty() {
+            return;
+        }
+        let known = self.level.is_none_or(|level| level.bit().is_some());
+        match !self.all && known && part.is_two_level() {
+            true => self.add_known(part),
+            false => self.add_edges(part),
+        }
+    }
+
+    fn add_known(&mut self, part: &Trace) {
+        for (start, chunks) in part.segments.iter().filter_map(|s| Some((s.start, s.chunks()?))) {
+            if let Some(single) = chunks.first_single(start, &mut self.last) {
+                self.found = Some(Narrowest { ticks: 1, at: Tick(single) });
+                return;
+            }
+            self.level = Some(chunks.exit());
+        }
+    }
+
+    fn add_edges(&mut self, part: &Trace) {
+        let first = part.segments.first().map_or(0, |segment| segment.start);
+        let mut level = self.level.unwrap_or_else(|| part.level_at(Tick(first)));
+        let mut edges = part.edges(Tick(first)..Tick(part.len));
         let mut steps = Vec::new();
         loop {
             edges.fill(STEPS, &mut steps);
             if steps.is_empty() {
-                return found;
+                self.level = Some(level);
+                return;
             }
             for (tick, to) in steps.drain(..) {
                 let known = level.bit().is_some() && to.bit().is_some();
-                if let Some(start) = last.filter(|_| known) {
+                if let Some(start) = self.last.filter(|_| known) {
                     let ticks = tick - start;
-                    if found.is_none_or(|narrow| ticks < narrow.ticks) {
-                        found = Some(Narrowest { ticks, at: Tick(start) });
-                        // None is narrower.
+                    if self.found.is_none_or(|narrow| ticks < narrow.ticks) {
+                        self.found = Some(Narrowest { ticks, at: Tick(start) });
                         if ticks <= 1 {
-                            return found;
+                            return;
                         }
                     }
                 }
-                (level, last) = (to, known.then_some(tick));
+                (level, self.last) = (to, known.then_some(tick));
             }
         }
     }

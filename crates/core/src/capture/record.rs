@@ -382,8 +382,7 @@ impl Capture {
 
     /// Whether the level of a line or crossing is unknown at any tick in `range`.
     pub fn is_unknown_within(&self, of: impl Into<Signal>, range: Range<Tick>) -> bool {
-        let trace = self.trace(of);
-        trace.level_at(range.start) == Level::Unknown || trace.edges(range).any(|e| e.to == Level::Unknown)
+        self.trace(of).is_unknown_within(range)
     }
 
     /// Total number of edges on all lines.

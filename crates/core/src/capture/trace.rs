@@ -6,6 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
+use super::rolling::Past;
 use crate::line::{Level, LineId, Narrowest};
 use crate::time::Tick;
 
@@ -89,6 +90,7 @@ pub struct Trace {
     pub(super) len: u64,
     pub(super) edges: u64,
     pub(super) narrow: Narrow,
+    pub(super) past: Past,
 }
 
 /// How narrow its pulses are, once that was asked for.
@@ -107,7 +109,7 @@ impl fmt::Debug for Trace {
 
 impl Trace {
     pub(super) fn of(segments: Vec<Segment>, len: u64, edges: u64) -> Trace {
-        Trace { segments, len, edges, narrow: Narrow::default() }
+        Trace { segments, len, edges, narrow: Narrow::default(), past: Past::default() }
     }
 
     /// A trace whose segments are fetched on first touch. `segments` are in order of time and
@@ -169,7 +171,7 @@ impl Trace {
     pub fn is_ever_unknown(&self) -> bool {
         let unknown =
             |s: &Segment| s.chunks().is_none_or(|c| s.entry == Level::Unknown || c.is_ever(Level::Unknown));
-        self.segments.iter().any(unknown)
+        self.past.is_ever_unknown() || self.segments.iter().any(unknown)
     }
 
     /// Whether the line floats anywhere.

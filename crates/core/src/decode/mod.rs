@@ -65,6 +65,7 @@ pub use pick::{Pick, Picked};
 pub use protocol::{Custom, CustomProtocol, Protocol};
 pub use pulses::{Pulses, PulsesConfig};
 pub use registers::{Access, Coding, Register, Registers};
+pub(crate) use run::Onward;
 pub use run::{StreamDecoder, decode};
 pub use serial::SerialBus;
 pub use spi::{Spi, SpiConfig, SpiData};

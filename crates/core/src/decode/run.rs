@@ -149,6 +149,60 @@ impl<'a> Walk<'a> {
     }
 }
 
+/// A decoder on its way through a record that goes on.
+pub(crate) struct Onward {
+    decoder: Box<dyn Decoder>,
+    lines: Vec<LineId>,
+    read: Tick,
+}
+
+impl std::fmt::Debug for Onward {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Onward").field("lines", &self.lines).field("read", &self.read).finish_non_exhaustive()
+    }
+}
+
+impl Onward {
+    pub(super) fn new(decoder: Box<dyn Decoder>, lines: &[LineId]) -> Result<Self> {
+        check_lines(&*decoder, lines.len())?;
+        Ok(Onward { decoder, lines: lines.to_vec(), read: Tick(0) })
+    }
+
+    /// Reads on to a tick; `ended` says whether the record ends there.
+    pub(crate) fn read(
+        &mut self,
+        capture: &Capture,
+        to: Tick,
+        ended: bool,
+        sink: &mut dyn FrameSink,
+    ) -> ControlFlow<()> {
+        let decoder = &mut *self.decoder;
+        let from = std::mem::replace(&mut self.read, to);
+        let before = Tick(from.0.saturating_sub(1));
+        let level = |(line, id): (usize, &LineId)| (line, capture.trace(*id).level_at(before));
+        let levels = self.lines.iter().enumerate().map(level);
+        let mut levels = levels.fold(Levels::default(), |all, (line, level)| all.with(line, level));
+        if from == Tick(0) {
+            decoder.begin(from, levels);
+        }
+        let rest = Tick(from.0.max(1))..to;
+        let edges = self.lines.iter().map(|id| capture.trace(*id).edges(rest.clone())).enumerate();
+        let mut lanes: Vec<Lane<'_>> = edges.map(|(line, edges)| Lane::new(edges, line)).collect();
+        loop {
+            let tick = lanes.iter().map(Lane::tick).min().unwrap_or(u64::MAX);
+            if tick == u64::MAX {
+                break;
+            }
+            for lane in lanes.iter_mut().filter(|lane| lane.tick() == tick) {
+                lane.pass(&mut levels);
+            }
+            decoder.change(Tick(tick), levels, sink)?;
+        }
+        decoder.pass(to, sink)?;
+        if ended { decoder.end(to, sink) } else { ControlFlow::Continue(()) }
+    }
+}
+
 /// Decodes samples as they arrive.
 pub struct StreamDecoder<'a> {
     decoder: &'a mut dyn Decoder,

@@ -3,6 +3,7 @@
 use std::ops::Range;
 use std::sync::Arc;
 
+use super::run::Onward;
 use super::transfers::Gathering;
 use super::window::{Reading, Reads};
 use super::{FieldNames, Frames, Protocol, TransferEnds};
@@ -196,20 +197,25 @@ impl SerialBus {
         reads: Reads,
         sink: &mut dyn FrameSink,
     ) -> Result<Reading<'a>> {
+        Reading::begin(capture, &self.lines, window, || self.proving(capture, reads), sink)
+    }
+
+    /// Reads a record like this that goes on, from its first tick on.
+    pub(crate) fn onward(&self, capture: &Capture, reads: Reads) -> Result<Onward> {
+        Onward::new(self.proving(capture, reads)?, &self.lines)
+    }
+
+    /// A decoder that says how certain is what it finds in a record like this.
+    fn proving(&self, capture: &Capture, reads: Reads) -> Result<Box<dyn Decoder>> {
         let signals: Vec<Signal> = self.lines.iter().map(Signal::from).collect();
         let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
         let base = capture.base();
-        let make = || {
-            let decoder = self.protocol.proving(base, order, reads == Reads::Samples);
-            let decoder = decoder.map_err(|error| error.about(format!("bus '{}'", self.name)))?;
-            Ok(match reads {
-                Reads::Transfers => {
-                    Gathering::gather(decoder, &self.protocol, self.ends, base, margin(order))
-                }
-                Reads::Frames | Reads::Samples => decoder,
-            })
-        };
-        Reading::begin(capture, &self.lines, window, make, sink)
+        let decoder = self.protocol.proving(base, order, reads == Reads::Samples);
+        let decoder = decoder.map_err(|error| error.about(format!("bus '{}'", self.name)))?;
+        Ok(match reads {
+            Reads::Transfers => Gathering::gather(decoder, &self.protocol, self.ends, base, margin(order)),
+            Reads::Frames | Reads::Samples => decoder,
+        })
     }
 }
 

@@ -24,6 +24,7 @@ pub use check::{
     State, StateMachine, StateProblem, StateReport, StateRow, StateTable, Wait,
 };
 pub use doubt::{DoubtfulHits, MarkWords, Stretch, Stretches};
+pub(crate) use doubt::{MarkReader, StretchReader, reach_of};
 pub use hit::{Certainty, Hit, MarkWord};
 pub use run::{BusSeen, FieldSeen, FramesSeen, Hits, StreamSearch};
 pub(crate) use syntax::mentions;

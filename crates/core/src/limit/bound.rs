@@ -188,10 +188,14 @@ impl BoundLimit {
     /// Whether what a record with this precision does not show of its events may still have happened: of
     /// those with states, and of frames and sequences on lines that may hide pulses.
     pub(super) fn is_open(&self, precision: &Precision<'_>) -> bool {
+        !precision.is_exact() && self.is_open_where(|signals| precision.may_hide(signals))
+    }
+
+    /// The same of a record that is not exact, where `hide` says of signals whether any of them may hide pulses.
+    pub(super) fn is_open_where(&self, hide: impl Fn(&[Signal]) -> bool) -> bool {
         let past = |event: &Program| event.is_of_frames() || event.is_composite();
-        let hides = |event: &Program| past(event) && precision.may_hide(&event.signals());
-        let open = |event: &Program| event.has_states() || hides(event);
-        !precision.is_exact() && self.events().into_iter().any(open)
+        let hides = |event: &Program| past(event) && hide(&event.signals());
+        self.events().into_iter().any(|event| event.has_states() || hides(event))
     }
 
     /// All lines and crossings that it looks at, each once.

@@ -70,25 +70,13 @@ impl<'l> Checked<'l> {
         let bound = settled.clone().unwrap_or(Cow::Borrowed(limit));
         let plan = Plan::of(&bound, &Precision::of(capture, rule))?;
         let count = Count::new(capture.base(), limit.limit.required, std::slice::from_ref(&plan));
-        let unseen = |reason: Option<Reason>| {
-            let mut result = count.result((0, &plan), &bound, capture, rule);
-            if reason.is_some() {
-                (result.verdict, result.reason) = (Verdict::Inconclusive, reason);
-            }
-            result
-        };
         let state = match &settled {
-            None => Err(unseen(None)),
+            None => Err(count.result((0, &plan), &bound, capture, rule)),
             Some(settled) => match Run::new(settled, capture, rule, vec![plan.clone()], wanted) {
                 Ok(run) => Ok(run),
-                Err(error) if error.kind() == ErrorKind::TooSlow => {
-                    let mut result = unseen(Some(Reason::TooSlow));
-                    result.worth_trying =
-                        limit.shortest_duration().and_then(|time| just_above(capture, time));
-                    Err(result)
+                Err(error) => {
+                    Err(beyond(error, capture, &bound, count.result((0, &plan), &bound, capture, rule))?)
                 }
-                Err(error) if error.kind() == ErrorKind::NotShown => Err(unseen(Some(Reason::NotShown))),
-                Err(error) => return Err(error),
             },
         };
         Ok(Checked { limit: bound, count, state })
@@ -107,6 +95,27 @@ impl<'l> Checked<'l> {
             Err(result) => result,
         }
     }
+}
+
+/// The result of a limit whose events a record like this cannot show, where this is the one without an occurrence.
+///
+/// # Errors
+/// Another error than that.
+pub(super) fn beyond(
+    error: Error,
+    capture: &Capture,
+    limit: &BoundLimit,
+    unseen: LimitResult,
+) -> Result<LimitResult> {
+    let (reason, worth_trying) = match error.kind() {
+        ErrorKind::TooSlow => {
+            let worth = limit.shortest_duration().and_then(|time| just_above(capture, time));
+            (Reason::TooSlow, worth.or(unseen.worth_trying))
+        }
+        ErrorKind::NotShown => (Reason::NotShown, unseen.worth_trying),
+        _ => return Err(error),
+    };
+    Ok(LimitResult { verdict: Verdict::Inconclusive, reason: Some(reason), worth_trying, ..unseen })
 }
 
 /// The verdict over several: one fail is a fail, otherwise one inconclusive is inconclusive,

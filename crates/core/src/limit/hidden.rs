@@ -25,10 +25,14 @@ pub(super) struct Hides {
 
 impl BoundLimit {
     pub(super) fn hides(&self, precision: &Precision<'_>) -> Hides {
-        if !precision.is_sampled() {
-            return Hides::default();
+        match precision.is_sampled() {
+            true => self.hides_where(|signals| precision.may_hide(signals)),
+            false => Hides::default(),
         }
-        let hide = |signals: &[Signal]| precision.may_hide(signals);
+    }
+
+    /// The same where `hide` says of signals whether any of them may hide pulses.
+    pub(super) fn hides_where(&self, hide: impl Fn(&[Signal]) -> bool) -> Hides {
         let edges = |program: &Program| hide(program.instants().signals());
         // What an event asks of other lines than those whose edges it is.
         let asked = |program: &Program| {

@@ -30,6 +30,7 @@ mod tests;
 mod values;
 mod violations;
 mod walk;
+mod watch;
 mod worth_trying;
 
 pub use bound::BoundLimit;
@@ -47,3 +48,4 @@ pub use runs::{OverRuns, Runs};
 pub(crate) use values::step_of;
 pub use values::{Values, values};
 pub use violations::{Streak, Violations, violations};
+pub use watch::{Violation, Watch};

@@ -275,6 +275,11 @@ impl Filler {
         self.traces.iter_mut().map(|trace| trace.cut(border)).collect()
     }
 
+    /// The same of what came in since, which will be handed over again.
+    pub(crate) fn tail(&self) -> Vec<Trace> {
+        self.traces.iter().map(TraceBuilder::tail).collect()
+    }
+
     /// The traces, in the order of the bits given at the start.
     pub fn finish(self) -> Vec<Trace> {
         let len = self.position;

@@ -6,7 +6,7 @@ use std::ops::Range;
 use super::values::test_of;
 use crate::bus::{Decoder, Fault, FieldKind, Frame, FrameSink};
 use crate::capture::Capture;
-use crate::decode::{FieldNames, Protocol, Reading, Reads, SerialBus};
+use crate::decode::{FieldNames, Onward, Protocol, Reading, Reads, SerialBus};
 use crate::error::{Result, suggest};
 use crate::event::syntax::{BusUnit, Comparison, FieldTest, Test, ValuePattern, field_tests, located};
 use crate::line::ValueNames;
@@ -405,12 +405,19 @@ impl FrameForm {
         window: Range<Tick>,
         sink: &mut dyn FrameSink,
     ) -> Result<Reading<'a>> {
+        self.bus.reading(capture, window, self.reads(), sink)
+    }
+
+    /// Reads a record like this that goes on.
+    pub(crate) fn onward(&self, capture: &Capture) -> Result<Onward> {
+        self.bus.onward(capture, self.reads())
+    }
+
+    fn reads(&self) -> Reads {
         match self.asked {
-            Asked::Units(BusUnit::Transfer, _) => self.bus.reading(capture, window, Reads::Transfers, sink),
-            Asked::Mark("sample") => self.bus.reading(capture, window, Reads::Samples, sink),
-            Asked::Units(BusUnit::Frame, _) | Asked::Mark(_) => {
-                self.bus.reading(capture, window, Reads::Frames, sink)
-            }
+            Asked::Units(BusUnit::Transfer, _) => Reads::Transfers,
+            Asked::Mark("sample") => Reads::Samples,
+            Asked::Units(BusUnit::Frame, _) | Asked::Mark(_) => Reads::Frames,
         }
     }
 

@@ -25,25 +25,27 @@ impl fmt::Debug for Framed<'_> {
     }
 }
 
-struct Found {
+/// What is asked for, as it is found.
+pub(super) struct Found {
     tests: Option<FrameMatcher>,
     mark: &'static str,
     range: Range<Tick>,
     ready: VecDeque<Hit>,
+    /// The last that was found.
+    last: Tick,
 }
 
 impl<'a> Framed<'a> {
     /// `None` where the bus cannot be decoded; that is refused before.
     pub(super) fn new(form: &FrameForm, capture: &'a Capture, range: Range<Tick>) -> Option<Self> {
-        let (tests, mark) = match &form.asked {
-            Asked::Units(_, tests) => (Some(tests), ""),
-            Asked::Mark(name) => (None, *name),
+        let tests = match &form.asked {
+            Asked::Units(_, tests) => Some(tests),
+            Asked::Mark(_) => None,
         };
         // What ends with the first tick of the range lies before it.
         let start = Tick(range.start.0.saturating_sub(1));
         let start = if tests.is_some_and(FrameTests::look_back) { Tick(0) } else { start };
-        let tests = tests.map(|tests| tests.matching(form.bus.protocol().is_stream()));
-        let mut found = Found { tests, mark, range: range.clone(), ready: VecDeque::new() };
+        let mut found = Found::new(form, range.clone());
         let reading = form.read(capture, start..range.end, &mut found).ok()?;
         Some(Framed { reading, found, more: true })
     }
@@ -57,6 +59,24 @@ impl<'a> Framed<'a> {
 }
 
 impl Found {
+    pub(super) fn new(form: &FrameForm, range: Range<Tick>) -> Self {
+        let (tests, mark) = match &form.asked {
+            Asked::Units(_, tests) => (Some(tests.matching(form.bus.protocol().is_stream())), ""),
+            Asked::Mark(name) => (None, *name),
+        };
+        Found { tests, mark, range, ready: VecDeque::new(), last: Tick(0) }
+    }
+
+    /// What was found and not yet taken.
+    pub(super) fn taken(&mut self) -> Vec<Hit> {
+        self.ready.drain(..).collect()
+    }
+
+    /// What is found later does not lie before this tick.
+    pub(super) fn known(&self) -> Tick {
+        self.last
+    }
+
     fn hit(&mut self, tick: Tick, is_asked: bool, certain: bool) {
         let certainty = match (is_asked, certain) {
             (true, true) => Certainty::Certain,
@@ -65,7 +85,8 @@ impl Found {
             (false, false) => Certainty::Possible,
         };
         // What is found later is not earlier.
-        let tick = self.ready.back().map_or(tick, |last| last.tick.max(tick));
+        let tick = tick.max(self.last);
+        self.last = tick;
         if self.range.contains(&tick) {
             self.ready.push_back(Hit { tick, certainty });
         }

@@ -39,7 +39,7 @@ fn recorded_certainty(program: &TimedProgram, capture: &Capture) -> Certainty {
 
 /// What must hold at the instant of an event, and how sure that is.
 #[derive(Debug)]
-struct Guard<'a> {
+pub(super) struct Guard<'a> {
     capture: &'a Capture,
     test: &'a Test3,
     order: Precedence,
@@ -110,13 +110,13 @@ impl<'a> DoubtfulHits<'a> {
                     None => return recorded(range),
                 },
             };
-            return DoubtfulHits { capture, source, guard: guard(program, capture), from };
+            return DoubtfulHits { capture, source, guard: guard_of(program, capture), from };
         };
         let source = match form {
             Form::Edge(signal, _) => Source::Edges(Merged::new(capture, &[*signal], range), form),
             Form::Changes(signals) => Source::Edges(Merged::new(capture, signals, range), form),
+            Form::When(test) => Source::Starts(Stretches::new(capture, test, range, true)),
             // A stretch may have begun before the range.
-            Form::When(test) => Source::Starts(Stretches::new(capture, test, Tick(0)..range.end, true)),
             Form::Lasting(test, _) => {
                 let stretches = Stretches::new(capture, test, Tick(0)..range.end, false);
                 let lengths = program.program().lasting().map(|lasting| Lengths::new(lasting, test, capture));
@@ -127,7 +127,7 @@ impl<'a> DoubtfulHits<'a> {
                 None => return recorded(range),
             },
         };
-        DoubtfulHits { capture, source, guard: guard(program, capture), from }
+        DoubtfulHits { capture, source, guard: guard_of(program, capture), from }
     }
 
     /// The next occurrence of the event itself, before its `while` is asked.
@@ -179,7 +179,7 @@ impl<'a> DoubtfulHits<'a> {
 }
 
 /// What must hold at the instants of a program.
-fn guard<'a>(program: &'a TimedProgram, capture: &'a Capture) -> Option<Guard<'a>> {
+pub(super) fn guard_of<'a>(program: &'a TimedProgram, capture: &'a Capture) -> Option<Guard<'a>> {
     let test = program.root().guard.as_ref()?;
     let precision = Precision::of(capture, Rule::Proven);
     let order = precision.order(&program.signals(), program.program().level_error());
@@ -187,7 +187,7 @@ fn guard<'a>(program: &'a TimedProgram, capture: &'a Capture) -> Option<Guard<'a
 }
 
 /// The next occurrence of several alternatives: as sure as the surest of those at its tick.
-fn next_of_any(any: &mut [Peekable<DoubtfulHits<'_>>]) -> Option<Hit> {
+pub(super) fn next_of_any(any: &mut [Peekable<impl Iterator<Item = Hit>>]) -> Option<Hit> {
     let tick = any.iter_mut().filter_map(|hits| hits.peek()).map(|hit| hit.tick).min()?;
     let rank = |certainty: &Certainty| match certainty {
         Certainty::Certain => 2,
@@ -231,20 +231,30 @@ impl DoubtfulHits<'_> {
     /// The next occurrence, its `while` being asked here.
     fn next_asked(&mut self) -> Option<Hit> {
         loop {
-            let mut hit = self.candidate()?;
+            let hit = self.candidate()?;
             if hit.tick < self.from || hit.tick.0 >= self.capture.len() {
                 continue;
             }
-            if let Some(guard) = &self.guard {
-                let (holds, sure) = guard.at(hit.tick);
-                hit.certainty = match (hit.certainty, holds) {
-                    (Certainty::Certain, Some(true)) if sure => Certainty::Certain,
-                    (Certainty::Certain | Certainty::Doubtful, Some(true)) => Certainty::Doubtful,
-                    (_, Some(false)) if sure => continue,
-                    _ => Certainty::Possible,
-                };
+            match &self.guard {
+                None => return Some(hit),
+                Some(guard) => {
+                    if let Some(hit) = sorted_out(guard, hit) {
+                        return Some(hit);
+                    }
+                }
             }
-            return Some(hit);
         }
     }
+}
+
+/// An occurrence with how sure its `while` makes it; `None` where that certainly does not hold.
+pub(super) fn sorted_out(guard: &Guard<'_>, hit: Hit) -> Option<Hit> {
+    let (holds, sure) = guard.at(hit.tick);
+    let certainty = match (hit.certainty, holds) {
+        (Certainty::Certain, Some(true)) if sure => Certainty::Certain,
+        (Certainty::Certain | Certainty::Doubtful, Some(true)) => Certainty::Doubtful,
+        (_, Some(false)) if sure => return None,
+        _ => Certainty::Possible,
+    };
+    Some(Hit { certainty, ..hit })
 }

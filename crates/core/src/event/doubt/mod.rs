@@ -6,6 +6,7 @@
 //! Verdicts ask for these too
 //! ([`TimedProgram::hits_with_doubt`](crate::event::TimedProgram::hits_with_doubt)); searches do not.
 
+mod arriving;
 mod frames;
 mod hits;
 mod lengths;
@@ -14,6 +15,7 @@ mod sequence;
 mod stretches;
 mod words;
 
+pub(crate) use arriving::{MarkReader, StretchReader, reach_of};
 pub use hits::DoubtfulHits;
 pub use stretches::{Stretch, Stretches};
 pub use words::MarkWords;

@@ -95,9 +95,24 @@ enum Held<'a> {
         high: bool,
         wanted: bool,
         open: Option<Stretch>,
-        end: Tick,
+        end: Option<Tick>,
     },
     Any(Merging<'a>),
+}
+
+/// Where the search for stretches stands between two parts of a record.
+#[derive(Clone, Debug, Default)]
+pub(in crate::event) struct Standing {
+    open: Option<Stretch>,
+    /// Where the open one may have been broken off for a moment, at last.
+    broken: Option<Tick>,
+}
+
+impl Standing {
+    /// The stretch that goes on.
+    pub(in crate::event) fn open(&self) -> Option<Stretch> {
+        self.open
+    }
 }
 
 /// Any condition, asked wherever one of its lines changes.
@@ -110,7 +125,8 @@ struct Merging<'a> {
     merged: Merged<'a>,
     open: Option<Stretch>,
     before: Option<bool>,
-    end: Tick,
+    /// The end of the record; `None` where it goes on.
+    end: Option<Tick>,
     /// Whether those are told, too, that the record does not show, and those that are still to be told.
     doubt: bool,
     told: VecDeque<Stretch>,
@@ -121,24 +137,51 @@ struct Merging<'a> {
 impl<'a> Stretches<'a> {
     pub(super) fn new(capture: &'a Capture, test: &'a Test3, range: Range<Tick>, doubt: bool) -> Self {
         let end = range.end.min(Tick(capture.len()));
+        Stretches::of(capture, test, range.start..end, doubt, (None, true))
+    }
+
+    /// The same where the search goes on from where it [stood](Self::standing) before the range; `ended` says
+    /// whether the record ends with it.
+    pub(in crate::event) fn resume(
+        capture: &'a Capture,
+        test: &'a Test3,
+        range: Range<Tick>,
+        doubt: bool,
+        (standing, ended): (Standing, bool),
+    ) -> Self {
+        let standing = (range.start > Tick(0)).then_some(standing);
+        Stretches::of(capture, test, range, doubt, (standing, ended))
+    }
+
+    fn of(
+        capture: &'a Capture,
+        test: &'a Test3,
+        range: Range<Tick>,
+        doubt: bool,
+        (standing, ended): (Option<Standing>, bool),
+    ) -> Self {
+        let end = range.end;
         // At tick 0 there is no "before": a stretch that holds there has an unseen beginning.
-        let open = |holds: bool| {
-            (holds && range.start < end).then_some(Stretch {
+        let open = |holds: bool| match &standing {
+            Some(standing) => standing.open,
+            None => (holds && range.start < end).then_some(Stretch {
                 start: range.start,
                 end,
                 begins: false,
                 ends: false,
                 doubtful: false,
                 recorded: true,
-            })
+            }),
         };
+        let broken = standing.as_ref().and_then(|standing| standing.broken);
+        let record_end = ended.then_some(end);
         let later = Tick(range.start.0.max(1))..end;
         if let Test3::Level(line, wanted) = test
             && let Some(edges) = Marks::of_line(*line, capture, later.clone())
         {
             let high = capture.trace(*line).level_at(Tick(later.start.0 - 1)) == Level::High;
             let open = open(high == *wanted);
-            return Stretches(Held::Line { edges, high, wanted: *wanted, open, end });
+            return Stretches(Held::Line { edges, high, wanted: *wanted, open, end: record_end });
         }
         let signals = test.signals();
         let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
@@ -146,9 +189,17 @@ impl<'a> Stretches<'a> {
         let before = test.eval(&mut |l| merged.level(l));
         let open = open(before == Some(true));
         let doubt = doubt && signals.len() > 1;
-        let (told, broken) = (VecDeque::new(), None);
+        let (told, end) = (VecDeque::new(), record_end);
         let all = Merging { capture, test, signals, order, merged, open, before, end, doubt, told, broken };
         Stretches(Held::Any(all))
+    }
+
+    /// Where the search stands when there are no more of them before the end of the range.
+    pub(in crate::event) fn standing(self) -> Standing {
+        match self.0 {
+            Held::Line { open, .. } => Standing { open, broken: None },
+            Held::Any(Merging { open, broken, .. }) => Standing { open, broken },
+        }
     }
 }
 
@@ -255,9 +306,8 @@ impl Merging<'_> {
                 return Some(told);
             }
             let Some(tick) = self.merged.step() else {
-                let mut last = self.open.take()?;
-                last.end = self.end;
-                return Some(last);
+                let end = self.end?;
+                return Some(Stretch { end, ..self.open.take()? });
             };
             let merged = &self.merged;
             let now = self.test.eval(&mut |l| merged.level(l));
@@ -293,12 +343,16 @@ impl Merging<'_> {
 /// The beginnings of stretches, in order of time: recorded ones, and such as may have happened.
 impl Stretches<'_> {
     pub(super) fn next_start(&mut self) -> Option<Hit> {
-        let Held::Any(merging) = &mut self.0 else {
-            let stretch = self.next()?;
-            let certainty = if stretch.begins { Certainty::Certain } else { Certainty::Possible };
-            return Some(Hit { tick: stretch.start, certainty });
-        };
-        merging.next_start()
+        match &mut self.0 {
+            Held::Any(merging) => merging.next_start(),
+            Held::Line { edges, high, wanted, .. } => loop {
+                let hit = edges.next()?;
+                *high = !*high;
+                if *high == *wanted {
+                    return Some(hit);
+                }
+            },
+        }
     }
 }
 
@@ -341,7 +395,8 @@ impl Iterator for Stretches<'_> {
             Held::Any(merging) => merging.next(),
             Held::Line { edges, high, wanted, open, end } => loop {
                 let Some(Hit { tick, .. }) = edges.next() else {
-                    return open.take().map(|open| Stretch { end: *end, ..open });
+                    let end = (*end)?;
+                    return open.take().map(|open| Stretch { end, ..open });
                 };
                 *high = !*high;
                 if *high == *wanted {

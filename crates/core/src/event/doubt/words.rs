@@ -41,7 +41,7 @@ impl TimedProgram {
 }
 
 /// The next word of hits that come one by one.
-fn gathered(hits: &mut Peekable<impl Iterator<Item = Hit>>) -> Option<MarkWord> {
+pub(super) fn gathered(hits: &mut Peekable<impl Iterator<Item = Hit>>) -> Option<MarkWord> {
     let first = hits.next()?;
     let start = first.tick.0 / 64 * 64;
     let mut word = MarkWord { start: Tick(start), ..MarkWord::default() };

@@ -32,7 +32,7 @@ impl Wanted {
     /// Where the stretches of a condition will be given.
     pub(super) fn stretches(&mut self, condition: &ConditionProgram, with_doubt: bool) -> Held {
         let place = place(&mut self.conditions, &(condition.clone(), with_doubt));
-        Held { place, supply: Supply::default(), next: None }
+        Held { place, supply: Supply::default(), next: None, open: None }
     }
 }
 
@@ -49,6 +49,8 @@ pub(in crate::limit) struct Piece<T> {
     pub(in crate::limit) items: Arc<Vec<T>>,
     /// What comes later does not lie before this tick; of stretches, it does not begin before.
     pub(in crate::limit) known: Tick,
+    /// A stretch that goes on beyond that, whatever comes.
+    pub(in crate::limit) open: Option<T>,
 }
 
 /// What comes next of a record: of each event and condition that is [wanted](Wanted).
@@ -67,6 +69,8 @@ pub(in crate::limit) struct Held {
     supply: Supply<Stretch>,
     /// The next one, if it was looked at.
     next: Option<Stretch>,
+    /// One that goes on beyond what is known, whatever comes.
+    open: Option<Stretch>,
 }
 
 /// A stretch that comes next, or what is known instead.
@@ -83,10 +87,16 @@ impl Held {
     pub(super) fn take(&mut self, given: &Given) {
         if let Some(piece) = given.stretches.get(self.place) {
             self.supply.add(&piece.items, piece.known);
+            self.open = piece.open;
         }
         if given.ended {
             self.supply.end();
         }
+    }
+
+    /// One that goes on beyond what is known: its end is beyond all ticks.
+    pub(super) fn open(&self) -> Option<Stretch> {
+        self.open.map(|open| Stretch { end: Tick(u64::MAX), ..open })
     }
 
     /// What comes later does not begin before this tick.
@@ -105,6 +115,16 @@ impl Held {
             }
         }
         self.next.map_or(NextStretch::None, NextStretch::Is)
+    }
+
+    /// Where its stretches are given.
+    pub(super) fn place(&self) -> usize {
+        self.place
+    }
+
+    /// The next one, if it was looked at.
+    pub(super) fn looked_at(&self) -> Option<Stretch> {
+        self.next
     }
 
     /// Passes it.
@@ -206,7 +226,7 @@ impl StoredMarks<'_> {
             }
             items.push(word);
         }
-        Piece { items: Arc::new(items), known: border }
+        Piece { items: Arc::new(items), known: border, open: None }
     }
 }
 
@@ -228,6 +248,6 @@ impl StoredStretches<'_> {
             }
             items.push(stretch);
         }
-        Piece { items: Arc::new(items), known: border }
+        Piece { items: Arc::new(items), known: border, open: None }
     }
 }

@@ -11,8 +11,10 @@ use crate::known::{Rule, Span};
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::limit::required::Required;
+use crate::line::Signal;
 use crate::pair::{Partner, Pulled};
 use crate::quantity::Quantity;
+use crate::time::Tick;
 
 impl Scene<'_> {
     /// Whether a stretch counts: the condition holds where it begins; `None` when that is open.
@@ -29,7 +31,16 @@ pub(super) struct Durations {
     condition: Option<ConditionProgram>,
 }
 
+/// Where a condition is asked for at the beginnings of stretches, and what of.
+fn asked_at_starts(stretches: &Held, condition: Option<&ConditionProgram>) -> Option<(usize, Vec<Signal>)> {
+    Some((stretches.place(), condition?.signals()))
+}
+
 impl Durations {
+    pub(super) fn asked_at_starts(&self) -> Option<(usize, Vec<Signal>)> {
+        asked_at_starts(&self.stretches, self.condition.as_ref())
+    }
+
     pub(super) fn new(stretches: Held, condition: Option<ConditionProgram>) -> Self {
         Durations { stretches, condition }
     }
@@ -96,6 +107,15 @@ pub(super) struct Shares {
 }
 
 impl Shares {
+    pub(super) fn asked_at_starts(&self) -> Option<(usize, Vec<Signal>)> {
+        asked_at_starts(&self.stretches, self.condition.as_ref())
+    }
+
+    /// The beginning of the first stretch that was given and waits.
+    pub(super) fn waits_since(&self) -> Option<Tick> {
+        self.stretches.looked_at().map(|stretch| stretch.start)
+    }
+
     pub(super) fn new(
         stretches: Held,
         condition: Option<ConditionProgram>,

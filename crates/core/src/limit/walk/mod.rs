@@ -19,7 +19,7 @@ mod window;
 use std::borrow::Cow;
 use std::ops::ControlFlow;
 
-pub(super) use given::{Given, Stored, Wanted};
+pub(super) use given::{Given, Piece, Stored, Wanted};
 pub(super) use plan::Plan;
 pub(super) use run::Run;
 

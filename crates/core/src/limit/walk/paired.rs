@@ -1,7 +1,7 @@
 //! Limits on intervals between paired events: what each pair says.
 
 use std::collections::VecDeque;
-use std::ops::ControlFlow;
+use std::ops::{ControlFlow, Range};
 
 use super::given::{Given, Held, NextStretch, Wanted};
 use super::plan::{Plan, Terms};
@@ -59,6 +59,10 @@ impl Pending {
     ) -> Result<Self> {
         let restriction = Restriction::of(limit, capture, terms, wanted)?;
         Ok(Pending { restriction, pairs: VecDeque::new(), waits, waiting: None })
+    }
+
+    pub(super) fn looks_at(&self, place: usize) -> bool {
+        self.restriction.as_ref().is_some_and(|restriction| restriction.looks_at(place))
     }
 
     pub(super) fn take(&mut self, given: &Given, capture: &Capture) {
@@ -131,36 +135,53 @@ impl<'r, S: Take> Settle<'r, S> {
             self.pending.waiting = Some((event, u32::MAX));
             return ControlFlow::Continue(());
         }
-        match self.allowed(event, partners) {
-            Allowed::All => self.decide(event, partners),
-            Allowed::Some(allowed) => self.decide(event, &allowed),
+        for (number, plan) in self.scene.plans.iter().enumerate() {
+            // As nearly always: what one plan decides by is what all do.
+            if number == 0 && partners.iter().all(|partner| !partner.hidden) {
+                return self.settle_allowed(event, partners, 0..self.scene.plans.len());
+            }
+            with_hidden(plan, partners, |partners| self.settle_allowed(event, partners, number..number + 1))?;
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// Decides an event for some plans by those of its partners that count.
+    fn settle_allowed(&mut self, event: Hit, partners: &[Partner], plans: Range<usize>) -> ControlFlow<()> {
+        let allowed = self.allowed(event, partners);
+        let partners = match &allowed {
+            Allowed::All => partners,
+            Allowed::Some(allowed) => allowed,
             Allowed::None => {
                 // A hidden edge may make one of it that counts, or a hidden partner one that is nearer.
                 let longest = partners.iter().map(|partner| partner.ticks).max().unwrap_or(0);
                 self.sink.cut(longest);
-                for (number, plan) in self.scene.plans.iter().enumerate() {
-                    if plan.hides.partner {
-                        self.sink.waited(number, longest);
-                    }
+                for number in plans.filter(|number| self.scene.plans[*number].hides.partner) {
+                    self.sink.waited(number, longest);
                 }
-                ControlFlow::Continue(())
+                return ControlFlow::Continue(());
+            }
+        };
+        for number in plans {
+            if let Some(found) = self.scene.decided(&self.scene.plans[number], event, partners) {
+                self.sink.found(number, found)?;
             }
         }
+        ControlFlow::Continue(())
     }
 
     fn settle_unended(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
         self.over(event)?;
-        let allowed = self.allowed(event, partners);
-        let partners = match &allowed {
-            Allowed::All => partners,
-            Allowed::None => &[],
-            Allowed::Some(allowed) => allowed,
-        };
-        // A later one, beyond the record, may be none that counts.
-        let restricted = self.pending.restriction.is_some();
         let mut waiting = 0;
         for (number, plan) in self.scene.plans.iter().enumerate() {
             let late = with_hidden(plan, partners, |partners| {
+                let allowed = self.allowed(event, partners);
+                let partners = match &allowed {
+                    Allowed::All => partners,
+                    Allowed::None => &[],
+                    Allowed::Some(allowed) => allowed,
+                };
+                // A later one, beyond the record, may be none that counts.
+                let restricted = self.pending.restriction.is_some();
                 too_late_already(self.scene, plan, event, partners, restricted)
             });
             match late {
@@ -169,20 +190,6 @@ impl<'r, S: Take> Settle<'r, S> {
             }
         }
         self.pending.waiting = (waiting != 0 && event.is_recorded()).then_some((event, waiting));
-        ControlFlow::Continue(())
-    }
-
-    /// Decides an event for each plan, by the partners which that thinks possible.
-    fn decide(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
-        if partners.iter().all(|partner| !partner.hidden) {
-            return self.scene.decide(event, partners, self.sink);
-        }
-        for (number, plan) in self.scene.plans.iter().enumerate() {
-            let found = with_hidden(plan, partners, |partners| self.scene.decided(plan, event, partners));
-            if let Some(found) = found {
-                self.sink.found(number, found)?;
-            }
-        }
         ControlFlow::Continue(())
     }
 
@@ -340,7 +347,8 @@ impl Holding {
             match self.stretches.peek() {
                 NextStretch::Is(stretch) if stretch.end < to.offset(-reach) => self.stretches.pass(),
                 NextStretch::Is(stretch) => break stretch,
-                NextStretch::NoneBefore(known) if known <= from.offset(reach) => return Pulled::NotYet,
+                NextStretch::NoneBefore(known) if known <= to.offset(reach) => return Pulled::NotYet,
+                NextStretch::NoneBefore(_) if let Some(open) = self.stretches.open() => break open,
                 NextStretch::NoneBefore(_) | NextStretch::None => return Pulled::Some(Some(false)),
             }
         };

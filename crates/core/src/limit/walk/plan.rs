@@ -92,6 +92,14 @@ impl Plan {
         })
     }
 
+    /// Whether an interval of so many ticks between events that certainly belong together is a violation.
+    #[inline]
+    pub(in crate::limit) fn fails(&self, ticks: i64) -> bool {
+        (ticks <= self.judge.fail_to || ticks >= self.judge.fail_from)
+            && !self.open_events
+            && !self.hides.condition
+    }
+
     /// Why an interval whose bounds reach to both sides of the limit is open: since pulses may be hidden,
     /// if it would not be open otherwise.
     pub(super) fn straddling(&self, ticks: i64) -> Doubt {

@@ -45,6 +45,8 @@ impl Restriction {
                 stretches: wanted.stretches(condition, terms.rule == Rule::Proven),
                 enter: wider(order(&edges, first, true), order(&edges, second, true)),
                 leave: wider(order(first, &edges, false), order(second, &edges, false)),
+                ahead: VecDeque::new(),
+                open: None,
                 near: VecDeque::new(),
                 reached: Tick(0),
                 own_edges: OwnEdges::new(&precision, condition, first, second),
@@ -66,10 +68,14 @@ impl Restriction {
         Ok(Some(Restriction { within, unless: unless.transpose()? }))
     }
 
+    pub(super) fn looks_at(&self, place: usize) -> bool {
+        self.unless.as_ref().is_some_and(|unless| unless.marks.place == place)
+    }
+
     /// Takes in what comes next.
     pub(super) fn take(&mut self, given: &Given, capture: &Capture) {
         if let Some(within) = &mut self.within {
-            within.stretches.take(given);
+            within.take(given, capture);
         }
         if let Some(unless) = &mut self.unless {
             Events::take(std::array::from_mut(&mut unless.marks), given);
@@ -88,7 +94,8 @@ impl Restriction {
     /// Whether an event and its partner count, asked in the order of the events; `None` where that is open.
     pub(super) fn allows(&mut self, capture: &Capture, event: Tick, partner: Tick) -> Option<bool> {
         let (from, to) = (event.min(partner), event.max(partner));
-        let within = self.within.as_mut().map_or(Some(true), |within| within.holds(capture, event, from, to));
+        let within = self.within.as_mut();
+        let within = within.map_or(Some(true), |within| within.holds(capture, event, from, to));
         if within == Some(false) {
             return within;
         }
@@ -117,18 +124,35 @@ fn wider(a: Together, b: Together) -> Together {
 #[derive(Debug)]
 struct Within {
     stretches: Held,
+    /// The next ones, and whether each begins with the very edge of an event.
+    ahead: VecDeque<(Stretch, bool)>,
+    open: Option<(Stretch, bool)>,
     /// From the beginning of a stretch to an event.
     enter: Together,
     /// From an event to the end of a stretch.
     leave: Together,
     /// Those that an event at hand may lie in, in order of time, and the end of the last one recorded.
-    near: VecDeque<Stretch>,
+    near: VecDeque<(Stretch, bool)>,
     reached: Tick,
     own_edges: OwnEdges,
     unknown: Vec<Signal>,
 }
 
 impl Within {
+    /// Takes in what comes next, as long as it is known how it begins.
+    fn take(&mut self, given: &Given, capture: &Capture) {
+        self.stretches.take(given);
+        while let Some(stretch) = self.stretches.next() {
+            let known = self.open.take().filter(|(open, _)| open.start == stretch.start);
+            let own = known.map_or_else(|| self.own_edges.is_at(capture, stretch.start), |(_, own)| own);
+            self.ahead.push_back((stretch, own));
+        }
+        self.open = self.stretches.open().map(|open| {
+            let known = self.open.filter(|(known, _)| known.start == open.start);
+            (open, known.map_or_else(|| self.own_edges.is_at(capture, open.start), |(_, own)| own))
+        });
+    }
+
     fn is_known_at(&self, last: Tick) -> bool {
         // Of a stretch that reaches so far, neither end can lie on the other side of what is at this tick.
         let reach = [self.enter, self.leave].map(|order| order.certain_from.max(1 - order.possible_from));
@@ -139,23 +163,23 @@ impl Within {
     fn holds(&mut self, capture: &Capture, event: Tick, from: Tick, to: Tick) -> Option<bool> {
         let (slack, farthest) = (self.leave.possible_from.min(0), 1 - self.enter.possible_from.min(0));
         while self.reached <= event.offset(farthest) {
-            let Some(next) = self.stretches.next() else { break };
+            let Some((next, own)) = self.ahead.pop_front() else { break };
             // Pieces of one that may be broken off: that one is doubtful itself.
             if next.recorded || next.start == next.end {
-                self.near.push_back(next);
+                self.near.push_back((next, own));
             }
             if next.recorded {
                 self.reached = next.end;
             }
         }
-        while self.near.front().is_some_and(|first| first.end.since(event) < slack) {
+        while self.near.front().is_some_and(|(first, _)| first.end.since(event) < slack) {
             self.near.pop_front();
         }
         let mut possible = false;
-        for stretch in self.near.iter().take_while(|stretch| stretch.start <= event.offset(farthest)) {
+        let is_near = |(stretch, _): &&(Stretch, bool)| stretch.start <= event.offset(farthest);
+        for (stretch, own) in self.near.iter().chain(&self.open).take_while(is_near) {
             let (entered, left) = (from.since(stretch.start), stretch.end.since(to));
-            let begins =
-                entered >= self.enter.certain_from || (entered == 0 && self.own_edges.is_at(capture, from));
+            let begins = entered >= self.enter.certain_from || (entered == 0 && *own);
             if begins && left >= self.leave.certain_from && stretch.recorded && !stretch.doubtful {
                 return Some(true);
             }

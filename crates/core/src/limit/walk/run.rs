@@ -21,7 +21,9 @@ use super::{Events, Scene, Take};
 use crate::capture::Capture;
 use crate::error::Result;
 use crate::known::{Precision, Rule};
+use crate::line::Signal;
 use crate::pair::{Advance, Following, Nearby, Nearest, Preceding, Pulled, Settling, Successive, UNENDED};
+use crate::time::Tick;
 
 /// A limit that is being checked.
 #[derive(Debug)]
@@ -121,6 +123,38 @@ impl Run {
     /// Whether it can be checked only when all of the record is known.
     pub(in crate::limit) fn is_of_the_whole(&self) -> bool {
         matches!(self.work, Work::Whole(_))
+    }
+
+    /// Whether it looks at the event that is given at this place.
+    pub(in crate::limit) fn looks_at(&self, place: usize) -> bool {
+        let events: &[Events] = match &self.work {
+            Work::Preceding(_, events)
+            | Work::Following(_, events)
+            | Work::Nearest(_, events)
+            | Work::Settling(_, events)
+            | Work::Window(_, events, ..) => events,
+            Work::Period(_, events, ..) => std::slice::from_ref(events),
+            Work::Steady(steadiness) => steadiness.events(),
+            Work::Width(_) | Work::Duty(_) | Work::Whole(_) => &[],
+        };
+        events.iter().any(|events| events.place == place) || self.pending.looks_at(place)
+    }
+
+    /// The stretches at whose beginning levels are asked for when they have ended, and of which signals.
+    pub(in crate::limit) fn asked_at_starts(&self) -> Option<(usize, Vec<Signal>)> {
+        match &self.work {
+            Work::Width(durations) => durations.asked_at_starts(),
+            Work::Duty(shares) => shares.asked_at_starts(),
+            _ => None,
+        }
+    }
+
+    /// The beginning of the first stretch that was given and waits to be decided.
+    pub(in crate::limit) fn waits_since(&self) -> Option<Tick> {
+        match &self.work {
+            Work::Duty(shares) => shares.waits_since(),
+            _ => None,
+        }
     }
 
     /// Takes in what comes next of a record, and finds what follows from it.

@@ -30,6 +30,10 @@ impl Steadiness {
         Steadiness { changes, stretches, window, present: None, shared: Vec::new() }
     }
 
+    pub(super) fn events(&self) -> &[Events] {
+        std::slice::from_ref(&self.changes)
+    }
+
     pub(super) fn advance(
         &mut self,
         scene: Scene<'_>,
@@ -47,7 +51,10 @@ impl Steadiness {
             let until = match self.stretches.peek() {
                 NextStretch::Is(next) => until.min(next.start),
                 NextStretch::NoneBefore(known) if known < until => return ControlFlow::Continue(()),
-                NextStretch::NoneBefore(_) | NextStretch::None => until,
+                NextStretch::NoneBefore(_) => {
+                    self.stretches.open().map_or(until, |open| until.min(open.start))
+                }
+                NextStretch::None => until,
             };
             let until = until.max(stretch.end);
             if self.changes.known() < until {

@@ -1,0 +1,160 @@
+use deep_tap::capture::{Capture, Trace};
+use deep_tap::event::Scope;
+use deep_tap::known::Rule;
+use deep_tap::limit::{BoundLimit, Limit, LimitBuilder, Verdict, Watch, check_all, violations};
+use deep_tap::line::{Level, Line};
+use deep_tap::scan::{SampleWidth, Samples, fill};
+use deep_tap::time::{Resolution, Tick, TimeBase};
+use proptest::prelude::*;
+
+use crate::support::time;
+
+/// At this rate, what arrives is looked at every 4096 samples.
+const RATE: &str = "80 kS/s";
+
+/// Samples of some lines: runs of levels, most of them long, some of a single sample.
+fn samples() -> impl Strategy<Value = Vec<u8>> {
+    let run = prop_oneof![
+        30 => 2usize..40,
+        10 => 40usize..400,
+        1 => 2000usize..9000,
+        1 => Just(1usize),
+    ];
+    let few = prop::collection::vec((0u8..32, run.clone()), 1..60);
+    let many = prop::collection::vec((0u8..32, run), 200..900);
+    prop_oneof![1 => few, 3 => many].prop_map(|runs| {
+        let runs = runs.into_iter().flat_map(|(level, len)| std::iter::repeat_n(level, len));
+        runs.take(30_000).collect()
+    })
+}
+
+/// Lines A to E without a tick, known like this.
+fn record(resolution: Resolution, stated: u8) -> Capture {
+    let base = TimeBase::from_rate(RATE.parse().unwrap()).unwrap();
+    let mut builder = Capture::builder(base, 0).resolution(resolution);
+    for (number, name) in ["A", "B", "C", "D", "E"].into_iter().enumerate() {
+        let mut line = Line::named(name);
+        if stated >> number & 1 == 1 {
+            line.pulses.shortest = Some(time(if number % 2 == 0 { "20 us" } else { "90 us" }));
+        }
+        builder = builder.line(line, Trace::constant(Level::Low, 0));
+    }
+    builder.build().unwrap().into_builder().group("BUS", &["D", "B"]).unwrap().build().unwrap()
+}
+
+/// Limits of every kind that is about intervals, with and without restrictions; a tick is 12.5 us.
+fn limits(names: &Scope) -> Vec<BoundLimit> {
+    let row = |limit: LimitBuilder| limit.bind(names).unwrap();
+    let us = |ticks: f64| time(&format!("{} us", 12.5 * ticks));
+    vec![
+        row(Limit::setup("setup", "BUS changes", "A rises").min(us(5.0))),
+        row(Limit::setup("setup-while", "B changes", "A rises").min(us(9.0)).only_while("C low")),
+        row(Limit::setup("setup-within", "B changes", "A rises").min(us(9.0)).within("C high")),
+        row(Limit::setup("setup-of-two", "B changes", "A rises").min(us(9.0)).within("C high and E low")),
+        row(Limit::hold("hold", "BUS changes", "A falls").min(us(3.0)).max(us(300.0))),
+        row(Limit::hold("hold-while", "D", "A falls").min(us(3.0)).only_while("BUS == 0b1x")),
+        row(Limit::recovery("recovery", "C rises", "A rises").min(us(4.0))),
+        row(Limit::removal("removal", "C rises", "A rises").min(us(4.0))),
+        row(Limit::delay("delay", "A rises", "B changes").min(us(2.0)).max(us(50.0))),
+        row(Limit::delay("must", "A rises", "B rises").max(us(50.0)).must_be_answered()),
+        row(Limit::delay("must-within", "A rises", "B rises")
+            .max(us(50.0))
+            .must_be_answered()
+            .within("C high")),
+        row(Limit::delay("unless", "A rises", "B rises").max(us(50.0)).unless("D changes")),
+        row(Limit::delay("own-edge", "C rises", "B rises").max(us(50.0)).within("C high")),
+        row(Limit::delay("lasting", "C low for > 200 us", "B rises").max(us(50.0))),
+        row(Limit::delay("short", "C high for < 100 us while D high", "A changes").max(us(50.0))),
+        row(Limit::delay("when", "when BUS == 2 and C low", "A rises or E falls").max(us(80.0))),
+        row(Limit::skew("skew", "A rises", "B rises").max(us(30.0))),
+        row(Limit::width("width", "A high").min(us(6.0))),
+        row(Limit::width("width-while", "A high").min(us(6.0)).max(us(90.0)).only_while("B high and C low")),
+        row(Limit::width("width-of-two", "A high and B low").min(us(6.0))),
+        row(Limit::period("period", "A rises").min(us(10.0)).max(us(300.0))),
+        row(Limit::period("period-while", "A rises").min(us(10.0)).only_while("C high")),
+        row(Limit::duty("duty", "A high").min("20 %".parse::<deep_tap::quantity::Percent>().unwrap())),
+        row(Limit::duty("duty-while", "A high")
+            .max("70 %".parse::<deep_tap::quantity::Percent>().unwrap())
+            .only_while("C high")),
+        row(Limit::stable("stable", "B", "C high")),
+        row(Limit::stable("stable-of-two", "BUS changes", "C high and E low")),
+        row(Limit::window("window", "BUS changes", "A rises").clear(us(5.0), us(4.0))),
+        row(Limit::settle("settle", "A rises", "BUS changes").max(us(20.0))),
+        row(Limit::settle("settle-within", "A rises", "B changes").max(us(20.0)).within("C high")),
+    ]
+}
+
+/// What arrives in blocks of these lengths, one after the other and again.
+fn watched(
+    record: Capture,
+    limits: &[BoundLimit],
+    samples: &[u8],
+    blocks: &[usize],
+) -> (Watch, Vec<(usize, Tick)>) {
+    let mut watch = Watch::new(record, limits.to_vec()).unwrap();
+    let (mut at, mut violations) = (0, Vec::new());
+    for block in blocks.iter().cycle() {
+        let end = samples.len().min(at + block);
+        watch.push(Samples::new(SampleWidth::W8, &samples[at..end])).unwrap();
+        violations.extend(watch.violations().iter().map(|found| (found.limit, found.occurrence.start)));
+        at = end;
+        if at == samples.len() {
+            break;
+        }
+    }
+    (watch, violations)
+}
+
+fn rounds() -> u32 {
+    std::env::var("ROUNDS").ok().and_then(|rounds| rounds.parse().ok()).unwrap_or(60)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(rounds()))]
+
+    #[test]
+    fn what_is_watched_is_what_is_checked(
+        samples in samples(),
+        blocks in prop::collection::vec(1usize..6000, 1..8),
+        skew in prop_oneof![Just("0 s"), Just("16 us"), Just("250 us")],
+        stated in any::<u8>(),
+    ) {
+        let resolution = Resolution { skew: time(skew), ..Resolution::SAMPLED };
+        let stored = {
+            let traces = fill(Samples::new(SampleWidth::W8, &samples), &[0, 1, 2, 3, 4]);
+            let record = record(resolution, stated).into_builder().length(samples.len() as u64);
+            record.replace_traces(traces.into_iter().map(Some).collect()).build().unwrap()
+        };
+        let limits = limits(&Scope::of(&stored));
+        let checked = check_all(&stored, &limits, Rule::Proven).unwrap();
+        let (mut watch, mut found) = watched(record(resolution, stated), &limits, &samples, &blocks);
+        let results = watch.finish().unwrap();
+        for (watched, checked) in results.iter().zip(&checked) {
+            prop_assert_eq!(watched, checked);
+        }
+        // Told as they come, as long as no pulse of a single sample leaves open what was thought proven.
+        found.extend(watch.violations().iter().map(|found| (found.limit, found.occurrence.start)));
+        let hides = (0..5).any(|line| stored.first_single(deep_tap::line::LineId(line)).is_some());
+        for (number, limit) in limits.iter().enumerate().filter(|_| !hides) {
+            let told: Vec<Tick> = found.iter().filter(|(of, _)| *of == number).map(|(_, at)| *at).collect();
+            let all = violations(&stored, limit, Rule::Proven, usize::MAX).unwrap().found;
+            let all: Vec<Tick> = all.iter().map(|occurrence| occurrence.start).collect();
+            prop_assert_eq!(told, all, "{}", limit.name());
+        }
+    }
+}
+
+/// It is known at once, not when the next pulse comes or the record ends.
+#[test]
+fn a_violation_is_told_soon() {
+    let mut samples = vec![0u8; 6000];
+    samples[100..130].fill(1);
+    let record = record(Resolution::SAMPLED, 0xff);
+    let limits = vec![
+        Limit::width("t1", "A high").max(time("100 us")).bind(&Scope::of(&record)).unwrap(),
+        Limit::delay("t2", "A rises", "A falls").max(time("100 us")).bind(&Scope::of(&record)).unwrap(),
+    ];
+    let (watch, found) = watched(record, &limits, &samples, &[500]);
+    assert_eq!(found, [(0, Tick(100)), (1, Tick(100))]);
+    assert!(watch.results().iter().all(|result| result.verdict == Verdict::Fail));
+}
