@@ -28,6 +28,12 @@ fn samples() -> impl Strategy<Value = Vec<u8>> {
     })
 }
 
+/// The same again and again, so that what is kept of them is forgotten.
+fn repeated() -> impl Strategy<Value = Vec<u8>> {
+    (samples(), prop_oneof![4 => Just(1usize), 1 => Just(9usize)])
+        .prop_map(|(samples, times)| samples.repeat(times))
+}
+
 /// Lines A to E without a tick, known like this.
 fn record(resolution: Resolution, stated: u8) -> Capture {
     let base = TimeBase::from_rate(RATE.parse().unwrap()).unwrap();
@@ -114,7 +120,7 @@ proptest! {
 
     #[test]
     fn what_is_watched_is_what_is_checked(
-        samples in samples(),
+        samples in repeated(),
         blocks in prop::collection::vec(1usize..6000, 1..8),
         skew in prop_oneof![Just("0 s"), Just("16 us"), Just("250 us")],
         stated in any::<u8>(),

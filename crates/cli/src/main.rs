@@ -13,6 +13,7 @@ mod output;
 mod picture;
 mod report;
 mod rows;
+mod screen;
 mod tables;
 #[cfg(feature = "view")]
 mod view;
@@ -57,6 +58,7 @@ fn main() -> ExitCode {
         Command::Plan(plan) => commands::plan::run(&plan, &mut out),
         Command::Live(live) => commands::live::run(&live, &mut out),
         Command::Capture(capture) => commands::capture::run(&capture, &mut out),
+        Command::Watch(watch) => commands::watch::run(&watch, &mut out),
         Command::Info(info) => commands::info::run(&info, &mut out),
         Command::Find(find) => commands::find::run(&find, &mut out),
         Command::Frames(frames) => commands::frames::run(&frames, &mut out),

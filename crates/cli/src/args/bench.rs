@@ -109,6 +109,45 @@ pub(crate) struct Capture {
     pub(crate) replace: bool,
 }
 
+#[derive(Debug, clap::Args)]
+pub(crate) struct Watch {
+    /// The setup file, or a capture: what it was recorded with
+    pub(crate) setup: PathBuf,
+    /// Only limits with these symbols, of these parts, or of these groups: 'tDH', 'U5', 'U5.tDH'
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) only: Vec<String>,
+    /// End after so much signal, such as '10 s' or '1 h'
+    #[arg(long = "for", value_name = "TIME")]
+    pub(crate) lasting: Option<String>,
+    /// End after so many violations
+    #[arg(long, value_name = "N")]
+    pub(crate) until_violations: Option<u64>,
+    /// Of how many violations of each limit the surroundings are kept, as captures
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) keep: u64,
+    /// How much is kept before and after a violation
+    #[arg(long, value_name = "TIME", default_value = "1 ms")]
+    pub(crate) around: String,
+    /// Where captures are kept
+    #[arg(long, value_name = "FOLDER", default_value = ".")]
+    pub(crate) into: PathBuf,
+    /// Another sample rate than the setup's, for this run: '250 MS/s', or 'max'
+    #[arg(long)]
+    pub(crate) rate: Option<String>,
+    /// Only these lines, for this run, which leaves room for a higher rate
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lines: Vec<String>,
+    /// Start this command of the shell when the instrument records, such as one that resets the board; it is stopped
+    /// at the end
+    #[arg(long, value_name = "CMD")]
+    pub(crate) when_armed: Option<String>,
+    /// Also write the verdicts as JUnit XML, a test case for each limit
+    #[arg(long, value_name = "FILE")]
+    pub(crate) junit: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) table: Table,
+}
+
 /// What one run changes of its setup, in the setup's own words.
 #[derive(Debug, Default, clap::Args)]
 pub(crate) struct Changes {

@@ -7,7 +7,7 @@ mod window;
 
 use clap::{Parser, Subcommand};
 
-pub(crate) use bench::{Capture, Changes, Demo, Init, Keep, Live, Plan, Serve};
+pub(crate) use bench::{Capture, Changes, Demo, Init, Keep, Live, Plan, Serve, Watch};
 pub(crate) use record::{
     Answers, Diagnose, Find, Format, Frames, Glitches, Info, Mark, Registers, Roles, Source, Stated, Table,
     Values,
@@ -53,6 +53,9 @@ pub(crate) enum Command {
     /// Arm, wait for the trigger, record, save
     #[command(after_help = EXIT_CODES)]
     Capture(Capture),
+    /// Record without end and check the limits on what arrives; keep only the surroundings of violations
+    #[command(after_help = EXIT_CODES)]
+    Watch(Watch),
     /// What a record holds, or what an instrument can do
     Info(Info),
     /// Every occurrence of an event

@@ -20,3 +20,4 @@ pub(crate) mod registers;
 pub(crate) mod roles;
 pub(crate) mod serve;
 pub(crate) mod show;
+pub(crate) mod watch;

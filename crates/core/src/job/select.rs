@@ -111,19 +111,7 @@ impl Job {
     /// # Errors
     /// When there is no setup, or nothing of a name.
     pub fn limits(&self, names: &[impl AsRef<str>]) -> Result<Vec<&BoundLimit>> {
-        let setup = self.setup()?;
-        for name in names.iter().map(AsRef::as_ref) {
-            let expected = setup.expectations.iter().any(|e| e.name == *name);
-            if !expected && !setup.limits().any(|limit| means(name, limit)) {
-                let known: Vec<String> = setup.limits().map(BoundLimit::name).collect();
-                let message = format!("there is no limit, part or group '{name}'");
-                return Err(Error::new(ErrorKind::Unknown, message)
-                    .with_help(format!("there are: {}", known.join(", "))));
-            }
-        }
-        let wanted =
-            |limit: &&BoundLimit| names.is_empty() || names.iter().any(|name| means(name.as_ref(), limit));
-        Ok(setup.limits().filter(wanted).collect())
+        self.setup()?.limits_named(names)
     }
 
     /// The one limit that is meant by a name.
@@ -132,7 +120,7 @@ impl Job {
     /// When there is no setup, none of that name, or more than one.
     pub fn limit(&self, name: &str) -> Result<&BoundLimit> {
         let setup = self.setup()?;
-        let mut found = setup.limits().filter(|limit| means(name, limit));
+        let mut found = setup.limits().filter(|limit| limit.is_meant_by(name));
         match (found.next(), found.next()) {
             (Some(limit), None) => Ok(limit),
             (Some(first), Some(second)) => {
@@ -146,9 +134,4 @@ impl Job {
             }
         }
     }
-}
-
-fn means(name: &str, limit: &BoundLimit) -> bool {
-    let (part, symbol) = (&limit.reference, &limit.limit.symbol);
-    name == part || name == symbol || limit.limit.group.as_deref() == Some(name) || name == limit.name()
 }

@@ -8,7 +8,6 @@ use crate::known::{Rule, hiding_lines};
 use crate::limit::{LimitResult, Verdict, check_all, overall};
 use crate::line::Signal;
 use crate::quantity::{Percent, Time};
-use crate::setup::PlacedPart;
 
 /// The verdicts on a record.
 #[derive(Clone, Debug)]
@@ -77,14 +76,10 @@ impl Job {
         let expected = setup.expectations.iter().filter(|e| named(&e.name));
         let expectations = expected.map(|e| e.check(&self.capture)).collect::<Result<Vec<Met>>>()?;
         let verdicts = results.iter().map(|r| r.verdict).chain(expectations.iter().map(|met| met.verdict));
-        let left_out = setup
-            .parts
-            .iter()
-            .flat_map(|part| part.not_wired.iter().map(move |symbol| format!("{}.{symbol}", part.reference)));
         Ok(Verdicts {
             overall: overall(verdicts),
-            not_wired: left_out.collect(),
-            pins_not_wired: setup.parts.iter().flat_map(PlacedPart::open_pins).collect(),
+            not_wired: setup.left_out(),
+            pins_not_wired: setup.open_pins(),
             granted: results.iter().filter_map(|result| result.granted).max(),
             remarks,
             results,

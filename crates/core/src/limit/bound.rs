@@ -116,6 +116,12 @@ impl BoundLimit {
         }
     }
 
+    /// Whether a name means it: its own, its symbol, its part's reference, or its group.
+    pub fn is_meant_by(&self, name: &str) -> bool {
+        let (part, symbol) = (&self.reference, &self.limit.symbol);
+        name == part || name == symbol || self.limit.group.as_deref() == Some(name) || name == self.name()
+    }
+
     /// Binds a limit whose events name pins to what `pins` says they are.
     ///
     /// # Errors

@@ -32,6 +32,8 @@ pub enum Length {
     Samples(u64),
     /// As long as the memory lasts.
     Longest,
+    /// Without end: what comes is looked at, and not kept.
+    Endless,
 }
 
 /// How much of the record lies before the trigger.
@@ -183,7 +185,7 @@ pub fn plan(wanted: &Wanted, able: &Capabilities) -> Result<Plan, Vec<Error>> {
     };
     let samples = match samples_at(wanted.length, rate) {
         Some(samples) => samples,
-        None if mode.streams => {
+        None if mode.streams && wanted.length == Length::Longest => {
             let error = Error::new(ErrorKind::Instrument, "a stream has no end of its own");
             problems.push(error.with_help("say how long the record is, such as length = \"10 s\""));
             return Err(problems);
@@ -265,12 +267,21 @@ fn samples_at(length: Length, rate: Rate) -> Option<u64> {
         Length::Time(time) => {
             Some(ticks(rate, time).and_then(|t| u64::try_from(t.ceil()).ok()).unwrap_or(u64::MAX))
         }
-        Length::Longest => None,
+        Length::Longest | Length::Endless => None,
     }
 }
 
 fn too_many_inputs(wanted: &Wanted, able: &Capabilities, stream: bool) -> Error {
     let count = wanted.count();
+    if wanted.length == Length::Endless {
+        let message =
+            format!("the instrument does not stream {count} lines, so it has no record without end");
+        let help = match able.modes.iter().filter(|mode| mode.streams).map(|mode| mode.inputs).max() {
+            Some(most) => format!("it streams {most}: leave out {} lines", count.saturating_sub(most)),
+            None => "record and check again and again instead".to_string(),
+        };
+        return Error::new(ErrorKind::Instrument, message).with_help(help);
+    }
     if stream && !able.rates_for(count, false).is_empty() {
         let message =
             format!("the instrument cannot wait for this trigger by itself, nor stream {count} lines");

@@ -21,6 +21,7 @@ mod sink;
 mod source;
 mod tried;
 mod vectors;
+mod watch;
 mod wired;
 mod wiring;
 
@@ -33,12 +34,13 @@ pub use sheet::Lead;
 pub use sink::CaptureSink;
 pub use source::{Attached, Texts};
 pub(crate) use source::{bytes_of, is_capture, split_carried};
+pub use watch::Watched;
 pub use wiring::Misfit;
 
 use self::vectors::Vectors;
 use crate::capture::{Attachment, Capture};
 use crate::decode::{Register, SerialBus};
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::event::{Scope, StateMachine};
 use crate::exchange::Exchange;
 use crate::expect::Expectation;
@@ -260,6 +262,41 @@ impl Setup {
     /// All limits to check, in the order of the files.
     pub fn limits(&self) -> impl Iterator<Item = &BoundLimit> {
         self.parts.iter().flat_map(|p| &p.limits)
+    }
+
+    /// The limits that names mean: a limit, its symbol, a part or a group; all where none is given. A name may also be
+    /// that of an expectation.
+    ///
+    /// # Errors
+    /// When nothing has a name that is given.
+    pub fn limits_named(&self, names: &[impl AsRef<str>]) -> Result<Vec<&BoundLimit>> {
+        for name in names.iter().map(AsRef::as_ref) {
+            let expected = self.expectations.iter().any(|e| e.name == *name);
+            if !expected && !self.limits().any(|limit| limit.is_meant_by(name)) {
+                let known: Vec<String> = self.limits().map(BoundLimit::name).collect();
+                let message = format!("there is no limit, part or group '{name}'");
+                return Err(Error::new(ErrorKind::Unknown, message)
+                    .with_help(format!("there are: {}", known.join(", "))));
+            }
+        }
+        let wanted = |limit: &&BoundLimit| {
+            names.is_empty() || names.iter().any(|name| limit.is_meant_by(name.as_ref()))
+        };
+        Ok(self.limits().filter(wanted).collect())
+    }
+
+    /// Limits left out because a pin that they need is not wired, as `U5.tWP`.
+    pub fn left_out(&self) -> Vec<String> {
+        let of = |part: &PlacedPart| {
+            let name = |symbol: &String| format!("{}.{symbol}", part.reference);
+            part.not_wired.iter().map(name).collect::<Vec<_>>()
+        };
+        self.parts.iter().flat_map(of).collect()
+    }
+
+    /// The pins that are not wired, as `U5.OE_N`.
+    pub fn open_pins(&self) -> Vec<String> {
+        self.parts.iter().flat_map(PlacedPart::open_pins).collect()
     }
 
     fn names(&self) -> names::Names<'_> {

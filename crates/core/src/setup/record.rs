@@ -13,7 +13,7 @@ use crate::instrument::{
 use crate::line::{
     AnalogId, AnalogScale, Crossing, Gate, Input, Level, Line, LineId, Signal, Threshold, VoltageRange,
 };
-use crate::plan::{Plan, Wanted, WantedAnalog, WantedBus, WantedInput, WantedSource, plan};
+use crate::plan::{Length, Plan, Wanted, WantedAnalog, WantedBus, WantedInput, WantedSource, plan};
 use crate::quantity::Time;
 use crate::scan::Memory;
 use crate::time::{Moment, Tick, TimeBase};
@@ -70,7 +70,8 @@ impl Setup {
         }
         let able = instrument.capabilities();
         Ok(Wanted {
-            stream: program.as_ref().is_some_and(|program| !self.waits_on_board(program, &able)),
+            stream: sampling.length == Length::Endless
+                || program.as_ref().is_some_and(|program| !self.waits_on_board(program, &able)),
             speed: sampling.speed,
             length: sampling.length,
             before: if options.now || self.trigger.is_none() {

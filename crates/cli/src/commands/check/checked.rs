@@ -8,6 +8,7 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
 use deep_tap::line::{Level, LineId};
 use deep_tap::quantity::{Bounds, Quantity, Rate, Time};
+use deep_tap::setup::{Setup, Watched};
 use deep_tap::time::Tick;
 
 use crate::Outcome;
@@ -100,6 +101,30 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
 }
 
 impl Checked {
+    /// The verdicts on what was watched with a setup.
+    pub(crate) fn watched(name: String, setup: &Setup, watched: Watched) -> Self {
+        let Watched { results, remarks, record, .. } = watched;
+        Checked {
+            unrecorded: Vec::new(),
+            file: name,
+            source: record.origin().source.clone(),
+            sampled: record.resolution().sampled,
+            rate: record.base().rate(),
+            tick: record.base().tick(),
+            rule: Rule::Proven,
+            made: record.origin().made.map(|made| made.to_string()),
+            history: record.history().to_vec(),
+            verdict: limit::overall(results.iter().map(|result| result.verdict)),
+            granted: results.iter().filter_map(|result| result.granted).max(),
+            results,
+            expectations: Vec::new(),
+            remarks,
+            not_wired: setup.left_out(),
+            pins_not_wired: setup.open_pins(),
+            violations: None,
+        }
+    }
+
     /// What the verdicts rest on, in a sentence each.
     pub(crate) fn assumptions(&self) -> Vec<String> {
         let granted = self.granted.map(|time| {

@@ -12,17 +12,17 @@ use crate::errors::Failure;
 use crate::output::Pending;
 
 /// The suites so far.
-pub(super) struct Suite(Report);
+pub(crate) struct Suite(Report);
 
 impl Suite {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Suite(Report::new("deep-tap check"))
     }
 
     /// Adds the verdicts on one capture. A violation is a failure and what was not seen is skipped.
     /// What is inconclusive is a failure of its own type: a build that goes on with it would take it
     /// for passed.
-    pub(super) fn add(&mut self, checked: &Checked) {
+    pub(crate) fn add(&mut self, checked: &Checked) {
         let mut suite = TestSuite::new(printable(&checked.file));
         let made = checked.made.as_deref().and_then(|made| DateTime::parse_from_rfc3339(made).ok());
         if let Some(made) = made {
@@ -57,7 +57,7 @@ impl Suite {
         self.0.add_test_suite(suite);
     }
 
-    pub(super) fn write(&self, to: &mut Pending) -> Result<(), Failure> {
+    pub(crate) fn write(&self, to: &mut Pending) -> Result<(), Failure> {
         let text = self.0.to_string().map_err(|error| {
             Error::new(ErrorKind::Io, "the verdicts cannot be written as XML").with_source(error)
         })?;

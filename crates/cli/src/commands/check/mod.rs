@@ -20,10 +20,10 @@ use crate::errors::Failure;
 use crate::load::{load, tell_damage};
 use crate::output::{Out, Pending, Working, write_table};
 pub(crate) use checked::{Checked, Told, answer, check, checked_limit, mark, outcome};
-use junit::Suite;
+pub(crate) use junit::Suite;
 use occurrences::Occurrences;
 pub(crate) use over::Over;
-use report::Of;
+pub(crate) use report::Of;
 pub(crate) use report::Verdicts;
 pub(crate) use table::{cells, explanation, narrow_cells, rate_worth_trying, verdict_text as outcome_text};
 

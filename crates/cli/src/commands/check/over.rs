@@ -23,7 +23,7 @@ pub(crate) struct Over {
     runs: Runs,
     tick: Option<Time>,
     /// Each with its violations, where these are listed.
-    pub(super) each: Vec<Checked>,
+    pub(crate) each: Vec<Checked>,
 }
 
 impl Over {
@@ -56,7 +56,7 @@ impl Over {
         Ok(())
     }
 
-    pub(super) fn add(&mut self, checked: Checked) -> Result<(), Failure> {
+    pub(crate) fn add(&mut self, checked: Checked) -> Result<(), Failure> {
         self.add_results(&checked.file, checked.tick, checked.results.clone())?;
         self.each.push(checked);
         Ok(())
@@ -113,7 +113,7 @@ impl Over {
         counted(self.names.len(), "capture")
     }
 
-    pub(super) fn text(&self) -> String {
+    pub(crate) fn text(&self) -> String {
         let mut text = format!("{}          over {}\n\n{}\n", self.answer(), self.captures(), self.grid());
         let notes: Vec<String> = self.results().iter().filter_map(|over| explanation(&over.result)).collect();
         if !notes.is_empty() {
@@ -138,11 +138,11 @@ impl Over {
     }
 
     /// The worst of each limit as programs read it.
-    pub(super) fn worst_rows(&self) -> Vec<OverRow<'_>> {
+    pub(crate) fn worst_rows(&self) -> Vec<OverRow<'_>> {
         self.results().iter().map(|over| OverRow::new(over, &self.names)).collect()
     }
 
-    pub(super) fn verdict(&self) -> Verdict {
+    pub(crate) fn verdict(&self) -> Verdict {
         overall(self.verdicts())
     }
 }

@@ -81,20 +81,20 @@ impl<'a> Verdicts<'a> {
 
 /// Whether a table has a row for each limit, or for each violation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Of {
+pub(crate) enum Of {
     Limits,
     Violations,
 }
 
 impl Of {
-    pub(super) fn columns(self) -> &'static [&'static str] {
+    pub(crate) fn columns(self) -> &'static [&'static str] {
         match self {
             Of::Limits => limits::COLUMNS,
             Of::Violations => limits::VIOLATION_COLUMNS,
         }
     }
 
-    pub(super) fn rows(self, each: &[Checked], rows: &mut Rows) -> Result<(), Failure> {
+    pub(crate) fn rows(self, each: &[Checked], rows: &mut Rows) -> Result<(), Failure> {
         each.iter().try_for_each(|checked| {
             let file = checked.file.as_str();
             match self {

@@ -14,9 +14,19 @@ use deep_tap::quantity::{Rate, Time, resolution, signed, uncertain};
 
 impl Checked {
     pub(crate) fn text(&self, capture: &Capture, setup: Option<&Path>) -> String {
+        let mut text = self.body();
+        let advice = self.advice(capture, setup);
+        if !advice.is_empty() {
+            text.push_str(&format!("\n{}\n", advice.join("\n")));
+        }
+        text
+    }
+
+    /// The verdicts and what has to be said of them.
+    pub(crate) fn body(&self) -> String {
         let met = self.expectations.iter().map(|met| met.verdict);
         let answer = answer(self.results.iter().map(|r| r.verdict).chain(met));
-        let kind = if capture.resolution().sampled {
+        let kind = if self.sampled {
             format!("{}, tick {}", self.rate, self.tick)
         } else {
             format!("exact, tick {}", self.tick)
@@ -32,7 +42,7 @@ impl Checked {
             text.push_str(&format!("history: {step}\n"));
         }
         if !self.results.is_empty() {
-            text.push_str(&format!("\n{}\n", self.grid(capture.base().tick()).text()));
+            text.push_str(&format!("\n{}\n", self.grid(self.tick).text()));
         }
         if !self.expectations.is_empty() {
             text.push_str(&expectations::text(&self.expectations, self.tick, self.violations.is_some()));
@@ -74,10 +84,6 @@ impl Checked {
         }
         if !text.ends_with('\n') {
             text.push('\n');
-        }
-        let advice = self.advice(capture, setup);
-        if !advice.is_empty() {
-            text.push_str(&format!("\n{}\n", advice.join("\n")));
         }
         text
     }

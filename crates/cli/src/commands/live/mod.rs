@@ -1,12 +1,5 @@
 //! `live`: the state of every line, renewed on a terminal.
 
-#[cfg(not(feature = "view"))]
-mod no_screen;
-#[cfg(feature = "view")]
-mod screen;
-#[cfg(all(test, feature = "view"))]
-mod tests;
-
 use std::cell::RefCell;
 use std::io::IsTerminal;
 use std::ops::ControlFlow;
@@ -23,11 +16,6 @@ use deep_tap::setup::{CaptureSink, LevelSource, Misfit, RecordOptions, Sampling,
 use deep_tap::{Error, ErrorKind};
 use serde::Serialize;
 
-#[cfg(not(feature = "view"))]
-use no_screen::Screen;
-#[cfg(feature = "view")]
-use screen::Screen;
-
 use crate::Outcome;
 use crate::args::{self, Changes, Format};
 use crate::connect::{catch_interrupt, interrupted};
@@ -36,6 +24,7 @@ use crate::contract::lines::ActivityRow;
 use crate::errors::Failure;
 use crate::next::{changes_words, next, path_word};
 use crate::output::{Grid, Mark, Out, remark, write_table};
+use crate::screen::Screen;
 
 /// What the lines did, as a program reads it.
 #[derive(Serialize)]

@@ -49,7 +49,7 @@ impl Terms {
 #[derive(Clone, Debug)]
 pub(in crate::limit) struct Plan {
     pub(super) judge: Judge,
-    pub(super) span: Span,
+    pub(in crate::limit) span: Span,
     /// What lines that may hide pulses leave open.
     pub(in crate::limit) hides: Hides,
     /// The judge who thinks that they hide none, where they may.

@@ -3,6 +3,7 @@
 mod plans;
 mod watched;
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -18,7 +19,7 @@ use crate::event::{MarkReader, StretchReader, reach_of};
 use crate::line::{LineId, Signal};
 use crate::quantity::Rational;
 use crate::scan::{Filler, Samples};
-use crate::time::Tick;
+use crate::time::{Tick, TimeBase};
 use watched::Watched;
 
 /// Samples that are looked at together, at the most; fewer where they come slowly.
@@ -68,6 +69,7 @@ pub struct Watch {
     read: u64,
     /// How many ticks are kept of all lines.
     kept: u64,
+    finished: bool,
 }
 
 impl Watch {
@@ -118,14 +120,15 @@ impl Watch {
             step: look.unwrap_or(STEP).clamp(1 << 12, STEP),
             read: 0,
             kept: 0,
+            finished: false,
             rolling,
         })
     }
 
-    /// Keeps so many ticks of all lines behind what was looked at, for [`excerpt`](Watch::excerpt).
+    /// Keeps of all lines so many ticks that lie behind a violation when it is told, for [`excerpt`](Watch::excerpt).
     #[must_use]
     pub fn keeping(mut self, ticks: u64) -> Self {
-        self.kept = ticks;
+        self.kept = ticks.saturating_add(2 * self.step + self.margin);
         self
     }
 
@@ -139,16 +142,19 @@ impl Watch {
         Tick(self.read)
     }
 
-    /// The names of the limits, in their order.
-    pub fn names(&self) -> Vec<String> {
-        self.limits.iter().map(Watched::name).collect()
+    /// The limits, in their order.
+    pub fn limits(&self) -> impl Iterator<Item = &BoundLimit> {
+        self.limits.iter().map(Watched::bound)
     }
 
     /// Takes samples in.
     ///
     /// # Errors
-    /// When a bus cannot be decoded.
+    /// When a bus cannot be decoded, or the watch is [finished](Watch::finish).
     pub fn push(&mut self, samples: Samples<'_>) -> Result<()> {
+        if self.finished {
+            return Err(Error::new(ErrorKind::Limits, "samples come after the end of what is watched"));
+        }
         let mut at = 0;
         while at < samples.len() {
             let waiting = self.filler.position() - self.read.min(self.filler.position());
@@ -168,7 +174,10 @@ impl Watch {
     /// # Errors
     /// As [`push`](Watch::push).
     pub fn look_now(&mut self) -> Result<()> {
-        if self.filler.position() > self.read + self.margin { self.look(false) } else { Ok(()) }
+        if !self.finished && self.filler.position() > self.read + self.margin {
+            return self.look(false);
+        }
+        Ok(())
     }
 
     fn look(&mut self, ended: bool) -> Result<()> {
@@ -230,16 +239,28 @@ impl Watch {
     /// The violations found since this was last asked, in the order in which they were decided: those that are proven
     /// by what has arrived. A pulse of a single sample that arrives later may leave one of them open after all.
     pub fn violations(&mut self) -> Vec<Violation> {
+        let base = self.base();
         let limits = self.limits.iter_mut().enumerate();
-        limits.flat_map(|(number, limit)| limit.violations(number)).collect()
+        limits.flat_map(|(number, limit)| limit.violations(number, base)).collect()
     }
 
-    /// What is kept of a stretch, as a capture; what lies before it is left out.
+    /// What is [kept](Watch::keeping) of a stretch, as a capture; what lies before that is left out.
     ///
     /// # Errors
     /// As building a capture.
-    pub fn excerpt(&self, range: std::ops::Range<Tick>) -> Result<Capture> {
-        self.rolling.capture().with_same_traces().excerpt(range)
+    pub fn excerpt(&self, range: Range<Tick>) -> Result<Capture> {
+        let first = Tick(self.read.saturating_sub(self.kept));
+        self.rolling.capture().with_same_traces().excerpt(first.max(range.start)..range.end)
+    }
+
+    /// The record as far as it is known: of its lines, only what is still needed is kept.
+    pub(crate) fn record(&self) -> &Capture {
+        self.rolling.capture()
+    }
+
+    /// The clock of the record.
+    pub fn base(&self) -> TimeBase {
+        self.rolling.capture().base()
     }
 
     /// The results by what has been looked at.
@@ -253,7 +274,15 @@ impl Watch {
     /// # Errors
     /// As [`push`](Watch::push).
     pub fn finish(&mut self) -> Result<Vec<LimitResult>> {
-        self.look(true)?;
+        if !self.finished {
+            self.finished = true;
+            self.look(true)?;
+        }
         Ok(self.results())
+    }
+
+    /// Whether the samples are over.
+    pub fn is_finished(&self) -> bool {
+        self.finished
     }
 }

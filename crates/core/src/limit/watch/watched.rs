@@ -14,8 +14,8 @@ use crate::limit::occurrence::{Occurrence, Visited};
 use crate::limit::result::LimitResult;
 use crate::limit::walk::{Given, Plan, Run, Take, Wanted};
 use crate::line::Signal;
-use crate::quantity::Time;
-use crate::time::Tick;
+use crate::quantity::{Bounds, Quantity, Time};
+use crate::time::{Tick, TimeBase};
 
 /// A violation, as it was decided by what had arrived.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,6 +24,10 @@ pub struct Violation {
     pub limit: usize,
     /// The occurrence.
     pub occurrence: Occurrence,
+    /// What was measured there, and what is known of that.
+    pub measured: Option<(Quantity, Bounds<Quantity>)>,
+    /// How far that is beyond the limit: negative.
+    pub margin: Option<Quantity>,
 }
 
 /// A limit, and what was found of it.
@@ -112,6 +116,10 @@ impl Watched {
         Ok(Watched { bound, run, doubts, found })
     }
 
+    pub(super) fn bound(&self) -> &BoundLimit {
+        &self.bound
+    }
+
     pub(super) fn name(&self) -> String {
         self.bound.name()
     }
@@ -149,10 +157,13 @@ impl Watched {
         self.doubts.iter().position(|doubts| *doubts == now).unwrap_or(0)
     }
 
-    pub(super) fn violations(&mut self, limit: usize) -> impl Iterator<Item = Violation> {
-        std::mem::take(&mut self.found.fresh)
-            .into_iter()
-            .map(move |occurrence| Violation { limit, occurrence })
+    pub(super) fn violations(&mut self, limit: usize, base: TimeBase) -> impl Iterator<Item = Violation> {
+        let (required, span) = (self.bound.limit.required, self.found.plan.span);
+        std::mem::take(&mut self.found.fresh).into_iter().map(move |occurrence| {
+            let value = occurrence.value(base);
+            let margin = value.and_then(|value| Some(value.unit().of(required.margin(value.to_rational())?)));
+            Violation { limit, occurrence, measured: value.zip(occurrence.bounds(&span)), margin }
+        })
     }
 
     pub(super) fn result(&self, capture: &Capture) -> LimitResult {

@@ -1,4 +1,4 @@
-//! The table of all lines on a screen of its own, renewed in place.
+//! A screen of its own in the terminal.
 
 use std::io;
 use std::time::{Duration, Instant};
@@ -18,7 +18,7 @@ const ACCENT: Color = Color::Rgb(44, 126, 196);
 const RENEW: Duration = Duration::from_millis(400);
 
 /// A text on a screen of its own, as much of it as fits, scrolled by keys. The terminal is as it was when this ends.
-pub(super) struct Screen {
+pub(crate) struct Screen {
     terminal: DefaultTerminal,
     /// Each with whether it asks for attention.
     lines: Vec<(String, bool)>,
@@ -30,7 +30,7 @@ pub(super) struct Screen {
 }
 
 impl Screen {
-    pub(super) fn open() -> io::Result<Screen> {
+    pub(crate) fn open() -> io::Result<Screen> {
         Ok(Screen {
             terminal: ratatui::try_init()?,
             lines: Vec::new(),
@@ -43,18 +43,18 @@ impl Screen {
     }
 
     /// Whether it is time for another text.
-    pub(super) fn is_due(&self) -> bool {
+    pub(crate) fn is_due(&self) -> bool {
         self.last.is_none_or(|last| last.elapsed() >= RENEW)
     }
 
-    pub(super) fn show(&mut self, text: &str) -> io::Result<()> {
+    pub(crate) fn show(&mut self, text: &str) -> io::Result<()> {
         self.lines = text.lines().map(plain).collect();
         self.last = Some(Instant::now());
         self.draw()
     }
 
     /// Heeds the keys that wait; whether somebody wants to go.
-    pub(super) fn listen(&mut self) -> io::Result<bool> {
+    pub(crate) fn listen(&mut self) -> io::Result<bool> {
         while event::poll(Duration::ZERO)? {
             match event::read()? {
                 Event::Key(key) if key.kind != KeyEventKind::Release => self.key(key.code, key.modifiers),
@@ -67,7 +67,7 @@ impl Screen {
     }
 
     /// Whether somebody wanted to go.
-    pub(super) fn is_over(&self) -> bool {
+    pub(crate) fn is_over(&self) -> bool {
         self.over
     }
 

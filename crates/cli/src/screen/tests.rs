@@ -1,9 +1,9 @@
-//! The table of lines on screens of any size.
+//! Lines on screens of any size.
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::screen::paint;
+use super::terminal::paint;
 
 fn shown(count: usize, mut top: usize, height: u16) -> Vec<String> {
     let lines: Vec<(String, bool)> = (0..count).map(|number| (format!("line {number}"), false)).collect();

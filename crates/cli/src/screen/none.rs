@@ -3,26 +3,26 @@
 use std::io;
 
 /// No screen.
-pub(super) enum Screen {}
+pub(crate) enum Screen {}
 
 impl Screen {
-    pub(super) fn open() -> io::Result<Screen> {
+    pub(crate) fn open() -> io::Result<Screen> {
         Err(io::ErrorKind::Unsupported.into())
     }
 
-    pub(super) fn is_due(&self) -> bool {
+    pub(crate) fn is_due(&self) -> bool {
         match *self {}
     }
 
-    pub(super) fn show(&mut self, _: &str) -> io::Result<()> {
+    pub(crate) fn show(&mut self, _: &str) -> io::Result<()> {
         match *self {}
     }
 
-    pub(super) fn listen(&mut self) -> io::Result<bool> {
+    pub(crate) fn listen(&mut self) -> io::Result<bool> {
         match *self {}
     }
 
-    pub(super) fn is_over(&self) -> bool {
+    pub(crate) fn is_over(&self) -> bool {
         match *self {}
     }
 }
