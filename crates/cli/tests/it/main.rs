@@ -26,3 +26,5 @@ mod support;
 /// The interactive view on a terminal.
 #[cfg(all(unix, feature = "view"))]
 mod view;
+/// Limits while the samples arrive.
+mod watch;

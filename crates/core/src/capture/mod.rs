@@ -17,6 +17,7 @@ mod grid;
 mod held;
 mod merged;
 mod narrow;
+mod past;
 mod record;
 mod rolling;
 mod sample_times;

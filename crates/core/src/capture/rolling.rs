@@ -1,6 +1,5 @@
 //! The last part of a record that goes on.
 
-use std::collections::VecDeque;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
@@ -66,34 +65,6 @@ impl Rolling {
         if let Some(trace) = self.capture.traces.get_mut(line.0).and_then(Arc::get_mut) {
             trace.forget(before.0.min(self.firm.saturating_sub(1)));
         }
-    }
-}
-
-/// When a trace was unknown before what is kept of it.
-#[derive(Debug, Default)]
-pub(super) struct Past {
-    /// The first tick that is kept.
-    until: u64,
-    unknown: VecDeque<Range<u64>>,
-}
-
-impl Past {
-    /// Whether the line was unknown anywhere.
-    pub(super) fn is_ever_unknown(&self) -> bool {
-        !self.unknown.is_empty()
-    }
-
-    fn note(&mut self, unknown: Range<u64>) {
-        match self.unknown.back_mut().filter(|last| last.end == unknown.start) {
-            Some(last) => last.end = unknown.end,
-            None if !unknown.is_empty() => self.unknown.push_back(unknown),
-            None => {}
-        }
-    }
-
-    fn is_unknown_within(&self, range: &Range<u64>) -> bool {
-        let after = self.unknown.partition_point(|unknown| unknown.end <= range.start);
-        self.unknown.get(after).is_some_and(|unknown| unknown.start < range.end)
     }
 }
 

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
-use super::rolling::Past;
+use super::past::Past;
 use crate::line::{Level, LineId, Narrowest};
 use crate::time::Tick;
 

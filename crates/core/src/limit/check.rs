@@ -42,11 +42,10 @@ pub fn check_all<'a>(
     let mut stored = Stored::new(&wanted, capture, rule);
     loop {
         let given = stored.next(parallel);
-        match parallel {
-            true => {
-                limits.par_iter_mut().with_max_len(1).try_for_each(|limit| limit.take(capture, &given))?
-            }
-            false => limits.iter_mut().try_for_each(|limit| limit.take(capture, &given))?,
+        if parallel {
+            limits.par_iter_mut().with_max_len(1).try_for_each(|limit| limit.take(capture, &given))?;
+        } else {
+            limits.iter_mut().try_for_each(|limit| limit.take(capture, &given))?;
         }
         if given.ended {
             return Ok(limits.into_iter().map(|limit| limit.result(capture, rule)).collect());

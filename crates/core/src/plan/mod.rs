@@ -277,8 +277,8 @@ fn too_many_inputs(wanted: &Wanted, able: &Capabilities, stream: bool) -> Error 
         let message =
             format!("the instrument does not stream {count} lines, so it has no record without end");
         let help = match able.modes.iter().filter(|mode| mode.streams).map(|mode| mode.inputs).max() {
-            Some(most) => format!("it streams {most}: leave out {} lines", count.saturating_sub(most)),
-            None => "record and check again and again instead".to_string(),
+            Some(most) if most < count => format!("it streams {most}: leave out {} lines", count - most),
+            _ => "record and check again and again instead".to_string(),
         };
         return Error::new(ErrorKind::Instrument, message).with_help(help);
     }
@@ -334,7 +334,9 @@ fn rate_error(wanted: &Wanted, rates: &[Rate], able: &Capabilities) -> Error {
         let error = Error::new(ErrorKind::Instrument, "no rate fits this length");
         return error.with_help("give a shorter length, or name fewer lines");
     };
-    let message = if wanted.stream {
+    let message = if wanted.length == Length::Endless {
+        format!("the instrument does not stream {count} lines at {rate}")
+    } else if wanted.stream {
         format!(
             "the host must look for this trigger, and the instrument does not stream {count} lines at {rate}"
         )

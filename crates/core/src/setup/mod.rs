@@ -34,7 +34,7 @@ pub use sheet::Lead;
 pub use sink::CaptureSink;
 pub use source::{Attached, Texts};
 pub(crate) use source::{bytes_of, is_capture, split_carried};
-pub use watch::Watched;
+pub use watch::{WatchOptions, Watched};
 pub use wiring::Misfit;
 
 use self::vectors::Vectors;

@@ -12,7 +12,7 @@ use crate::known::hiding_lines;
 use crate::limit::{BoundLimit, LimitResult, Watch};
 use crate::line::Signal;
 use crate::plan::{Before, Length};
-use crate::quantity::Time;
+use crate::quantity::{Rational, Time};
 use crate::scan::Samples;
 use crate::time::{Moment, Tick};
 
@@ -33,10 +33,27 @@ pub struct Watched {
     pub broke_off: Option<Error>,
 }
 
+/// How limits are watched.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct WatchOptions {
+    /// How much before and after a violation can be [taken out](Watch::excerpt).
+    pub around: Time,
+    /// How much signal is watched; `None` for as long as nobody says stop.
+    pub lasting: Option<Time>,
+    /// When it is made, for the captures of it to tell.
+    pub made: Option<Moment>,
+}
+
+impl Default for WatchOptions {
+    /// Without surroundings, for as long as nobody says stop.
+    fn default() -> Self {
+        WatchOptions { around: Time::ZERO, lasting: None, made: None }
+    }
+}
+
 impl Setup {
     /// Records with an instrument without end and watches limits of this setup, which [`Setup::limits`] gives.
-    /// `look` is called whenever samples have arrived and been looked at, and may say stop. Surroundings of `around`
-    /// on either side can be [taken out](Watch::excerpt).
+    /// `look` is called whenever samples have arrived and been looked at, and may say stop.
     ///
     /// Where the samples break off, as on a link that does not keep up, what was watched until then is given, with
     /// the reason: nothing is judged across a gap.
@@ -47,7 +64,7 @@ impl Setup {
         &self,
         instrument: &mut dyn Instrument,
         limits: Vec<BoundLimit>,
-        (around, made): (Time, Option<Moment>),
+        options: WatchOptions,
         look: &mut dyn FnMut(&mut Watch) -> ControlFlow<()>,
     ) -> Result<Watched> {
         let mut endless = self.clone();
@@ -56,9 +73,9 @@ impl Setup {
         let mut signals: Vec<Signal> = limits.iter().flat_map(BoundLimit::signals).collect();
         signals.sort_unstable();
         signals.dedup();
-        let watching = RefCell::new(Watching { limits, around, watch: None, record: None });
-        let options = RecordOptions { now: true, made };
-        let mut sink = Into(&watching);
+        let watching = RefCell::new(Watching { limits, options, most: u64::MAX, watch: None, record: None });
+        let options = RecordOptions { now: true, made: options.made };
+        let mut sink = Handing(&watching);
         let recorded = endless.record_into(instrument, options, &mut sink, &mut |progress| {
             watching.borrow_mut().progress(&progress, look)
         });
@@ -83,18 +100,24 @@ impl Setup {
 
 struct Watching {
     limits: Vec<BoundLimit>,
-    around: Time,
+    options: WatchOptions,
+    /// How many samples are watched.
+    most: u64,
     watch: Option<Watch>,
     record: Option<Capture>,
 }
 
 impl Watching {
     fn begin(&mut self, record: Capture) -> Result<()> {
-        let ticks = record.base().ticks_in(self.around).map(|ticks| ticks.ceil());
-        let ticks = ticks.and_then(|ticks| u64::try_from(ticks).ok()).unwrap_or(u64::MAX / 4);
+        let ticks = |time: Time| {
+            let ticks = record.base().ticks_in(time).map(Rational::ceil);
+            ticks.and_then(|ticks| u64::try_from(ticks).ok()).unwrap_or(u64::MAX / 4)
+        };
+        let around = ticks(self.options.around);
+        self.most = self.options.lasting.map_or(u64::MAX, ticks);
         let names = record.with_same_traces();
         self.watch =
-            Some(Watch::new(record, std::mem::take(&mut self.limits))?.keeping(ticks.saturating_mul(2)));
+            Some(Watch::new(record, std::mem::take(&mut self.limits))?.keeping(around.saturating_mul(2)));
         self.record = Some(names);
         Ok(())
     }
@@ -108,22 +131,22 @@ impl Watching {
         else {
             return ControlFlow::Continue(());
         };
-        look(watch)
+        look(watch)?;
+        if watch.position() < Tick(self.most) { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
     }
 }
 
 /// Hands the samples over.
-struct Into<'w>(&'w RefCell<Watching>);
+struct Handing<'w>(&'w RefCell<Watching>);
 
-impl CaptureSink for Into<'_> {
+impl CaptureSink for Handing<'_> {
     fn begin(&mut self, record: Capture) -> Result<()> {
         self.0.borrow_mut().begin(record)
     }
 
     fn push(&mut self, samples: Samples<'_>) -> Result<()> {
-        match &mut self.0.borrow_mut().watch {
-            Some(watch) => watch.push(samples),
-            None => Ok(()),
-        }
+        let Watching { watch: Some(watch), most, .. } = &mut *self.0.borrow_mut() else { return Ok(()) };
+        let room = usize::try_from(most.saturating_sub(watch.position().0)).unwrap_or(usize::MAX);
+        watch.push(samples.slice(0..room.min(samples.len())))
     }
 }

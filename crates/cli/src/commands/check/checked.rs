@@ -8,7 +8,7 @@ use deep_tap::known::Rule;
 use deep_tap::limit::{self, BoundLimit, LimitResult, Verdict};
 use deep_tap::line::{Level, LineId};
 use deep_tap::quantity::{Bounds, Quantity, Rate, Time};
-use deep_tap::setup::{Setup, Watched};
+use deep_tap::setup::{LevelSource, Setup, Watched};
 use deep_tap::time::Tick;
 
 use crate::Outcome;
@@ -78,7 +78,7 @@ pub(crate) fn check(loaded: &Job, file: &Path, only: &[String], rule: Rule) -> R
         let signals = limit.signals();
         signals.iter().filter_map(|signal| signal.line()).any(unknown)
     });
-    let unrecorded = unrecorded.map(|limit| format!("{}.{}", limit.reference, limit.limit.symbol)).collect();
+    let unrecorded = unrecorded.map(BoundLimit::name).collect();
     Ok(Checked {
         unrecorded,
         file: file.display().to_string(),
@@ -104,8 +104,14 @@ impl Checked {
     /// The verdicts on what was watched with a setup.
     pub(crate) fn watched(name: String, setup: &Setup, watched: Watched) -> Self {
         let Watched { results, remarks, record, .. } = watched;
+        let left_out =
+            |line: LineId| setup.lines.get(line.0).is_some_and(|line| line.source == LevelSource::LeftOut);
+        let unrecorded = setup.limits().filter(|limit| {
+            let signals = limit.signals();
+            signals.iter().filter_map(|signal| signal.line()).any(left_out)
+        });
         Checked {
-            unrecorded: Vec::new(),
+            unrecorded: unrecorded.map(BoundLimit::name).collect(),
             file: name,
             source: record.origin().source.clone(),
             sampled: record.resolution().sampled,

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use deep_tap::capture::{Capture, Note};
 use deep_tap::format::dtap::{self, SaveOptions};
 use deep_tap::limit::{Violation, Watch};
-use deep_tap::quantity::Time;
+use deep_tap::quantity::{Rational, Time};
 use deep_tap::time::Tick;
 use deep_tap::{Error, ErrorKind};
 
@@ -68,7 +68,7 @@ impl Keeper {
             wanted.notes.push(note);
             return Kept::Will;
         }
-        let ticks = watch.base().ticks_in(self.around).map(|ticks| ticks.ceil());
+        let ticks = watch.base().ticks_in(self.around).map(Rational::ceil);
         let ticks = ticks.and_then(|ticks| i64::try_from(ticks).ok()).unwrap_or(i64::MAX / 4);
         let range = start.offset(-ticks)..end.offset(ticks).offset(1);
         self.pending.push(Wanted { name: name.to_string(), range, notes: vec![note] });
@@ -114,7 +114,8 @@ impl Keeper {
         let part = watch.excerpt(wanted.range.clone())?;
         let part = noted(part, wanted)?;
         std::fs::create_dir_all(&self.folder).map_err(|error| Error::io(&self.folder, "create", error))?;
-        let target = self.folder.join(format!("{}-{}.dtap", self.stem, file_word(&wanted.name)));
+        let name = format!("{}-{}.dtap", self.stem, file_word(&wanted.name));
+        let target = if self.folder == Path::new(".") { name.into() } else { self.folder.join(name) };
         // Another watch may take a name first.
         for path in numbered(&target, false).take(1000) {
             match dtap::save(&part, &path, SaveOptions { replace: false }) {

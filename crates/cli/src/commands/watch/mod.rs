@@ -11,9 +11,8 @@ use deep_tap::bench::connect_for;
 use deep_tap::instrument::Instrument;
 use deep_tap::known::Rule;
 use deep_tap::limit::{BoundLimit, Watch};
-use deep_tap::quantity::Time;
-use deep_tap::setup::{Setup, Watched};
-use deep_tap::time::Tick;
+use deep_tap::quantity::{Rational, Time};
+use deep_tap::setup::{Setup, WatchOptions, Watched};
 use deep_tap::{Error, ErrorKind};
 
 use super::capture::now;
@@ -57,7 +56,6 @@ pub(crate) fn run(args: &args::Watch, out: &mut Out) -> Result<Outcome, Failure>
     let mut watching = Watching {
         args,
         limits,
-        lasting,
         lines: text && screen.is_none(),
         screen,
         keeper: Keeper::new(args.into.clone(), &args.setup, args.keep, around),
@@ -70,10 +68,10 @@ pub(crate) fn run(args: &args::Watch, out: &mut Out) -> Result<Outcome, Failure>
         failure: None,
         title: args.setup.display().to_string(),
     };
-    let pieces = watching.pieces(&setup, &mut *instrument, around);
-    let Watching { keeper, armed, out, screen, failure, .. } = watching;
+    let pieces = watching.pieces(&setup, &mut *instrument, WatchOptions { around, lasting, made: None });
     // The screen is gone before anything else is said.
-    drop(screen);
+    watching.screen = None;
+    let Watching { keeper, armed, out, failure, .. } = watching;
     let well = armed.over(pieces.is_ok());
     let pieces = pieces?;
     if let Some(failure) = failure {
@@ -108,7 +106,6 @@ fn limits(setup: &Setup, only: &[String]) -> Result<Vec<BoundLimit>, Failure> {
 struct Watching<'a> {
     args: &'a args::Watch,
     limits: Vec<BoundLimit>,
-    lasting: Option<Time>,
     screen: Option<Screen>,
     /// Whether each violation is told in a line.
     lines: bool,
@@ -131,15 +128,20 @@ impl Watching<'_> {
         &mut self,
         setup: &Setup,
         instrument: &mut dyn Instrument,
-        around: Time,
+        options: WatchOptions,
     ) -> Result<Vec<Watched>, Failure> {
         let mut pieces: Vec<Watched> = Vec::new();
         let mut empty = 0;
         loop {
             let limits = self.limits.clone();
             let mut table = Table::new(&self.title);
-            let piece =
-                setup.watch(instrument, limits, (around, now()), &mut |watch| self.look(watch, &mut table));
+            let left = options.lasting.map(|all| {
+                Time::from_rational(
+                    all.to_rational().checked_sub(self.before.to_rational()).unwrap_or(Rational::ZERO),
+                )
+            });
+            let options = WatchOptions { lasting: left, made: now(), ..options };
+            let piece = setup.watch(instrument, limits, options, &mut |watch| self.look(watch, &mut table));
             let piece = match piece {
                 Ok(piece) => piece,
                 // What was watched before stands.
@@ -199,10 +201,7 @@ impl Watching<'_> {
             false => self.keeper.save_what_is_ripe(watch, watch.decided()),
         }
         self.renew(watch, table);
-        let time = |ticks: Tick| watch.base().length_of(i64::try_from(ticks.0).unwrap_or(i64::MAX));
-        let lasted = self.before.to_rational().checked_add(time(watch.position()).to_rational());
-        let enough = self.lasting.zip(lasted).is_some_and(|(most, lasted)| lasted >= most.to_rational())
-            || self.args.until_violations.is_some_and(|most| self.violations >= most);
+        let enough = self.args.until_violations.is_some_and(|most| self.violations >= most);
         self.over |= enough || self.failure.is_some() || self.screen.as_ref().is_some_and(Screen::is_over);
         if self.over || interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     }

@@ -104,7 +104,7 @@ impl Watch {
             .iter()
             .map(|(condition, doubt)| (StretchReader::new(condition, *doubt), condition.signals()))
             .collect();
-        let all = limits.iter().map(|limit| limit.signals());
+        let all = limits.iter().map(Watched::signals);
         let reach = all.map(|signals| reach_of(capture, &signals)).max().unwrap_or(0);
         let bits: Vec<u32> = (0..capture.lines().len() as u32).collect();
         let second = capture.base().rate().to_rational();
