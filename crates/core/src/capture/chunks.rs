@@ -8,6 +8,7 @@
 //! To the next editor: `ChunksBuilder::close_chunk` decides the kind, and `select`, `rank`,
 //! `level` and [`ChunkCursor`] each have one arm per kind; they change together.
 
+use super::chunk_marks::ChunkMarks;
 use crate::line::Level;
 
 /// Ticks per chunk.
@@ -203,7 +204,7 @@ impl Chunks {
 
     /// Sets the bit of each edge of a chunk, or of those that lead to a level. Whether there is any.
     /// Levels must be known.
-    pub(crate) fn mark_edges(&self, chunk: u64, to: Option<Level>, marks: &mut [u64]) -> bool {
+    pub(crate) fn mark_edges(&self, chunk: u64, to: Option<Level>, marks: &mut ChunkMarks) -> bool {
         let found = self.directory.binary_search_by_key(&chunk, |entry| u64::from(entry.chunk));
         let Ok(index) = found else { return false };
         let entry = &self.directory[index];
@@ -215,12 +216,12 @@ impl Chunks {
                     Some(to) => (usize::from(to == entry.entry), 2),
                 };
                 for offset in self.list(index).iter().skip(first).step_by(step) {
-                    marks[usize::from(*offset) / 64] |= 1 << (offset % 64);
+                    marks.set(*offset);
                 }
             }
             Kind::Dense => {
                 let mut carry = u64::from(entry.entry == Level::High);
-                for (levels, marks) in self.bitmap(index).iter().zip(marks) {
+                for (levels, marks) in self.bitmap(index).iter().zip(marks.all()) {
                     let wanted = match to {
                         None => u64::MAX,
                         Some(Level::High) => *levels,

@@ -9,6 +9,7 @@
 mod analog;
 mod assemble;
 mod builder;
+mod chunk_marks;
 mod chunks;
 mod chunks_builder;
 mod crossing;
@@ -30,6 +31,7 @@ pub use analog::{ANALOG_BLOCK, AnalogBuilder, AnalogSource, AnalogTrace, Extreme
 pub use assemble::CaptureBuilder;
 pub(crate) use assemble::number_repeated;
 pub use builder::TraceBuilder;
+pub(crate) use chunk_marks::{CHUNK_WORDS, ChunkMarks};
 pub(crate) use chunks::CHUNK;
 pub use chunks::Chunks;
 pub use chunks_builder::ChunksBuilder;

@@ -11,13 +11,13 @@ impl Trace {
     /// The narrowest pulse, high or low, between two edges of known levels; `None` without any. Looks at
     /// every edge when it is asked for the first time.
     pub fn narrowest(&self) -> Option<Narrowest> {
-        *self.narrow.narrowest.get_or_init(|| self.find_narrowest())
+        *self.asked.narrowest.get_or_init(|| self.find_narrowest())
     }
 
     /// Where the first pulse of a single tick begins. Looks at every edge when it is asked for the first
     /// time, much faster than [`narrowest`](Trace::narrowest).
     pub fn first_single(&self) -> Option<Tick> {
-        *self.narrow.single.get_or_init(|| match self.is_two_level() {
+        *self.asked.single.get_or_init(|| match self.is_two_level() {
             false => self.narrowest().filter(|narrow| narrow.ticks <= 1).map(|narrow| narrow.at),
             true => self.find_single(),
         })

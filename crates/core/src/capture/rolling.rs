@@ -5,7 +5,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::narrow::Narrowing;
 use super::record::Capture;
-use super::trace::{Narrow, Trace};
+use super::trace::{Asked, Trace};
 use crate::line::{Level, LineId};
 use crate::time::Tick;
 
@@ -50,9 +50,10 @@ impl Rolling {
                 seen.add(&tail);
                 whole.append(tail);
                 whole.len = len;
-                whole.narrow = Narrow {
+                whole.asked = Asked {
                     narrowest: OnceLock::from(seen.narrowest()),
                     single: OnceLock::from(seen.single()),
+                    ..Asked::default()
                 };
             }
             *trace = whole;

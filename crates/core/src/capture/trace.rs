@@ -4,11 +4,15 @@ use std::fmt;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
+use super::chunk_marks::ChunkMarks;
 use super::chunks::{CHUNK, ChunkCursor, Chunks, Step};
 use super::chunks_builder::ChunksBuilder;
 use super::past::Past;
 use crate::line::{Level, LineId, Narrowest};
 use crate::time::Tick;
+
+/// Edges that are read together.
+const STEPS: usize = 512;
 
 /// A change of level.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -89,15 +93,18 @@ pub struct Trace {
     pub(super) segments: Vec<Segment>,
     pub(super) len: u64,
     pub(super) edges: u64,
-    pub(super) narrow: Narrow,
+    pub(super) asked: Asked,
     pub(super) past: Past,
 }
 
-/// How narrow its pulses are, once that was asked for.
+/// What all of it shows, once that was asked for: how narrow its pulses are, whether its level is ever unknown, or
+/// neither low nor high.
 #[derive(Debug, Default)]
-pub(super) struct Narrow {
+pub(super) struct Asked {
     pub(super) narrowest: OnceLock<Option<Narrowest>>,
     pub(super) single: OnceLock<Option<Tick>>,
+    pub(super) unknown: OnceLock<bool>,
+    pub(super) two_level: OnceLock<bool>,
 }
 
 /// Without the edges, of which there can be millions.
@@ -109,7 +116,7 @@ impl fmt::Debug for Trace {
 
 impl Trace {
     pub(super) fn of(segments: Vec<Segment>, len: u64, edges: u64) -> Trace {
-        Trace { segments, len, edges, narrow: Narrow::default(), past: Past::default() }
+        Trace { segments, len, edges, asked: Asked::default(), past: Past::default() }
     }
 
     /// A trace whose segments are fetched on first touch. `segments` are in order of time and
@@ -171,7 +178,7 @@ impl Trace {
     pub fn is_ever_unknown(&self) -> bool {
         let unknown =
             |s: &Segment| s.chunks().is_none_or(|c| s.entry == Level::Unknown || c.is_ever(Level::Unknown));
-        self.past.is_ever_unknown() || self.segments.iter().any(unknown)
+        *self.asked.unknown.get_or_init(|| self.past.is_ever_unknown() || self.segments.iter().any(unknown))
     }
 
     /// Whether the line floats anywhere.
@@ -185,7 +192,7 @@ impl Trace {
     /// Whether the level is low or high throughout.
     pub(crate) fn is_two_level(&self) -> bool {
         let two = |s: &Segment| s.entry.bit().is_some() && s.chunks().is_some_and(Chunks::is_two_level);
-        self.segments.iter().all(two)
+        *self.asked.two_level.get_or_init(|| self.segments.iter().all(two))
     }
 
     fn segment_at(&self, tick: u64) -> Option<usize> {
@@ -327,7 +334,7 @@ impl Trace {
     /// Sets the bit of each tick with an edge among the 65 536 from `start` on, a multiple of that;
     /// `to` is the level it leads to, if it matters. Whether there is any. Only for a trace that is
     /// never unknown.
-    pub(crate) fn mark_edges(&self, start: u64, to: Option<Level>, marks: &mut [u64]) -> bool {
+    pub(crate) fn mark_edges(&self, start: u64, to: Option<Level>, marks: &mut ChunkMarks) -> bool {
         let Some(index) = self.segment_at(start) else { return false };
         let segment = &self.segments[index];
         let end = start.saturating_add(CHUNK);
@@ -341,11 +348,41 @@ impl Trace {
         }
         let mut any = false;
         for edge in self.edges(Tick(start)..Tick(end)).filter(|e| to.is_none_or(|to| e.to == to)) {
-            let at = edge.tick.0 - start;
-            marks[(at / 64) as usize] |= 1 << (at % 64);
+            marks.set((edge.tick.0 - start) as u16);
             any = true;
         }
         any
+    }
+
+    /// The levels of the ticks from `start` on, 64 per word: a one where it is high. Only for a trace that is never
+    /// unknown; beyond its end, the last level goes on.
+    pub(crate) fn levels_from(&self, start: u64, out: &mut [u64]) {
+        let end = start + out.len() as u64 * 64;
+        let all = |level: Level| if level == Level::High { u64::MAX } else { 0 };
+        let mut level = self.level_at(Tick(start));
+        let (mut at, mut word) = (0, all(level));
+        let mut steps = Vec::new();
+        let mut edges = self.edges(Tick(start + 1)..Tick(end));
+        loop {
+            steps.clear();
+            edges.fill(STEPS, &mut steps);
+            if steps.is_empty() {
+                break;
+            }
+            for (tick, to) in &steps {
+                let place = ((tick - start) / 64) as usize;
+                if place > at {
+                    out[at] = word;
+                    out[at + 1..place].fill(all(level));
+                    (at, word) = (place, all(level));
+                }
+                let later = u64::MAX << ((tick - start) % 64);
+                level = *to;
+                word = word & !later | all(level) & later;
+            }
+        }
+        out[at] = word;
+        out[at + 1..].fill(all(level));
     }
 
     /// The edges at ticks in `range`, in order.

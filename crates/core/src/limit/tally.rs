@@ -3,7 +3,7 @@
 use super::bound::BoundLimit;
 use super::hidden::{Hides, asks_for_granted};
 use super::judge::Verdict;
-use super::occurrence::{Doubt, Occurrence, Visited};
+use super::occurrence::{Doubt, Measured, Occurrence, Visited};
 use super::required::Required;
 use super::result::{Counts, LimitResult, Reason, Statistics};
 use super::worth_trying::just_above;
@@ -51,6 +51,9 @@ struct Values {
     sum: f64,
     least: Quantity,
     most: Quantity,
+    /// What was measured last and how that was decided, and its value.
+    last: (Measured, Verdict),
+    last_value: f64,
 }
 
 /// How bad a verdict is.
@@ -137,14 +140,16 @@ impl Tally {
         self.count(verdict, 1);
         self.sum += i128::from(ticks);
         (self.least, self.most) = (self.least.min(ticks), self.most.max(ticks));
-        match &self.worst {
-            None => true,
-            Some(worst) => {
-                let rank = rank(verdict);
-                rank > worst.rank
-                    || (rank == worst.rank && !(worst.within.0..=worst.within.1).contains(&ticks))
-            }
-        }
+        self.may_be_worst(ticks, verdict)
+    }
+
+    /// Whether an interval of so many ticks may be worse than all so far.
+    #[inline]
+    fn may_be_worst(&self, ticks: i64, verdict: Verdict) -> bool {
+        self.worst.as_ref().is_none_or(|worst| {
+            let rank = rank(verdict);
+            rank > worst.rank || (rank == worst.rank && !(worst.within.0..=worst.within.1).contains(&ticks))
+        })
     }
 
     /// Counts one that may be no occurrence at all: it never makes a limit pass, and opens it unless it
@@ -159,17 +164,36 @@ impl Tally {
                     *first = (nth, occurrence);
                 }
             }
-            _ => self.compare(occurrence, occurrence.measured.ticks().unwrap_or(0), nth),
+            verdict => {
+                let ticks = occurrence.measured.ticks();
+                if ticks.is_none_or(|ticks| self.may_be_worst(ticks, verdict)) {
+                    self.compare(occurrence, ticks.unwrap_or(0), nth);
+                }
+            }
         }
     }
 
     /// Counts a value that is no interval.
     fn count_value(&mut self, occurrence: Occurrence, nth: u64) {
         self.count(occurrence.verdict, 1);
-        if let Some(value) = occurrence.value(self.base) {
-            let values = self.values.get_or_insert(Values { count: 0, sum: 0.0, least: value, most: value });
+        // As a clock's share of its period, many are the same.
+        let again = self
+            .values
+            .as_ref()
+            .is_some_and(|values| values.last == (occurrence.measured, occurrence.verdict));
+        if let Some(values) = self.values.as_mut().filter(|_| again) {
             values.count += 1;
-            values.sum += value.to_f64();
+            values.sum += values.last_value;
+            if self.worst.as_ref().is_some_and(|worst| worst.rank >= rank(occurrence.verdict)) {
+                return;
+            }
+        } else if let Some(value) = occurrence.value(self.base) {
+            let (last, last_value) = ((occurrence.measured, occurrence.verdict), value.to_f64());
+            let begun = Values { count: 0, sum: 0.0, least: value, most: value, last, last_value };
+            let values = self.values.get_or_insert(begun);
+            values.count += 1;
+            values.sum += last_value;
+            (values.last, values.last_value) = (last, last_value);
             if value.to_rational() < values.least.to_rational() {
                 values.least = value;
             }
@@ -256,7 +280,7 @@ impl Tally {
         let bounds = worst.and_then(|w| w.bounds(&span));
         let measured = worst.and_then(|w| w.value(base));
         let statistics = match self.values {
-            Some(Values { count, sum, least, most }) => {
+            Some(Values { count, sum, least, most, .. }) => {
                 Some(Statistics { min: least, mean: sum / count as f64, max: most })
             }
             // Of intervals; there may be none where nothing changed at all.

@@ -8,19 +8,17 @@
 
 use std::ops::Range;
 
-use crate::capture::{CHUNK, Capture, Trace};
+use crate::capture::{CHUNK, CHUNK_WORDS, Capture, ChunkMarks, Trace};
 use crate::event::check::{Form, Test3, Tree};
 use crate::event::hit::{Certainty, Hit, MarkWord};
-use crate::event::run::{MaskTest, NONE, Stored, Window};
+use crate::event::run::{MaskTest, NONE, Window};
 use crate::event::syntax::Direction;
 use crate::event::timed::TimedProgram;
 use crate::known::{Precision, Rule};
 use crate::line::{Level, Signal};
-use crate::scan::{GROUP, Plane, SPAN};
+use crate::scan::{GROUP, Plane};
 use crate::time::Tick;
 
-/// Words of a chunk.
-const WORDS: usize = CHUNK as usize / GROUP;
 /// Most ticks of doubt on either side of an edge that are looked at here.
 const MOST_DOUBT: u64 = 30;
 
@@ -35,24 +33,28 @@ pub(in crate::event) struct Marks<'a> {
     /// First tick of the next chunk.
     next: u64,
     chunk: u64,
+    /// The next word to be looked at, and what is left of the present one.
     word: usize,
-    /// Where the event happens in the present chunk, apart from its `while`, and of these, where
-    /// that certainly holds, and where the record shows it holding.
-    marks: Vec<u64>,
-    certain: Vec<u64>,
-    shown: Vec<u64>,
+    left: MarkWord,
+    /// Where the event happens in the present chunk, apart from its `while`.
+    marks: ChunkMarks,
 }
 
+/// What must hold at an event's instants.
 #[derive(Clone, Debug)]
 struct Guard<'a> {
-    capture: &'a Capture,
     test: MaskTest,
-    lines: Vec<Signal>,
-    /// Ticks before and after an edge at which it must hold to be certain; `None` in an exact
-    /// record.
-    doubt: Option<(u64, u64)>,
-    /// The condition in the present chunk, with a word before and one after.
-    holds: Vec<u64>,
+    lines: Vec<&'a Trace>,
+    len: u64,
+    /// Within how many ticks of each other edges may have changed places; `None` in an exact record.
+    reach: Option<u64>,
+    /// The levels of each line in the present chunk, with a word before and one after, if they were read.
+    levels: Vec<Vec<u64>>,
+    read: Option<u64>,
+    planes: Vec<Plane>,
+    unknown: Vec<Plane>,
+    /// As if all were known.
+    known: Vec<Plane>,
 }
 
 impl<'a> Marks<'a> {
@@ -99,51 +101,43 @@ impl<'a> Marks<'a> {
             next: range.start / CHUNK * CHUNK,
             range,
             chunk: 0,
-            word: WORDS,
-            marks: vec![0; WORDS],
-            certain: vec![0; WORDS],
-            shown: vec![0; WORDS],
+            word: CHUNK_WORDS,
+            left: MarkWord::default(),
+            marks: ChunkMarks::new(),
         }
     }
 
     /// Marks the edges of the next chunk that has any; `false` at the end.
     fn next_chunk(&mut self) -> bool {
-        loop {
-            if self.next >= self.range.end {
-                return false;
-            }
+        self.marks.clear();
+        while self.next < self.range.end {
             self.chunk = self.next;
             self.next += CHUNK;
-            self.marks.fill(0);
             let mut any = false;
             for trace in &self.lines {
                 any |= trace.mark_edges(self.chunk, self.to, &mut self.marks);
             }
-            if !any {
-                continue;
+            if any {
+                self.word = 0;
+                return true;
             }
-            self.cut_to_range();
-            self.word = 0;
-            if let Some(guard) = &mut self.guard {
-                guard.sort_out(self.chunk, &mut self.marks, &mut self.certain, &mut self.shown);
-            }
-            return true;
+            let edge = |trace: &&Trace| trace.next_edge(Tick(self.next - 1)).map(|edge| edge.tick.0);
+            let edge = self.lines.iter().filter_map(edge).min();
+            self.next = edge.map_or(self.range.end, |edge| edge / CHUNK * CHUNK).max(self.next);
         }
+        false
     }
 
-    /// Takes out what lies outside the range.
-    fn cut_to_range(&mut self) {
-        if self.chunk >= self.range.start && self.next <= self.range.end {
-            return;
+    /// The ticks of a word of the present chunk that lie in the range.
+    fn in_range(&self, first: u64) -> u64 {
+        if first >= self.range.start && first + GROUP as u64 <= self.range.end {
+            return u64::MAX;
         }
-        for (word, marks) in self.marks.iter_mut().enumerate() {
-            let first = self.chunk + (word * GROUP) as u64;
-            let below = |tick: u64| match tick.saturating_sub(first) {
-                bits @ 0..64 => (1 << bits) - 1,
-                _ => u64::MAX,
-            };
-            *marks &= below(self.range.end) & !below(self.range.start);
-        }
+        let below = |tick: u64| match tick.saturating_sub(first) {
+            bits @ 0..64 => (1 << bits) - 1,
+            _ => u64::MAX,
+        };
+        below(self.range.end) & !below(self.range.start)
     }
 }
 
@@ -152,21 +146,28 @@ impl Marks<'_> {
     #[inline]
     pub(super) fn next_word(&mut self) -> Option<MarkWord> {
         loop {
-            while let Some(marks) = self.marks.get(self.word).copied() {
-                let word = self.word;
-                self.word += 1;
+            while let Some(word) = self.marks.next_used(self.word) {
+                self.word = word + 1;
+                let first = self.chunk + (word * GROUP) as u64;
+                let marks = self.marks.word(word) & self.in_range(first);
                 if marks == 0 {
                     continue;
                 }
-                let (certain, shown) = match &self.guard {
-                    None => (marks, marks),
-                    Some(_) => (marks & self.certain[word], marks & self.shown[word]),
+                let start = Tick(first);
+                let Some(guard) = &mut self.guard else {
+                    return Some(MarkWord { start, certain: marks, doubtful: 0, possible: 0 });
                 };
-                let start = Tick(self.chunk + (word * GROUP) as u64);
+                let (always, never, shown) = guard.at(self.chunk, word);
+                let marks = marks & !never;
+                if marks == 0 {
+                    continue;
+                }
+                let (certain, shown) = (marks & always, marks & shown);
                 let doubtful = shown & !certain;
                 return Some(MarkWord { start, certain, doubtful, possible: marks & !shown & !certain });
             }
             if !self.next_chunk() {
+                self.word = CHUNK_WORDS;
                 return None;
             }
         }
@@ -178,27 +179,21 @@ impl Iterator for Marks<'_> {
 
     #[inline]
     fn next(&mut self) -> Option<Hit> {
-        loop {
-            while let Some(marks) = self.marks.get_mut(self.word) {
-                if *marks == 0 {
-                    self.word += 1;
-                    continue;
-                }
-                let at = marks.trailing_zeros();
-                *marks &= *marks - 1;
-                let tick = Tick(self.chunk + (self.word * GROUP) as u64 + u64::from(at));
-                let certainty = match &self.guard {
-                    None => Certainty::Certain,
-                    Some(_) if self.certain[self.word] >> at & 1 == 1 => Certainty::Certain,
-                    Some(_) if self.shown[self.word] >> at & 1 == 1 => Certainty::Doubtful,
-                    Some(_) => Certainty::Possible,
-                };
-                return Some(Hit { tick, certainty });
-            }
-            if !self.next_chunk() {
-                return None;
-            }
+        if self.left.all() == 0 {
+            self.left = self.next_word()?;
         }
+        let MarkWord { start, certain, doubtful, possible } = &mut self.left;
+        let lowest = *certain | *doubtful | *possible;
+        let lowest = lowest & lowest.wrapping_neg();
+        let certainty = match lowest {
+            bit if *certain & bit != 0 => Certainty::Certain,
+            bit if *doubtful & bit != 0 => Certainty::Doubtful,
+            _ => Certainty::Possible,
+        };
+        for marks in [certain, doubtful, possible] {
+            *marks &= !lowest;
+        }
+        Some(Hit { tick: Tick(start.0 + u64::from(lowest.trailing_zeros())), certainty })
     }
 }
 
@@ -207,79 +202,86 @@ impl<'a> Guard<'a> {
         let lines = test.signals();
         let precision = Precision::of(capture, Rule::Proven);
         let order = precision.order(&program.signals(), program.program().level_error());
-        let doubt = order.reach().map(|reach| (reach.saturating_add(1), reach));
-        // Of several lines, the planes show only the order in which they were seen to change.
-        if order.reach().is_some_and(|reach| reach > MOST_DOUBT || lines.len() > 1) {
+        if order.reach().is_some_and(|reach| reach > MOST_DOUBT) {
             return None;
         }
-        let test = MaskTest::new(test, &lines);
-        Some(Guard { capture, test, lines, doubt, holds: vec![0; WORDS + 2] })
+        Some(Guard {
+            test: MaskTest::new(test, &lines),
+            levels: vec![vec![0; CHUNK_WORDS + 2]; lines.len()],
+            planes: vec![NONE; lines.len()],
+            unknown: vec![NONE; lines.len()],
+            known: vec![NONE; lines.len()],
+            lines: lines.iter().map(|line| capture.trace(*line)).collect(),
+            len: capture.len(),
+            reach: order.reach(),
+            read: None,
+        })
     }
 
-    /// Whether the condition holds, from one word before the chunk to one after it.
+    /// Reads the levels from one word before the chunk to one after it.
     fn read(&mut self, chunk: u64) {
-        // Nothing comes before the first tick: the level there is the one before, too.
-        let start = chunk.saturating_sub(GROUP as u64);
-        let mut lines: Vec<Stored<'_>> =
-            self.lines.iter().map(|line| Stored::new(self.capture.trace(*line), start)).collect();
-        let mut planes = vec![NONE; lines.len()];
-        let mut unknown = vec![NONE; lines.len()];
-        let before = vec![(false, false); lines.len()];
-        let skipped = usize::from(chunk == 0);
-        let mut at = skipped;
-        while at < self.holds.len() {
-            let words = SPAN.min(self.holds.len() - at);
-            let first = start + ((at - skipped) * GROUP) as u64;
-            let len = words * GROUP;
-            for (slot, line) in lines.iter_mut().enumerate() {
-                let (plane, unknown) = (&mut planes[slot][..words], &mut unknown[slot][..words]);
-                line.read(first, first + len as u64, plane, unknown);
+        for (trace, levels) in self.lines.iter().zip(&mut self.levels) {
+            match chunk.checked_sub(GROUP as u64) {
+                Some(start) => trace.levels_from(start, levels),
+                // Nothing comes before the first tick: the level there is the one before, too.
+                None => {
+                    trace.levels_from(0, &mut levels[1..]);
+                    levels[0] = 0u64.wrapping_sub(levels[1] & 1);
+                }
             }
-            let window = Window {
-                start: first,
-                len: len as u32,
-                planes: &planes,
-                unknown: &unknown,
-                before: &before,
-                open: false,
-            };
-            let mut holds: Plane = [u64::MAX; SPAN];
-            self.test.and_into(&window, &mut holds);
-            self.holds[at..at + words].copy_from_slice(&holds[..words]);
-            at += words;
         }
-        if skipped == 1 {
-            self.holds[0] = 0u64.wrapping_sub(self.holds[1] & 1);
-        }
+        self.read = Some(chunk);
     }
 
-    /// Takes out the marks where the condition certainly does not hold, and says of the others
-    /// where it certainly does, and where the record shows that it does.
-    fn sort_out(&mut self, chunk: u64, marks: &mut [u64], certain: &mut [u64], shown: &mut [u64]) {
-        self.read(chunk);
-        let (early, late) = self.doubt.unwrap_or((0, 0));
-        for (word, marks) in marks.iter_mut().enumerate() {
-            if *marks == 0 {
-                continue;
-            }
-            let (before, here, after) = (self.holds[word], self.holds[word + 1], self.holds[word + 2]);
-            let (mut always, mut never) = (here, !here);
-            for ticks in 1..=early {
-                let earlier = here << ticks | before >> (64 - ticks);
-                (always, never) = (always & earlier, never & !earlier);
-            }
-            for ticks in 1..=late {
-                let later = here >> ticks | after << (64 - ticks);
-                (always, never) = (always & later, never & !later);
-            }
-            if let Some((_, reach)) = self.doubt {
-                let open = outside(chunk + (word * GROUP) as u64, reach, self.capture.len());
-                (always, never) = (always & !open, never & !open);
-            }
-            (certain[word], shown[word]) = (always, here);
-            *marks &= !never;
+    /// A one for each tick of a word of a chunk at which the condition certainly holds, for each at which it
+    /// certainly does not, and for each at which the record shows that it does. A line that has an edge so close that
+    /// its order is open may be at either level.
+    fn at(&mut self, chunk: u64, word: usize) -> (u64, u64, u64) {
+        if self.read != Some(chunk) {
+            self.read(chunk);
         }
+        let mut open = 0;
+        for ((levels, plane), unknown) in self.levels.iter().zip(&mut self.planes).zip(&mut self.unknown) {
+            let [before, here, after] = [levels[word], levels[word + 1], levels[word + 2]];
+            plane[0] = here;
+            unknown[0] = self.reach.map_or(0, |reach| near_edges([before, here, after], reach as u32));
+            open |= unknown[0];
+        }
+        if let Some(reach) = self.reach {
+            let outside = outside(chunk + (word * GROUP) as u64, reach, self.len);
+            self.unknown.iter_mut().for_each(|unknown| unknown[0] |= outside);
+            open |= outside;
+        }
+        let (start, len) = (chunk, GROUP as u32);
+        let (planes, unknown) = (&self.planes, &self.known);
+        let window = Window { start, len, planes, unknown, before: &[], open: true };
+        let (shown, not) = self.test.word(&window, 0);
+        if open == 0 {
+            return (shown, not, shown);
+        }
+        // A one at an unknown level would say that it floats.
+        for (plane, unknown) in self.planes.iter_mut().zip(&self.unknown) {
+            plane[0] &= !unknown[0];
+        }
+        let (planes, unknown) = (&self.planes, &self.unknown);
+        let window = Window { start, len, planes, unknown, before: &[], open: true };
+        let (always, never) = self.test.word(&window, 0);
+        (always, never, shown)
     }
+}
+
+/// The ticks of a word that have an edge within so many ticks, given its levels and those of the words before and
+/// after.
+fn near_edges([before, here, after]: [u64; 3], reach: u32) -> u64 {
+    let edges = here ^ (here << 1 | before >> 63);
+    // Only the ends of these next to the word matter.
+    let (earlier, later) = (before ^ before << 1, after ^ (after << 1 | here >> 63));
+    if edges | earlier | later == 0 {
+        return 0;
+    }
+    (1..=reach).fold(edges, |near, ticks| {
+        near | edges << ticks | earlier >> (64 - ticks) | edges >> ticks | later << (64 - ticks)
+    })
 }
 
 /// The ticks of a word that are so close to an end of the record that edges just outside it may have come

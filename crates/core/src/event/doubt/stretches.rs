@@ -125,7 +125,8 @@ struct Merging<'a> {
     merged: Merged<'a>,
     open: Option<Stretch>,
     before: Option<bool>,
-    /// The end of the record; `None` where it goes on.
+    /// How far is read, and the end of the record; `None` where it goes on.
+    until: Tick,
     end: Option<Tick>,
     /// Whether those are told, too, that the record does not show, and those that are still to be told.
     doubt: bool,
@@ -189,8 +190,9 @@ impl<'a> Stretches<'a> {
         let before = test.eval(&mut |l| merged.level(l));
         let open = open(before == Some(true));
         let doubt = doubt && signals.len() > 1;
-        let (told, end) = (VecDeque::new(), record_end);
-        let all = Merging { capture, test, signals, order, merged, open, before, end, doubt, told, broken };
+        let (told, until, end) = (VecDeque::new(), end, record_end);
+        let all =
+            Merging { capture, test, signals, order, merged, open, before, until, end, doubt, told, broken };
         Stretches(Held::Any(all))
     }
 
@@ -204,12 +206,15 @@ impl<'a> Stretches<'a> {
 }
 
 impl Merging<'_> {
-    /// How often the condition may change its value within the doubt around `tick`, at the most: in any
-    /// order of the edges there. One more than is worth counting where there are too many.
+    /// How often the condition may change its value within the doubt around `tick`, where it was looked at last, at
+    /// the most: in any order of the edges there. One more than is worth counting where there are too many.
     fn most_changes(&self, tick: Tick) -> usize {
         let Some(window) = self.order.around(tick) else { return 1 };
         if self.order.reaches_outside(tick, self.capture.len()) {
             return usize::MAX;
+        }
+        if self.is_alone(&window) {
+            return 1;
         }
         let before = Tick(window.start.0.saturating_sub(1));
         let mut ways: Vec<Way> = Vec::new();
@@ -236,6 +241,13 @@ impl Merging<'_> {
             _ if states > MOST_STATES => usize::MAX,
             _ => self.changes_over(&ways, states),
         }
+    }
+
+    /// Whether the change of one signal is the only one in this window around it, as nearly always.
+    fn is_alone(&self, window: &Range<Tick>) -> bool {
+        self.merged.changes() == 1
+            && self.merged.before().is_some_and(|before| before < window.start)
+            && self.merged.peek().unwrap_or(self.until) >= window.end
     }
 
     /// The most changes of value on any way from all levels before to all levels after: a state is how far

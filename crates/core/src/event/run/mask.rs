@@ -111,7 +111,7 @@ impl MaskTest {
     }
 
     /// The masks of one word, with levels that may be unknown.
-    fn word(&self, window: &Window<'_>, word: usize) -> (u64, u64) {
+    pub(in crate::event) fn word(&self, window: &Window<'_>, word: usize) -> (u64, u64) {
         let level = |slot: usize| (window.planes[slot][word], window.unknown[slot][word]);
         match self {
             MaskTest::And(all) => all.iter().fold((u64::MAX, 0), |(yes, no), test| {

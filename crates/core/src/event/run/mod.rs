@@ -23,6 +23,5 @@ mod window;
 pub use census::{BusSeen, FieldSeen, FramesSeen};
 pub(in crate::event) use mask::MaskTest;
 pub use stored::Hits;
-pub(in crate::event) use stored::Stored;
 pub use stream::StreamSearch;
 pub(in crate::event) use window::{NONE, Window};
