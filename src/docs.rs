@@ -21,6 +21,9 @@ pub mod network {}
 #[doc = include_str!("../docs/measure.md")]
 pub mod measuring {}
 
+#[doc = include_str!("../docs/watch.md")]
+pub mod watching {}
+
 #[doc = include_str!("../docs/handing-over.md")]
 pub mod handing_over {}
 

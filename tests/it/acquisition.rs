@@ -94,7 +94,7 @@ fn run(
     let mut instrument = Torrent::default();
     let mut sink = Counting { seen: 0, most, trigger: None };
     let mut acquisition = Acquisition::new(&mut instrument, &configuration, &["CLK"]);
-    (acquisition.search, acquisition.time_out) = (Some(search), Some(time("100 ms")));
+    (acquisition.search, acquisition.time_out) = (Some(search.into()), Some(time("100 ms")));
     let mut told = 0;
     let outcome = acquisition.run_into(&mut sink, &mut |_: Progress| {
         told += 1;

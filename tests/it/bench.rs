@@ -374,6 +374,7 @@ fn each_sample_trigger_stops_where_its_comment_says() {
         let program = match setup.trigger.as_ref().unwrap() {
             Trigger::Event(event) => Program::compile(event, &setup.scope()).unwrap(),
             Trigger::States(machine) => Program::from_states(machine, &setup.scope()).unwrap(),
+            Trigger::Violation(_) => continue,
         };
         let first = program.at(endless.base()).unwrap().hits(&endless, endless.range()).next().unwrap().tick;
         let name = path.file_name().unwrap().display();

@@ -1,13 +1,16 @@
+use std::path::Path;
+
 use deep_tap::capture::{Capture, Trace};
 use deep_tap::event::Scope;
 use deep_tap::known::Rule;
 use deep_tap::limit::{BoundLimit, Limit, LimitBuilder, Verdict, Watch, check_all, violations};
 use deep_tap::line::{Level, Line};
 use deep_tap::scan::{SampleWidth, Samples, fill};
+use deep_tap::setup::{RecordOptions, Setup, Trigger};
 use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
-use crate::support::time;
+use crate::support::{self, root, time};
 
 /// At this rate, what arrives is looked at every 4096 samples.
 const RATE: &str = "80 kS/s";
@@ -163,4 +166,43 @@ fn a_violation_is_told_soon() {
     let (watch, found) = watched(record, &limits, &samples, &[500]);
     assert_eq!(found, [(0, Tick(100)), (1, Tick(100))]);
     assert!(watch.results().iter().all(|result| result.verdict == Verdict::Fail));
+}
+
+/// The demo's setup waiting for a violation, with the board's faults as these options say.
+fn waiting_for(names: &[&str], options: &str) -> deep_tap::Result<(Setup, Capture)> {
+    let mut setup = Setup::from_file(&root().join("setups/tide-gauge.toml"))?;
+    setup.trigger = Some(Trigger::Violation(names.iter().map(ToString::to_string).collect()));
+    setup.time_out = Some(time("40 ms"));
+    let mut instrument = deep_tap::bench::connect(&format!("bench:tide-gauge?{options}"), Path::new(""))?;
+    let capture = support::record(&setup, &mut *instrument, RecordOptions::default())?;
+    Ok((setup, capture))
+}
+
+/// The record is around the first violation that is proven; what a stored record shows first of it is at time zero.
+#[test]
+fn a_violation_is_a_trigger() {
+    for name in ["U3.tCONV", "U3.tCO", "U1.tRD"] {
+        let (setup, capture) = waiting_for(&[name], "").unwrap();
+        let limit = setup.limits_named(&[name]).unwrap()[0];
+        let found = violations(&capture, limit, Rule::Proven, 2).unwrap().found;
+        assert_eq!(capture.base().time_of(found[0].end), time("0 s"), "{name}: {found:?}");
+        let remarks = capture.remarks().join(" ");
+        assert!(remarks.contains(&format!("the trigger is a violation of {name}: ")), "{remarks}");
+        assert_eq!(capture.origin().trigger.as_deref(), Some(&*format!("violation of {name}")));
+    }
+    // Of any limit, the first of all.
+    let (setup, capture) = waiting_for(&[], "").unwrap();
+    let before = |limit| violations(&capture, limit, Rule::Proven, 1).unwrap().found.into_iter().next();
+    let first = setup.limits().filter_map(before).map(|found| found.end).min().unwrap();
+    assert!(capture.base().time_of(first) >= time("0 s"));
+}
+
+/// Where none comes, it is told how near the limits came.
+#[test]
+fn without_a_violation_the_margins_are_told() {
+    let error = waiting_for(&["U3.tCONV", "U5.tOE"], "faults=none").unwrap_err();
+    assert_eq!(error.message(), "the trigger did not come within 40 ms");
+    let help = error.help().unwrap();
+    assert!(help.contains("U3.tCONV: ") && help.contains(" seen, the least margin +6"), "{help}");
+    assert!(help.contains("U5.tOE: never seen"), "{help}");
 }

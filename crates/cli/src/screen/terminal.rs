@@ -14,14 +14,16 @@ use ratatui::style::{Color, Modifier, Style};
 use crate::gone::WhileThere;
 
 const ACCENT: Color = Color::Rgb(44, 126, 196);
+/// How a table colours what is bad.
+const BAD: &str = "38;2;213;94;0";
 /// How often it is renewed.
 const RENEW: Duration = Duration::from_millis(400);
 
 /// A text on a screen of its own, as much of it as fits, scrolled by keys. The terminal is as it was when this ends.
 pub(crate) struct Screen {
     terminal: DefaultTerminal,
-    /// Each with whether it asks for attention.
-    lines: Vec<(String, bool)>,
+    /// Each with the colour in which it asks for attention.
+    lines: Vec<(String, Option<Color>)>,
     top: usize,
     last: Option<Instant>,
     over: bool,
@@ -99,21 +101,25 @@ impl Drop for Screen {
     }
 }
 
-/// A line without the colours of tables, and whether it had any.
-fn plain(line: &str) -> (String, bool) {
+/// A line without the colours of tables, and the one by which it asks for attention.
+fn plain(line: &str) -> (String, Option<Color>) {
     let mut parts = line.split('\u{1b}');
     let mut text = parts.next().unwrap_or_default().to_string();
-    let coloured = line.contains('\u{1b}');
+    let colour = match line {
+        _ if line.contains(BAD) => Some(Color::Rgb(213, 94, 0)),
+        _ if line.contains('\u{1b}') => Some(ACCENT),
+        _ => None,
+    };
     parts.for_each(|part| text.push_str(part.split_once('m').map_or(part, |(_, rest)| rest)));
-    (printable(&text).into_owned(), coloured)
+    (printable(&text).into_owned(), colour)
 }
 
 /// As many lines as fit, and below them how to see the others.
-pub(super) fn paint(lines: &[(String, bool)], top: &mut usize, area: Rect, buffer: &mut Buffer) {
+pub(super) fn paint(lines: &[(String, Option<Color>)], top: &mut usize, area: Rect, buffer: &mut Buffer) {
     let room = usize::from(area.height.saturating_sub(1));
     *top = (*top).min(lines.len().saturating_sub(room));
-    for (line, (text, marked)) in (area.y..).zip(lines.iter().skip(*top).take(room)) {
-        let mut style = if *marked { Style::new().fg(ACCENT) } else { Style::new() };
+    for (line, (text, colour)) in (area.y..).zip(lines.iter().skip(*top).take(room)) {
+        let mut style = colour.map_or(Style::new(), |colour| Style::new().fg(colour));
         if line == area.y && *top == 0 {
             style = style.add_modifier(Modifier::BOLD);
         }

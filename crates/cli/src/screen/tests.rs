@@ -2,11 +2,13 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use ratatui::style::Color;
 
 use super::terminal::paint;
 
 fn shown(count: usize, mut top: usize, height: u16) -> Vec<String> {
-    let lines: Vec<(String, bool)> = (0..count).map(|number| (format!("line {number}"), false)).collect();
+    let lines: Vec<(String, Option<Color>)> =
+        (0..count).map(|number| (format!("line {number}"), None)).collect();
     let area = Rect::new(0, 0, 60, height);
     let mut buffer = Buffer::empty(area);
     paint(&lines, &mut top, area, &mut buffer);

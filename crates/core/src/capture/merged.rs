@@ -24,10 +24,8 @@ pub struct Merged<'a> {
     leads_to: Vec<Level>,
     levels: Vec<Level>,
     changed: u64,
-    /// How many changed in the last step, the tick of that, and of the one before.
-    changes: usize,
-    stepped: Option<Tick>,
-    before: Option<Tick>,
+    /// What changed in the last step: the places of the lines, with the levels that they had.
+    flips: Vec<(usize, Level)>,
 }
 
 impl<'a> Merged<'a> {
@@ -57,17 +55,7 @@ impl<'a> Merged<'a> {
         }
         let before = Tick(range.start.0.saturating_sub(1));
         let levels = traces.iter().map(|trace| trace.level_at(before)).collect();
-        Merged {
-            signals,
-            edges,
-            upcoming,
-            leads_to,
-            levels,
-            changed: 0,
-            changes: 0,
-            stepped: None,
-            before: None,
-        }
+        Merged { signals, edges, upcoming, leads_to, levels, changed: 0, flips: Vec::new() }
     }
 
     /// The tick of the next change, without moving there.
@@ -78,13 +66,12 @@ impl<'a> Merged<'a> {
     /// Moves to the next tick with a change and returns it.
     pub fn step(&mut self) -> Option<Tick> {
         let tick = self.peek()?;
-        (self.changed, self.changes) = (0, 0);
-        self.before = self.stepped.replace(tick);
+        self.changed = 0;
+        self.flips.clear();
         while self.peek() == Some(tick) {
             let Some(Reverse((_, i))) = self.upcoming.pop() else { break };
-            self.levels[i] = self.leads_to[i];
+            self.flips.push((i, std::mem::replace(&mut self.levels[i], self.leads_to[i])));
             self.changed |= 1u64.checked_shl(i as u32).unwrap_or(0);
-            self.changes += 1;
             if let Some(edge) = self.edges[i].next() {
                 self.upcoming.push(Reverse((edge.tick, i)));
                 self.leads_to[i] = edge.to;
@@ -104,14 +91,9 @@ impl<'a> Merged<'a> {
         &self.levels
     }
 
-    /// How many of the lines changed in the last step.
-    pub(crate) fn changes(&self) -> usize {
-        self.changes
-    }
-
-    /// The tick of the step before the last; `None` where there was none in what is read.
-    pub(crate) fn before(&self) -> Option<Tick> {
-        self.before
+    /// What changed in the last step: the place of each line, and the levels that it had and has.
+    pub(crate) fn flips(&self) -> impl Iterator<Item = (usize, [Level; 2])> {
+        self.flips.iter().map(|(place, had)| (*place, [*had, self.levels[*place]]))
     }
 
     /// Whether the line with this place in the list changed in the last step.

@@ -1,9 +1,8 @@
 //! One recording to be made: from which instrument, into what, and what comes of it.
 
-use super::{Configuration, Instrument};
+use super::{Configuration, Instrument, Search};
 use crate::capture::{AnalogTrace, Trace};
 use crate::error::Result;
-use crate::event::StreamSearch;
 use crate::quantity::Time;
 use crate::scan::{Memory, Samples};
 use crate::time::Tick;
@@ -41,9 +40,9 @@ pub struct Acquisition<'a> {
     pub configuration: &'a Configuration,
     /// Names of the inputs, in the order of the configuration, for messages.
     pub names: &'a [&'a str],
-    /// The event to look for in the samples when they are streamed; its lines are the inputs of the
+    /// What to look for in the samples when they are streamed; its lines are the inputs of the
     /// same number. `None` to keep everything from arming on.
-    pub search: Option<StreamSearch>,
+    pub search: Option<Search>,
     /// How long to wait for the trigger, by the instrument's clock; `None` waits for ever.
     pub time_out: Option<Time>,
 }

@@ -4,12 +4,14 @@ mod acquisition;
 mod capabilities;
 mod driver;
 mod offers;
+mod search;
 mod stimulus;
 mod stream;
 
 pub use acquisition::{Acquisition, Progress, Recorded, Recording, Sink};
 pub use capabilities::{AnalogBank, Bank, Capabilities, Mode, OnBoardTrigger};
 pub use offers::Offer;
+pub use search::{Search, ViolationSearch};
 pub use stimulus::{Begins, Output, Stimulus, Waveform};
 
 use crate::error::Result;

@@ -2,14 +2,13 @@
 
 use std::ops::ControlFlow;
 
-use super::Status;
 use super::acquisition::{Acquisition, Progress, Recorded, Sink, short_of_past, stopped_waiting};
+use super::{Search, Status};
 use crate::error::{Error, ErrorKind, Result};
-use crate::event::StreamSearch;
 use crate::quantity::{Rate, Rational, Time};
 use crate::scan::SampleBlock;
 use crate::time::Tick;
-use crate::trigger::{Ring, cut, search_report};
+use crate::trigger::{Ring, cut};
 
 /// Samples read before the user hears of it again, also when more have arrived.
 const STRIDE: u64 = 1 << 20;
@@ -30,7 +29,8 @@ impl Acquisition<'_> {
         let Acquisition { instrument, configuration, names, mut search, time_out } = self;
         instrument.configure(configuration)?;
         instrument.arm()?;
-        let mut ring = Ring::new(configuration.before);
+        let lag = search.as_ref().map_or(0, Search::lag);
+        let mut ring = Ring::new(configuration.before.saturating_add(lag));
         let mut block = SampleBlock::default();
         // The trigger, the first sample kept, and the one after the last.
         let mut kept = search.is_none().then_some((None, 0, configuration.samples));
@@ -53,22 +53,24 @@ impl Acquisition<'_> {
                 position += block.len() as u64;
                 if kept.is_none()
                     && let Some(search) = &mut search
-                    && let Some(hit) = search.push(block.samples()).first()
+                    && let Some(hit) = search.push(block.samples())?
                 {
                     let began = search.began().filter(|_| configuration.beginning);
                     let own = began.map_or(0, |began| hit.since(began).unsigned_abs().saturating_add(1));
                     let before = configuration.before.max(own.min(configuration.samples.saturating_sub(1)));
                     let first = hit.0.saturating_sub(before).max(ring.first().unwrap_or(start));
-                    let after = configuration.samples.saturating_sub(before);
-                    sink.begin(Some(Tick(hit.0 - first)))?;
-                    ring.drain(first, |samples| sink.push(samples))?;
-                    kept = Some((Some(Tick(hit.0 - first)), first, hit.0 + after));
+                    // What was found late may lie before all that is kept.
+                    let hit = hit.0.max(first);
+                    let last = hit.saturating_add(configuration.samples.saturating_sub(before));
+                    sink.begin(Some(Tick(hit - first)))?;
+                    ring.drain(first..last, |samples| sink.push(samples))?;
+                    kept = Some((Some(Tick(hit - first)), first, last));
                 }
                 match kept {
                     Some((_, first, last)) => sink.push(cut(&block, start, first..last))?,
                     None => {
                         let since = search.as_ref().filter(|_| configuration.beginning);
-                        let since = since.and_then(StreamSearch::since).map(|tick| tick.0);
+                        let since = since.and_then(Search::since).map(|tick| tick.0);
                         ring.push(start, std::mem::take(&mut block), since);
                     }
                 }
@@ -89,7 +91,7 @@ impl Acquisition<'_> {
                     Some(limit) if seen >= limit => format!("the trigger did not come within {limit}"),
                     _ => stopped_waiting(seen),
                 };
-                let help = search.as_ref().map(|search| search_report(search, names));
+                let help = search.as_ref().map(|search| search.report(names));
                 return Err(Error::new(ErrorKind::TimeOut, message).with_help(help.unwrap_or_default()));
             }
             if full || over || stopped {
@@ -97,6 +99,7 @@ impl Acquisition<'_> {
                 let (trigger, first, last) = kept.unwrap_or_default();
                 let len = position.min(last).saturating_sub(first);
                 let mut remarks = instrument.remarks();
+                remarks.extend(search.as_ref().and_then(Search::told));
                 remarks.extend(short_of_past(configuration, trigger));
                 return Ok(Recorded { len, trigger, remarks });
             }

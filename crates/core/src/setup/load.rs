@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use super::PlacedPart;
 use super::draft::{Draft, read_draft};
 use super::files::{Files, wrong};
 use super::names::{Names, check_names, define_all};
@@ -159,6 +160,11 @@ fn resolve(draft: Draft, files: &mut Files<'_>) -> Setup {
     };
     let mut parts: Vec<_> = draft.parts.iter().filter_map(|part| part.resolve(&wires, files)).collect();
     parts.extend(resolve_limits(&draft.limits, &scope, &mut files.problems));
+    // Of a part that could not be read, the limits are not known.
+    if let Some(trigger) = draft.trigger.as_ref().filter(|_| parts.len() >= draft.parts.len()) {
+        let limits = parts.iter().flat_map(|part: &PlacedPart| &part.limits);
+        trigger.check_limits(limits, &mut files.problems);
+    }
     Setup {
         title: draft.title,
         connect_carried,

@@ -144,6 +144,9 @@ pub enum Trigger {
     Event(String),
     /// A state machine.
     States(StateMachine),
+    /// The first proven violation of one of these limits, by the names that [`Setup::limits_named`] takes; of any where
+    /// there are none.
+    Violation(Vec<String>),
 }
 
 /// Rate and length of a record.

@@ -10,6 +10,7 @@ use crate::instrument::{
     Acquisition, Begins, Capabilities, Configuration, ConfiguredAnalog, ConfiguredInput, Instrument,
     Progress, Stimulus,
 };
+use crate::limit::Watch;
 use crate::line::{
     AnalogId, AnalogScale, Crossing, Gate, Input, Level, Line, LineId, Signal, Threshold, VoltageRange,
 };
@@ -71,6 +72,7 @@ impl Setup {
         let able = instrument.capabilities();
         Ok(Wanted {
             stream: sampling.length == Length::Endless
+                || self.violation(options).is_some()
                 || program.as_ref().is_some_and(|program| !self.waits_on_board(program, &able)),
             speed: sampling.speed,
             length: sampling.length,
@@ -79,7 +81,7 @@ impl Setup {
             } else {
                 sampling.before
             },
-            about: program.as_ref().map(Program::about),
+            about: program.as_ref().map(Program::about).or(self.violation(options).map(|_| Time::ZERO)),
             inputs: self.lines.iter().filter_map(wanted_input).collect(),
             buses: self.serial.iter().filter_map(|bus| self.wanted_bus(bus)).collect(),
             analog: self.analog.iter().map(wanted_analog).collect(),
@@ -94,7 +96,8 @@ impl Setup {
     /// All problems of its expressions.
     pub fn trigger_program(&self, options: RecordOptions) -> Result<Option<Program>> {
         match self.trigger.as_ref().filter(|_| !options.now) {
-            None => Ok(None),
+            // That is found in a way of its own.
+            None | Some(Trigger::Violation(_)) => Ok(None),
             Some(Trigger::Event(text)) => Program::compile(text, &self.scope()).map(Some),
             Some(Trigger::States(machine)) => {
                 let wrong = |problems: Vec<StateProblem>| {
@@ -155,8 +158,6 @@ impl Setup {
             Some((line, crossing, crossing.line_gate(*scales.get(crossing.analog().0)?, hysteresis)))
         };
         let crossings: Vec<(usize, Crossing, Gate)> = self.made_lines().filter_map(gated).collect();
-        let search = program.as_ref().filter(|_| plan.stream);
-        let search = search.map(|p| StreamSearch::new(p).with_analog(&analog));
         let inputs = self.lines.iter().enumerate().map(|(number, line)| ConfiguredInput {
             input: line.line.input.clone().unwrap_or(Input::Number(number as u32)),
             threshold: line.line.threshold,
@@ -175,7 +176,10 @@ impl Setup {
         let origin = Origin {
             source: instrument.identity(),
             rates: plan.rates,
-            trigger: program.map(|p| p.program().text().to_string()),
+            trigger: program
+                .as_ref()
+                .map(|p| p.program().text().to_string())
+                .or(self.violation(options).map(violation_text)),
             made: options.made,
         };
         let resolution = able.resolution();
@@ -205,7 +209,16 @@ impl Setup {
             let scale = scales[crossing.analog().0];
             SpreadLine::new((*line, *crossing), scale, *gate, plan.analog_every)
         });
-        let mut described = Described { sink, describe: &describe, made: made.collect() };
+        let made: Vec<SpreadLine> = made.collect();
+        let search = match (&program, self.violation(options)) {
+            (Some(program), _) if plan.stream => Some(StreamSearch::new(program).with_analog(&analog).into()),
+            (None, Some(names)) => {
+                let limits = self.limits_named(names)?.into_iter().cloned().collect();
+                Some(Watch::new(describe(None, Vec::new(), &made)?, limits)?.into())
+            }
+            _ => None,
+        };
+        let mut described = Described { sink, describe: &describe, made };
         let mut wired = Wired::new(self, instrument, &crossings);
         let acquisition = Acquisition {
             instrument: &mut wired,
@@ -221,6 +234,19 @@ impl Setup {
 }
 
 impl Setup {
+    /// What it waits for, in words, where that is the violation of a limit.
+    pub fn violation_text(&self, options: RecordOptions) -> Option<String> {
+        self.violation(options).map(violation_text)
+    }
+
+    /// The limits whose violation it waits for, by their names.
+    fn violation(&self, options: RecordOptions) -> Option<&[String]> {
+        match self.trigger.as_ref().filter(|_| !options.now) {
+            Some(Trigger::Violation(names)) => Some(names),
+            _ => None,
+        }
+    }
+
     /// What is sent out: without a trigger, nothing follows it.
     fn stimuli_for(&self, options: RecordOptions) -> Vec<Stimulus> {
         let triggered = self.trigger.is_some() && !options.now;
@@ -267,6 +293,14 @@ impl Setup {
             bit_rate: bus.protocol().bit_rate().filter(|_| !sources.contains(&LevelSource::LeftOut))?,
             analog: sources.iter().any(|source| matches!(source, LevelSource::Analog { .. })),
         })
+    }
+}
+
+/// A trigger on the violation of limits, in words.
+fn violation_text(names: &[String]) -> String {
+    match names {
+        [] => "violation of any limit".to_string(),
+        names => format!("violation of {}", names.join(", ")),
     }
 }
 

@@ -39,14 +39,14 @@ impl Ring {
         self.blocks.front().map(|(start, _)| *start)
     }
 
-    /// Hands over the samples from `first` on.
+    /// Hands over the samples of a range.
     pub(crate) fn drain(
         &mut self,
-        first: u64,
+        range: Range<u64>,
         mut each: impl FnMut(Samples<'_>) -> Result<()>,
     ) -> Result<()> {
         let mut blocks = self.blocks.drain(..);
-        blocks.try_for_each(|(start, block)| each(cut(&block, start, first..u64::MAX)))
+        blocks.try_for_each(|(start, block)| each(cut(&block, start, range.clone())))
     }
 }
 

@@ -3,6 +3,7 @@
 mod wiring;
 
 use deep_tap::bench::connect_for;
+use deep_tap::event::StateTable;
 use deep_tap::instrument::Capabilities;
 use deep_tap::known::{PlannedLine, Precision};
 use deep_tap::limit::{BoundLimit, Outlook};
@@ -43,7 +44,7 @@ struct SaidTrigger {
     text: String,
     on_board: bool,
     #[serde(flatten, serialize_with = "contract::triggers::states")]
-    states: deep_tap::event::StateTable,
+    states: StateTable,
 }
 
 #[derive(Serialize)]
@@ -145,11 +146,17 @@ pub(crate) fn run(args: &args::Plan, out: &mut Out) -> Result<Outcome, Failure> 
         streamed: plan.stream,
         skew_s: able.skew,
         analog: said_analog(&setup, &plan, &able),
-        trigger: program.map(|program| SaidTrigger {
-            text: program.text().to_string(),
-            on_board: !plan.stream,
-            states: program.state_table().clone(),
-        }),
+        trigger: program
+            .map(|program| SaidTrigger {
+                text: program.text().to_string(),
+                on_board: !plan.stream,
+                states: program.state_table().clone(),
+            })
+            .or(setup.violation_text(options).map(|text| SaidTrigger {
+                text,
+                on_board: false,
+                states: StateTable::default(),
+            })),
         limits: setup
             .limits()
             .map(|limit| said_limit(limit, base, &resolution, &plan, &setup))
@@ -294,10 +301,13 @@ fn text(said: &Said, plan: &Plan, able: &Capabilities, base: TimeBase) -> String
     }
     match &said.trigger {
         Some(trigger) if trigger.on_board => fact("trigger", "looked for on board".to_string()),
+        Some(trigger) if trigger.states.states.is_empty() => {
+            fact("trigger", format!("{}: the host checks the limits as the samples arrive", trigger.text));
+        }
         Some(_) => fact("trigger", "looked for by the host in the stream".to_string()),
         None => fact("trigger", "none: the record begins at once".to_string()),
     }
-    if let Some(trigger) = &said.trigger {
+    if let Some(trigger) = said.trigger.as_ref().filter(|trigger| !trigger.states.states.is_empty()) {
         let mut grid = Grid::new(&["state", "waits", "then"], &[]);
         for state in &trigger.states.states {
             for (place, arm) in state.arms.iter().enumerate() {

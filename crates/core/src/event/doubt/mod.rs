@@ -12,6 +12,7 @@ mod hits;
 mod lengths;
 mod marks;
 mod sequence;
+mod steps;
 mod stretches;
 mod words;
 

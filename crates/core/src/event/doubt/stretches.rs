@@ -4,7 +4,8 @@ use std::collections::VecDeque;
 use std::ops::Range;
 
 use super::marks::Marks;
-use crate::capture::{Capture, Merged};
+use super::steps::Steps;
+use crate::capture::Capture;
 use crate::event::check::{ConditionProgram, Test3};
 use crate::event::hit::{Certainty, Hit};
 use crate::known::{Precedence, Precision, Rule};
@@ -91,13 +92,13 @@ pub struct Stretches<'a>(Held<'a>);
 enum Held<'a> {
     /// Between the edges of one line that is never unknown: the level, and the stretch it began.
     Line {
-        edges: Marks<'a>,
+        edges: Box<Marks<'a>>,
         high: bool,
         wanted: bool,
         open: Option<Stretch>,
         end: Option<Tick>,
     },
-    Any(Merging<'a>),
+    Any(Box<Merging<'a>>),
 }
 
 /// Where the search for stretches stands between two parts of a record.
@@ -122,11 +123,10 @@ struct Merging<'a> {
     test: &'a Test3,
     signals: Vec<Signal>,
     order: Precedence,
-    merged: Merged<'a>,
+    steps: Steps<'a>,
     open: Option<Stretch>,
     before: Option<bool>,
-    /// How far is read, and the end of the record; `None` where it goes on.
-    until: Tick,
+    /// The end of the record; `None` where it goes on.
     end: Option<Tick>,
     /// Whether those are told, too, that the record does not show, and those that are still to be told.
     doubt: bool,
@@ -182,25 +182,25 @@ impl<'a> Stretches<'a> {
         {
             let high = capture.trace(*line).level_at(Tick(later.start.0 - 1)) == Level::High;
             let open = open(high == *wanted);
+            let edges = Box::new(edges);
             return Stretches(Held::Line { edges, high, wanted: *wanted, open, end: record_end });
         }
         let signals = test.signals();
         let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
-        let merged = Merged::new(capture, &signals, later);
-        let before = test.eval(&mut |l| merged.level(l));
+        let steps = Steps::new(capture, &signals, later, order);
+        let before = test.eval(&mut |l| steps.level(l));
         let open = open(before == Some(true));
         let doubt = doubt && signals.len() > 1;
-        let (told, until, end) = (VecDeque::new(), end, record_end);
-        let all =
-            Merging { capture, test, signals, order, merged, open, before, until, end, doubt, told, broken };
-        Stretches(Held::Any(all))
+        let (told, end) = (VecDeque::new(), record_end);
+        let all = Merging { capture, test, signals, order, steps, open, before, end, doubt, told, broken };
+        Stretches(Held::Any(Box::new(all)))
     }
 
     /// Where the search stands when there are no more of them before the end of the range.
     pub(in crate::event) fn standing(self) -> Standing {
         match self.0 {
             Held::Line { open, .. } => Standing { open, broken: None },
-            Held::Any(Merging { open, broken, .. }) => Standing { open, broken },
+            Held::Any(merging) => Standing { open: merging.open, broken: merging.broken },
         }
     }
 }
@@ -213,8 +213,8 @@ impl Merging<'_> {
         if self.order.reaches_outside(tick, self.capture.len()) {
             return usize::MAX;
         }
-        if self.is_alone(&window) {
-            return 1;
+        if let Some(changes) = self.steps.most_changes(self.test, &window) {
+            return changes;
         }
         let before = Tick(window.start.0.saturating_sub(1));
         let mut ways: Vec<Way> = Vec::new();
@@ -243,13 +243,6 @@ impl Merging<'_> {
         }
     }
 
-    /// Whether the change of one signal is the only one in this window around it, as nearly always.
-    fn is_alone(&self, window: &Range<Tick>) -> bool {
-        self.merged.changes() == 1
-            && self.merged.before().is_some_and(|before| before < window.start)
-            && self.merged.peek().unwrap_or(self.until) >= window.end
-    }
-
     /// The most changes of value on any way from all levels before to all levels after: a state is how far
     /// each signal has come, and one step moves one signal on.
     fn changes_over(&self, ways: &[Way], states: usize) -> usize {
@@ -266,7 +259,7 @@ impl Merging<'_> {
                 .collect();
             let value = self.test.eval(&mut |signal| {
                 let way = ways.iter().zip(&places).find(|(way, _)| way.signal == signal);
-                way.map_or_else(|| self.merged.level(signal), |(way, place)| way.levels[*place])
+                way.map_or_else(|| self.steps.level(signal), |(way, place)| way.levels[*place])
             });
             let (mut stride, mut most) = (1, 0);
             for (way, place) in ways.iter().zip(&places) {
@@ -317,12 +310,12 @@ impl Merging<'_> {
             if let Some(told) = self.told.pop_front() {
                 return Some(told);
             }
-            let Some(tick) = self.merged.step() else {
+            let Some(tick) = self.steps.step() else {
                 let end = self.end?;
                 return Some(Stretch { end, ..self.open.take()? });
             };
-            let merged = &self.merged;
-            let now = self.test.eval(&mut |l| merged.level(l));
+            let steps = &self.steps;
+            let now = self.test.eval(&mut |l| steps.level(l));
             let before = std::mem::replace(&mut self.before, now);
             if before == now {
                 if now.is_some() && self.may_flicker(tick) {
@@ -371,9 +364,9 @@ impl Stretches<'_> {
 impl Merging<'_> {
     fn next_start(&mut self) -> Option<Hit> {
         loop {
-            let tick = self.merged.step()?;
-            let merged = &self.merged;
-            let now = self.test.eval(&mut |l| merged.level(l));
+            let tick = self.steps.step()?;
+            let steps = &self.steps;
+            let now = self.test.eval(&mut |l| steps.level(l));
             let before = std::mem::replace(&mut self.before, now);
             let certainty = match (before, now) {
                 (Some(false), Some(true)) if !self.doubtful_at(tick) => Certainty::Certain,

@@ -142,6 +142,12 @@ impl Watch {
         Tick(self.read)
     }
 
+    /// How many samples later than it happens a violation may be told, but for those that are decided by what comes
+    /// later.
+    pub fn lag(&self) -> u64 {
+        2 * (self.step + self.margin)
+    }
+
     /// The limits, in their order.
     pub fn limits(&self) -> impl Iterator<Item = &BoundLimit> {
         self.limits.iter().map(Watched::bound)

@@ -2,6 +2,7 @@
 
 use crate::error::{Error, ErrorKind, TextPlace};
 use crate::event::{Action, Arm, Program, Scope, State, StateMachine, Wait};
+use crate::limit::BoundLimit;
 use crate::quantity::{SampleCount, Time};
 use crate::reader::{Placed, Section, moved};
 use crate::setup::Trigger;
@@ -11,6 +12,7 @@ use crate::setup::Trigger;
 pub(in crate::setup) enum DraftTrigger {
     Event(Placed<String>),
     States(Vec<DraftState>),
+    Violation(Vec<Placed<String>>),
 }
 
 #[derive(Clone, Debug)]
@@ -21,12 +23,41 @@ pub(in crate::setup) struct DraftState {
     pub(in crate::setup) place: TextPlace,
 }
 
+/// In place of the names of limits: all of them.
+const ALL: &str = "all";
+
 impl DraftTrigger {
+    /// Tells what is wrong with the names of limits.
+    pub(in crate::setup) fn check_limits<'l>(
+        &self,
+        limits: impl Iterator<Item = &'l BoundLimit> + Clone,
+        problems: &mut Vec<Error>,
+    ) {
+        let DraftTrigger::Violation(names) = self else { return };
+        let known: Vec<String> = limits.clone().map(BoundLimit::name).collect();
+        for name in names.iter().filter(|name| name.value != ALL || known.is_empty()) {
+            if !limits.clone().any(|limit| limit.is_meant_by(&name.value)) {
+                let message = format!(
+                    "the trigger waits for a violation of '{}', and there is no such limit",
+                    name.value
+                );
+                let help = match known.is_empty() {
+                    true => "the setup binds no limits: add a [[part]] section".to_string(),
+                    false => format!("there are: {}", known.join(", ")),
+                };
+                let error = Error::new(ErrorKind::Setup, message).with_help(help);
+                problems.push(moved(error, ErrorKind::Setup, &name.place));
+            }
+        }
+    }
+
     pub(in crate::setup) fn read(section: &Section<'_>) -> Option<Self> {
         let event = section.text("event");
         let states = section.sections("state", "name");
-        if event.is_none() && states.is_empty() {
-            section.missing("event", "event = \"RESET_N rises\" (or [[trigger.state]] for a state machine)");
+        let violation = section.list("violation");
+        if event.is_none() && states.is_empty() && violation.is_none() {
+            let example = "event = \"RESET_N rises\" (or [[trigger.state]] for a state machine, or violation = [\"U5.tDH\"])";
+            section.missing("event", example);
         }
         let mut drafts = Vec::new();
         for state in &states {
@@ -42,6 +73,14 @@ impl DraftTrigger {
             }
         }
         match (event, states.is_empty()) {
+            (event, no_states) if let Some(violation) = violation => {
+                if event.is_some() || !no_states {
+                    let message = "the trigger is a violation and something else";
+                    section.refuse(&violation.place, message, "keep one of them");
+                    return None;
+                }
+                Some(DraftTrigger::Violation(violation.value))
+            }
             (Some(event), false) => {
                 let message = "the trigger is both an event and a state machine";
                 section.refuse(&event.place, message, "keep one of them");
@@ -59,6 +98,11 @@ impl DraftTrigger {
                 return Trigger::Event(event.value.clone());
             }
             DraftTrigger::States(states) => states,
+            // Which limits there are is known later.
+            DraftTrigger::Violation(names) => {
+                let names = names.iter().map(|name| name.value.clone()).filter(|name| name != ALL);
+                return Trigger::Violation(names.collect());
+            }
         };
         let state = |s: &DraftState| State {
             name: s.name.value.clone(),
