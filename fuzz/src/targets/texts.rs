@@ -4,14 +4,17 @@ use std::path::Path;
 use std::sync::OnceLock;
 
 use deep_tap::bench::connect;
-use deep_tap::capture::{Attachment, Capture};
+use deep_tap::capture::{Attachment, Capture, Trace};
 use deep_tap::event::{Condition, Event, Hit, Meaning, Program, Scope, TimedProgram};
-use deep_tap::line::{Bus, LineId};
+use deep_tap::known::Rule;
+use deep_tap::limit::{BoundLimit, Watch, check_all};
+use deep_tap::line::{Bus, Level, LineId};
 use deep_tap::message::file::FileForm;
 use deep_tap::message::{Matcher, Message};
 use deep_tap::quantity::{Percent, Quantity, Rate, SampleCount, Voltage};
+use deep_tap::scan::{SampleBlock, SampleWidth, fill};
 use deep_tap::setup::{Attached, Import, RunChanges, Setup};
-use deep_tap::time::TimeBase;
+use deep_tap::time::{Resolution, TimeBase};
 
 use super::Target;
 
@@ -30,12 +33,49 @@ pub(super) const SETUP: Target = Target {
         ];
         let Ok(setup) = Setup::load("s.toml", &Attached(&texts)) else { return };
         let lines: Vec<String> = setup.lines.iter().take(1).map(|line| line.line.name.clone()).collect();
-        let _ = setup.changed(&RunChanges::default().rate("1 MS/s").length("1 ms").lines(lines));
+        let _ = setup.clone().changed(&RunChanges::default().rate("1 MS/s").length("1 ms").lines(lines));
+        watched(&setup, bytes);
     },
     seeds: &["setups", "setups/triggers"],
     texts: &[],
     slow: 1,
 };
+
+/// Limits, whatever they are, say of samples as they arrive what they say of them stored.
+fn watched(setup: &Setup, bytes: &[u8]) {
+    let count = setup.lines.len();
+    let limits: Vec<BoundLimit> = setup.limits().take(20).cloned().collect();
+    if !(1..=64).contains(&count) || limits.is_empty() {
+        return;
+    }
+    let width = SampleWidth::for_inputs(count);
+    let bits: Vec<u32> = (0..count as u32).collect();
+    // Each byte of the text is a few samples in which some lines have changed.
+    let mut block = SampleBlock::new(width);
+    let mut levels = 0u64;
+    for (place, byte) in bytes.iter().take(3000).enumerate() {
+        levels ^= u64::from(*byte).rotate_left(place as u32 * 7) & (u64::MAX >> (64 - count));
+        block.push_run(levels, 0, usize::from(byte & 7) + 1);
+    }
+    let base = TimeBase::from_rate("80 kS/s".parse().expect("a rate")).expect("a clock");
+    let record = |traces: Vec<Trace>, len: u64| {
+        let lines = setup.lines.iter().map(|line| line.line.clone()).zip(traces);
+        let builder = Capture::builder(base, len).resolution(Resolution::SAMPLED).buses(setup.buses.clone());
+        lines.fold(builder, |builder, (line, trace)| builder.line(line, trace)).build()
+    };
+    let empty = setup.lines.iter().map(|_| Trace::constant(Level::Unknown, 0)).collect();
+    let stored = record(fill(block.samples(), &bits), block.len() as u64);
+    let (Ok(empty), Ok(stored)) = (record(empty, 0), stored) else { return };
+    let Ok(mut watch) = Watch::new(empty, limits.clone()) else { return };
+    for from in (0..block.len()).step_by(1000) {
+        if watch.push(block.samples().slice(from..(from + 1000).min(block.len()))).is_err() {
+            return;
+        }
+    }
+    let watched = watch.finish().expect("what was begun");
+    let checked = check_all(&stored, &limits, Rule::Proven).expect("what was watched");
+    assert_eq!(watched, checked);
+}
 
 /// A limits file.
 pub(super) const LIMITS: Target = Target {

@@ -45,7 +45,7 @@ fn hostile(folder: &TempDir) {
     let bad_text = toml(&BAD.chars().take(3).collect::<String>());
     let setup = format!(
         "title = \"{tame}\"\n[instrument]\nconnect = \"bench:tide-gauge\"\n[sampling]\nrate = \"10 MS/s\"\nlength = \"1 ms\"\n\
-         [[mark]]\nname = \"k {tame}\"\nat = \"2 us\"\nnote = \"{bad}\"\n[[line]]\nname = \"A {tame}\"\n[[line]]\nname = \"B {tame}\"\n[[bus]]\nname = \"V {tame}\"\n\
+         [[mark]]\nname = \"k {tame}\"\nat = \"2 us\"\nnote = \"{bad}\"\n[[line]]\nname = \"A {tame}\"\ninput = 3\n[[line]]\nname = \"B {tame}\"\n[[bus]]\nname = \"V {tame}\"\n\
          lines = [\"A {tame}\", \"B {tame}\"]\n[events]\ngo = \"\\\"A {tame}\\\" rises\"\n[[bus]]\nname = \"S {tame}\"\nkind = \"uart\"\n\
          line = \"B {tame}\"\nbit-rate = \"10 MHz\"\nnames = {{ data = {{ 0x55 = \"n {tame}\", 0xff = \"m {tame}\" }} }}\n\
          [[bus]]\nname = \"W {tame}\"\nlines = [\"B {tame}\", \"A {tame}\"]\nnames = {{ 0 = \"o {tame}\", 1 = \"p {tame}\" }}\n\
@@ -58,7 +58,8 @@ fn hostile(folder: &TempDir) {
     );
     let part = format!(
         "part = \"{bad}\"\nsource = \"{bad}\"\npins = {{ P = \"{bad}\" }}\n[[limit]]\nsymbol = \"t {bad}\"\nwhat = \"{bad}\"\n\
-         kind = \"width\"\npulse = \"P high\"\nmin = \"6 ns\"\n"
+         kind = \"width\"\npulse = \"P high\"\nmin = \"6 ns\"\n[[limit]]\nsymbol = \"u {bad}\"\nwhat = \"{bad}\"\n\
+         kind = \"width\"\npulse = \"P low\"\nmax = \"1 ns\"\n"
     );
     let base = TimeBase::from_rate("100 MS/s".parse().unwrap()).unwrap();
     let a = Trace::toggling(Level::Low, (1..40).map(|n| n * 10), 500).unwrap();
@@ -108,6 +109,7 @@ fn no_text_of_a_file_acts_in_any_output() {
         &["plan", "h.dtap"],
         &["plan", "h.dtap", "--wiring"],
         &["live", "h.dtap", "--once", "--over", "1 ms"],
+        &["watch", "h.dtap", "--for", "20 ms", "--keep", "1", "--into", "kept"],
         &["frames", "h.dtap"],
         &["frames", "h.dtap", "--summary"],
         &["frames", "h.dtap", "--transfers"],
@@ -157,6 +159,14 @@ fn no_text_of_a_file_acts_in_any_output() {
     ] {
         let (code, _, told) = run(args);
         assert!(matches!(code, 0 | 1 | 3), "{args:?}: {told}");
+    }
+    let kept: Vec<_> =
+        std::fs::read_dir(folder.path().join("kept")).unwrap().map(|file| file.unwrap()).collect();
+    assert!(!kept.is_empty());
+    for file in kept {
+        let name = file.file_name().into_string().unwrap();
+        let plain = |c: char| c.is_ascii_alphanumeric() || "._-+".contains(c);
+        assert!(name.chars().all(plain) && name.starts_with("h-U_x_"), "{name:?}");
     }
     let page = std::fs::read_to_string(folder.path().join("p.html")).unwrap();
     assert!(!page.contains(&BAD[BAD.len() - 12..]) && crate::report::parts(&page).scripts > 1);
