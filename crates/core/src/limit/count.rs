@@ -38,8 +38,11 @@ struct Band {
     count: u64,
     sum: i128,
     first: Pair,
+    /// The first of the shortest, and of the longest, with their ticks.
     shortest: Pair,
     longest: Pair,
+    least: i64,
+    most: i64,
 }
 
 /// A pair, and the how manieth it was.
@@ -48,12 +51,6 @@ struct Pair {
     start: Tick,
     end: Tick,
     nth: u64,
-}
-
-impl Pair {
-    fn ticks(self) -> i64 {
-        self.end.since(self.start)
-    }
 }
 
 impl Count {
@@ -70,6 +67,8 @@ impl Count {
             first: Pair::default(),
             shortest: Pair::default(),
             longest: Pair::default(),
+            least: i64::MAX,
+            most: i64::MIN,
         };
         Count {
             bands: borders.windows(2).map(band).collect(),
@@ -107,22 +106,22 @@ impl Take for Count {
     #[inline]
     fn certain(&mut self, start: Tick, end: Tick) -> ControlFlow<()> {
         let pair = Pair { start, end, nth: self.found };
-        let ticks = pair.ticks();
+        let ticks = end.since(start);
         self.found += 1;
         if !(self.bands[self.last].from..self.bands[self.last].to).contains(&ticks) {
             self.last = self.find(ticks);
         }
         let band = &mut self.bands[self.last];
         if band.count == 0 {
-            (band.first, band.shortest, band.longest) = (pair, pair, pair);
+            band.first = pair;
         }
         band.count += 1;
         band.sum += i128::from(ticks);
-        if ticks < band.shortest.ticks() {
-            band.shortest = pair;
+        if ticks < band.least {
+            (band.least, band.shortest) = (ticks, pair);
         }
-        if ticks > band.longest.ticks() {
-            band.longest = pair;
+        if ticks > band.most {
+            (band.most, band.longest) = (ticks, pair);
         }
         ControlFlow::Continue(())
     }

@@ -68,12 +68,8 @@ impl Following {
     ) -> ControlFlow<()> {
         let Together { possible_from, certain_from, .. } = self.together;
         while let Some(start) = starts.certain().filter(|start| !self.answered_unseen(*start)) {
-            let Some(mut answer) = answers.certain() else { break };
-            while answer.since(start) < possible_from {
-                answers.pass_certain();
-                let Some(next) = answers.certain() else { return ControlFlow::Continue(()) };
-                answer = next;
-            }
+            answers.pass_before(start.offset(possible_from));
+            let Some(answer) = answers.certain() else { break };
             if answer.since(start) < certain_from {
                 break;
             }

@@ -150,6 +150,54 @@ impl<F: Feed> Party<F> {
         }
     }
 
+    /// Passes all marks before a tick, whatever they are: a word at a time.
+    #[inline]
+    pub(super) fn pass_before(&mut self, tick: Tick) {
+        while let Some(first) = self.first {
+            if first.tick >= tick {
+                return;
+            }
+            self.pass();
+        }
+        while self.left != 0 || self.fill() == Pulled::Some(()) {
+            match tick.0.saturating_sub(self.word.start.0) {
+                before @ 0..64 => self.left &= u64::MAX << before,
+                _ => self.left = 0,
+            }
+            if self.left != 0 {
+                return;
+            }
+        }
+    }
+
+    /// Passes the marks up to a tick, as long as they are certain, a word at a time; the last of them.
+    #[inline]
+    pub(super) fn pass_certain_to(&mut self, tick: Tick) -> Option<Tick> {
+        let mut last = None;
+        while let Some(first) = self.first {
+            if first.tick > tick || !first.is_certain() {
+                return last;
+            }
+            last = Some(first.tick);
+            self.pass();
+        }
+        while self.left != 0 || self.fill() == Pulled::Some(()) {
+            let Some(after) = tick.0.checked_sub(self.word.start.0) else { return last };
+            let upto = if after < 63 { (2 << after) - 1 } else { u64::MAX };
+            let uncertain = self.left & !self.word.certain;
+            // Those before the first that is not certain.
+            let due = self.left & upto & (uncertain & uncertain.wrapping_neg()).wrapping_sub(1);
+            if due != 0 {
+                last = Some(Tick(self.word.start.0 + 63 - u64::from(due.leading_zeros())));
+                self.left &= !due;
+            }
+            if self.left != 0 {
+                return last;
+            }
+        }
+        last
+    }
+
     /// The next mark, which stays.
     #[inline]
     pub fn peek(&mut self) -> Pulled<Hit> {

@@ -87,14 +87,12 @@ impl Preceding {
         let Together { possible_from, certain_from, .. } = self.together;
         let mut last = self.last.map(|hit| hit.tick);
         let mut said = ControlFlow::Continue(());
-        'events: while let Some(event) = events.certain().filter(|event| !self.preceded_unseen(*event)) {
-            let Some(mut partner) = partners.certain() else { break };
-            while event.since(partner) >= certain_from {
-                last = Some(partner);
-                partners.pass_certain();
-                let Some(next) = partners.certain() else { break 'events };
-                partner = next;
+        while let Some(event) = events.certain().filter(|event| !self.preceded_unseen(*event)) {
+            // None at or before that tick is left, unless it is not certain.
+            if let Some(border) = event.0.checked_add_signed(-certain_from) {
+                last = partners.pass_certain_to(Tick(border)).or(last);
             }
+            let Some(partner) = partners.certain() else { break };
             let Some(before) = last.filter(|_| event.since(partner) < possible_from) else { break };
             events.pass_certain();
             said = pairs.certain(event, before);

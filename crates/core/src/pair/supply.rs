@@ -10,16 +10,19 @@ use crate::time::Tick;
 /// A queue of pieces, each of which several readers may hold.
 #[derive(Debug)]
 pub struct Supply<T> {
-    pieces: VecDeque<Arc<Vec<T>>>,
-    /// Items of the first piece that have been read.
+    /// The piece that is read, and how far it has been.
+    present: Arc<Vec<T>>,
     read: usize,
+    /// Those after it.
+    pieces: VecDeque<Arc<Vec<T>>>,
     known: Tick,
     ended: bool,
 }
 
 impl<T> Default for Supply<T> {
     fn default() -> Self {
-        Supply { pieces: VecDeque::new(), read: 0, known: Tick(0), ended: false }
+        let (present, pieces) = (Arc::new(Vec::new()), VecDeque::new());
+        Supply { present, read: 0, pieces, known: Tick(0), ended: false }
     }
 }
 
@@ -43,24 +46,34 @@ impl<T: Copy> Supply<T> {
     }
 
     /// The next item.
-    #[inline]
+    #[inline(always)]
     pub fn pull(&mut self) -> Pulled<T> {
-        loop {
-            let Some(piece) = self.pieces.front() else {
-                return if self.ended { Pulled::End } else { Pulled::NotYet };
-            };
-            if let Some(item) = piece.get(self.read) {
+        match self.present.get(self.read) {
+            Some(item) => {
                 self.read += 1;
-                return Pulled::Some(*item);
+                Pulled::Some(*item)
             }
-            self.pieces.pop_front();
-            self.read = 0;
+            None => self.pull_next(),
+        }
+    }
+
+    /// The first item of the next piece.
+    #[cold]
+    fn pull_next(&mut self) -> Pulled<T> {
+        match self.pieces.pop_front() {
+            Some(piece) => {
+                (self.present, self.read) = (piece, 1);
+                // There are no empty pieces.
+                self.present.first().map_or(Pulled::NotYet, |item| Pulled::Some(*item))
+            }
+            None if self.ended => Pulled::End,
+            None => Pulled::NotYet,
         }
     }
 }
 
 impl Feed for Supply<MarkWord> {
-    #[inline]
+    #[inline(always)]
     fn next_word(&mut self) -> Pulled<MarkWord> {
         self.pull()
     }

@@ -8,7 +8,7 @@ use super::Events;
 use crate::capture::{CHUNK, Capture};
 use crate::event::{ConditionProgram, MarkWord, MarkWords, Stretch, Stretches, TimedProgram};
 use crate::known::Rule;
-use crate::pair::{Party, Supply};
+use crate::pair::{Party, Pulled, Supply};
 use crate::time::Tick;
 
 /// The events and conditions that some limits look at, each once.
@@ -105,8 +105,8 @@ impl Held {
     }
 
     /// The next stretch, which stays.
+    #[inline]
     pub(super) fn peek(&mut self) -> NextStretch {
-        use crate::pair::Pulled;
         if self.next.is_none() {
             match self.supply.pull() {
                 Pulled::Some(stretch) => self.next = Some(stretch),
@@ -133,14 +133,12 @@ impl Held {
     }
 
     /// The next stretch, which is passed; `None` where there is none yet or any more.
+    #[inline]
     pub(super) fn next(&mut self) -> Option<Stretch> {
-        match self.peek() {
-            NextStretch::Is(stretch) => {
-                self.next = None;
-                Some(stretch)
-            }
-            NextStretch::NoneBefore(_) | NextStretch::None => None,
-        }
+        self.next.take().or_else(|| match self.supply.pull() {
+            Pulled::Some(stretch) => Some(stretch),
+            Pulled::End | Pulled::NotYet => None,
+        })
     }
 }
 
