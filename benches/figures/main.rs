@@ -3,7 +3,7 @@
 //!
 //! `cargo bench --bench figures` prints a table and writes `target/figures.json`;
 //! `cargo bench --bench figures -- 10M` stops at 10 million samples, and names of groups
-//! (`samples`, `stored`, `setup-hold`, `files`, `limits`, `dump`, `records`, `decoders`) leave the others out. The
+//! (`samples`, `stored`, `setup-hold`, `files`, `limits`, `watch`, `dump`, `records`, `decoders`) leave the others out. The
 //! comparison with `numpy` needs an environment of its own, made once with
 //! `python3 -m venv target/numpy && target/numpy/bin/pip install numpy`; without it that figure is
 //! left out, and the run says so.
@@ -17,11 +17,12 @@ mod records;
 mod samples;
 mod setup_hold;
 mod stored;
+mod watch;
 
 use figure::Figures;
 
-const GROUPS: [&str; 8] =
-    ["samples", "stored", "setup-hold", "files", "limits", "dump", "records", "decoders"];
+const GROUPS: [&str; 9] =
+    ["samples", "stored", "setup-hold", "files", "limits", "watch", "dump", "records", "decoders"];
 
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
@@ -50,6 +51,10 @@ fn main() {
     }
     if wanted("limits") {
         stored::limits(most.min(100_000_000), &mut figures);
+        watch::demo_board(&mut figures);
+    }
+    if wanted("watch") {
+        watch::arriving(most.min(100_000_000), &mut figures);
     }
     if wanted("dump") {
         dump::measure(&mut figures);

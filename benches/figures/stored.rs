@@ -90,17 +90,19 @@ pub(crate) fn limits(transitions: usize, figures: &mut Figures) {
     // The made-up bus has about 0.32 transitions per sample.
     let samples = transitions * 3;
     let capture = capture(&clocked_bus(samples, 20));
-    let limits = twelve(&capture);
+    let limits = twelve(&Scope::of(&capture));
     for cores in [1, 2] {
         let seconds = on_cores(cores, || shortest(2, || limit::check_all(&capture, &limits, Rule::Proven)));
         let activity = format!("{} M transitions", capture.edge_count() / 1_000_000);
         let case = Case { samples, activity, cores };
-        let target = ("2 s per 100 M", 2.0 * capture.edge_count() as f64 / 1e8);
-        figures.below("12 limits", &case, (seconds, "s"), target);
+        // What is wanted is asked of two cores.
+        let each = capture.edge_count() as f64 / 1e8 / cores as f64;
+        figures.below("12 limits", &case, (seconds, "s"), ("1.2 s per 100 M", 1.2 * each));
     }
 }
 
-fn twelve(capture: &Capture) -> Vec<BoundLimit> {
+/// Limits of the usual kinds on a bus D, its clock L8 and single lines.
+pub(crate) fn twelve(scope: &Scope) -> Vec<BoundLimit> {
     let rows = [
         Limit::setup("t1", "D changes", "L8 rises"),
         Limit::hold("t2", "D changes", "L8 rises"),
@@ -115,6 +117,5 @@ fn twelve(capture: &Capture) -> Vec<BoundLimit> {
         Limit::delay("t11", "L5 rises", "L8 rises"),
         Limit::width("t12", "L4 high"),
     ];
-    let scope = Scope::of(capture);
-    rows.into_iter().map(|row| row.min("5 ns").bind(&scope).expect("a right limit")).collect()
+    rows.into_iter().map(|row| row.min("5 ns").bind(scope).expect("a right limit")).collect()
 }

@@ -1,12 +1,14 @@
+use std::ops::ControlFlow;
 use std::path::Path;
 
+use deep_tap::bench::connect_for;
 use deep_tap::capture::{Capture, Trace};
 use deep_tap::event::Scope;
 use deep_tap::known::Rule;
-use deep_tap::limit::{BoundLimit, Limit, LimitBuilder, Verdict, Watch, check_all, violations};
+use deep_tap::limit::{BoundLimit, Limit, LimitBuilder, LimitResult, Verdict, Watch, check_all, violations};
 use deep_tap::line::{Level, Line};
 use deep_tap::scan::{SampleWidth, Samples, fill};
-use deep_tap::setup::{RecordOptions, Setup, Trigger};
+use deep_tap::setup::{RecordOptions, RunChanges, Setup, Trigger, WatchOptions};
 use deep_tap::time::{Resolution, Tick, TimeBase};
 use proptest::prelude::*;
 
@@ -137,7 +139,7 @@ proptest! {
         let limits = limits(&Scope::of(&stored));
         let checked = check_all(&stored, &limits, Rule::Proven).unwrap();
         let (mut watch, mut found) = watched(record(resolution, stated), &limits, &samples, &blocks);
-        let results = watch.finish().unwrap();
+        let results = watch.finish();
         for (watched, checked) in results.iter().zip(&checked) {
             prop_assert_eq!(watched, checked);
         }
@@ -205,4 +207,31 @@ fn without_a_violation_the_margins_are_told() {
     let help = error.help().unwrap();
     assert!(help.contains("U3.tCONV: ") && help.contains(" seen, the least margin +6"), "{help}");
     assert!(help.contains("U5.tOE: never seen"), "{help}");
+}
+
+/// Of boards that talk, too: bit rates, instants of buses, frames.
+#[test]
+fn the_boards_are_watched_as_they_are_checked() {
+    for (file, length) in [("setups/tide-gauge.toml", "30 ms"), ("setups/buses.toml", "60 ms")] {
+        let setup = Setup::from_file(&root().join(file)).unwrap();
+        let setup = setup.changed(&RunChanges::default().length(length)).unwrap();
+        let bench = || connect_for(&setup, &root().join(file)).unwrap();
+        let now = RecordOptions { now: true, ..RecordOptions::default() };
+        let record = support::record(&setup, &mut *bench(), now).unwrap();
+        let limits: Vec<BoundLimit> = setup.limits().cloned().collect();
+        let options = WatchOptions { lasting: Some(time(length)), ..WatchOptions::default() };
+        let go_on = &mut |_: &mut Watch| ControlFlow::Continue(());
+        let watched = setup.watch(&mut *bench(), limits.clone(), options, go_on).unwrap();
+        assert_eq!(watched.samples, Tick(record.len()), "{file}");
+        for (watched, checked) in
+            watched.results.iter().zip(&check_all(&record, &limits, Rule::Proven).unwrap())
+        {
+            // A stream has other rates to try.
+            assert_eq!(
+                LimitResult { worth_trying: checked.worth_trying, ..watched.clone() },
+                *checked,
+                "{file}"
+            );
+        }
+    }
 }

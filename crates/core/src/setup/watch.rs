@@ -90,7 +90,7 @@ impl Setup {
             Err(error) if watch.position() > Tick(0) => (begun, Some(error)),
             Err(error) => return Err(error),
         };
-        let results = watch.finish()?;
+        let results = watch.finish();
         // What was decided last is told, too; nobody can stop any more.
         let _ = look(&mut watch);
         let remarks = hiding_lines(watch.record(), &signals);

@@ -2,33 +2,64 @@
 
 use std::ops::ControlFlow;
 
+use super::given::Given;
 use super::plan::Plan;
 use super::{Scene, Take};
 use crate::bus::{Frame, FrameSink};
-use crate::decode::{Protocol, SerialBus};
+use crate::capture::Capture;
+use crate::decode::{Onward, Protocol, Reads, SerialBus};
 use crate::error::Result;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::limit::required::Required;
+use crate::line::Signal;
 use crate::quantity::Quantity;
 use crate::quantity::{Frequency, Rational};
 use crate::time::Tick;
 
-impl Scene<'_> {
-    /// Each frame is measured from its first edge to the last one of the same direction, so that
-    /// slow edges do not count.
-    pub(super) fn bits<S: Take>(
-        &self,
-        bus: &SerialBus,
+/// `rate`: each frame is measured from its first edge to the last one of the same direction, so that slow edges do not
+/// count.
+#[derive(Debug)]
+pub(super) struct BitRates {
+    bus: SerialBus,
+    nominal: Frequency,
+    required: Required,
+    onward: Onward,
+    /// The end of the last frame.
+    since: Tick,
+}
+
+impl BitRates {
+    /// Of a bus in a record like this.
+    pub(super) fn new(
+        bus: SerialBus,
         nominal: Frequency,
         required: Required,
-        sink: &mut S,
-    ) -> Result<ControlFlow<()>> {
-        let bit = self.capture.base().rate().to_rational().checked_div(nominal.to_rational());
-        let Some(bit) = bit else { return Ok(ControlFlow::Continue(())) };
-        let mut frames = Frames { scene: *self, bus, nominal, required, bit, sink };
-        bus.decode(self.capture, self.capture.range(), &mut frames)?;
-        Ok(ControlFlow::Continue(()))
+        capture: &Capture,
+    ) -> Result<Self> {
+        let onward = bus.onward(capture, Reads::Frames)?;
+        Ok(BitRates { bus, nominal, required, onward, since: Tick(0) })
+    }
+
+    /// The lines whose edges are asked for when a frame has ended, and from where on.
+    pub(super) fn asked(&self) -> (Vec<Signal>, Tick) {
+        (self.bus.lines().iter().map(Signal::from).collect(), self.since)
+    }
+
+    pub(super) fn advance(
+        &mut self,
+        scene: Scene<'_>,
+        given: &Given,
+        sink: &mut impl Take,
+    ) -> ControlFlow<()> {
+        let bit = scene.capture.base().rate().to_rational().checked_div(self.nominal.to_rational());
+        let Some(bit) = bit else { return ControlFlow::Continue(()) };
+        let BitRates { bus, nominal, required, onward, since } = self;
+        let mut frames =
+            Frames { scene, bus, nominal: *nominal, required: *required, bit, since: *since, sink };
+        let said = onward.read(scene.capture, given.to, given.ended, &mut frames);
+        *since = frames.since;
+        said
     }
 }
 
@@ -39,11 +70,13 @@ struct Frames<'w, S> {
     required: Required,
     /// Ticks of a nominal bit.
     bit: Rational,
+    since: Tick,
     sink: &'w mut S,
 }
 
 impl<S: Take> FrameSink for Frames<'_, S> {
     fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        self.since = frame.end;
         for (number, plan) in self.scene.plans.iter().enumerate() {
             let found = self.measure(plan, &frame);
             self.sink.found(number, found.map_or(Visited::Unpaired(frame.start), Visited::Occurrence))?;

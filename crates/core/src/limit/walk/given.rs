@@ -58,6 +58,8 @@ pub(in crate::limit) struct Piece<T> {
 pub(in crate::limit) struct Given {
     pub(in crate::limit) marks: Vec<Piece<MarkWord>>,
     pub(in crate::limit) stretches: Vec<Piece<Stretch>>,
+    /// How far the record is known.
+    pub(in crate::limit) to: Tick,
     /// Whether this is the last of it.
     pub(in crate::limit) ended: bool,
 }
@@ -196,7 +198,7 @@ impl<'a> Stored<'a> {
             ),
         };
         self.from = to;
-        let given = Given { marks, stretches, ended };
+        let given = Given { marks, stretches, to: Tick(to), ended };
         let items = given.marks.iter().map(|piece| piece.items.len()).sum::<usize>()
             + given.stretches.iter().map(|piece| piece.items.len()).sum::<usize>();
         if items < ITEMS.start {

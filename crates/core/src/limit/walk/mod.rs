@@ -123,7 +123,7 @@ impl BoundLimit {
         let mut each = Each { plan, sink };
         loop {
             let given = stored.next(false);
-            if run.advance(capture, &given, &mut each)?.is_break() || given.ended {
+            if run.advance(capture, &given, &mut each).is_break() || given.ended {
                 return Ok(());
             }
         }

@@ -10,6 +10,7 @@ use super::super::bound::{BoundLimit, Programs};
 use super::super::judge::Clearance;
 use super::super::kind::Kind;
 use super::super::required::Required;
+use super::bits::BitRates;
 use super::given::{Given, Wanted};
 use super::lasting::{Durations, Shares};
 use super::paired::{Cuts, Holding, Pending, Settle};
@@ -46,6 +47,7 @@ enum Work {
     Width(Durations),
     Duty(Shares),
     Steady(Box<Steadiness>),
+    Bits(Box<BitRates>),
     /// What is found only when all of the record is known.
     Whole(Box<Whole>),
 }
@@ -113,16 +115,14 @@ impl Run {
                 let stretches = wanted.stretches(&holds, false);
                 Work::Steady(Box::new(Steadiness::new(changes, stretches, together)))
             }
+            (Programs::Bits { bus, nominal }, _) => {
+                Work::Bits(Box::new(BitRates::new(bus, nominal, required, capture)?))
+            }
             (programs, _) => Work::Whole(Box::new(Whole::new(programs, required))),
         };
         let waits = matches!(work, Work::Following(..) | Work::Settling(..));
         let pending = Pending::new(limit, capture, &terms, waits, wanted)?;
         Ok(Run { terms, plans, work, pending })
-    }
-
-    /// Whether it can be checked only when all of the record is known.
-    pub(in crate::limit) fn is_of_the_whole(&self) -> bool {
-        matches!(self.work, Work::Whole(_))
     }
 
     /// Whether it looks at the event that is given at this place.
@@ -135,7 +135,7 @@ impl Run {
             | Work::Window(_, events, ..) => events,
             Work::Period(_, events, ..) => std::slice::from_ref(events),
             Work::Steady(steadiness) => steadiness.events(),
-            Work::Width(_) | Work::Duty(_) | Work::Whole(_) => &[],
+            Work::Width(_) | Work::Duty(_) | Work::Bits(_) | Work::Whole(_) => &[],
         };
         events.iter().any(|events| events.place == place) || self.pending.looks_at(place)
     }
@@ -149,6 +149,14 @@ impl Run {
         }
     }
 
+    /// The lines of a bus whose edges are asked for when a frame has ended, and from where on.
+    pub(in crate::limit) fn asked_of_frames(&self) -> Option<(Vec<Signal>, Tick)> {
+        match &self.work {
+            Work::Bits(rates) => Some(rates.asked()),
+            _ => None,
+        }
+    }
+
     /// The beginning of the first stretch that was given and waits to be decided.
     pub(in crate::limit) fn waits_since(&self) -> Option<Tick> {
         match &self.work {
@@ -158,28 +166,21 @@ impl Run {
     }
 
     /// Takes in what comes next of a record, and finds what follows from it.
-    ///
-    /// # Errors
-    /// When a bus cannot be decoded.
     pub(in crate::limit) fn advance(
         &mut self,
         capture: &Capture,
         given: &Given,
         sink: &mut impl Take,
-    ) -> Result<ControlFlow<()>> {
+    ) -> ControlFlow<()> {
         let Run { terms, plans, work, pending } = self;
         let unknown = terms.unknown(capture);
         let scene = Scene { capture, terms, plans, unknown: &unknown };
         pending.take(given, capture);
-        if let Work::Whole(whole) = work {
-            let said = if given.ended { whole.walk(scene, sink)? } else { ControlFlow::Continue(()) };
-            return Ok(said);
-        }
-        Ok(step(work, scene, pending, given, sink))
+        step(work, scene, pending, given, sink)
     }
 }
 
-/// All that follows from what is given, but for what needs the whole of a record.
+/// All that follows from what is given.
 fn step(
     work: &mut Work,
     scene: Scene<'_>,
@@ -199,6 +200,8 @@ fn step(
         Work::Width(durations) => return durations.advance(scene, given, sink),
         Work::Duty(shares) => return shares.advance(scene, given, sink),
         Work::Steady(steadiness) => return steadiness.advance(scene, given, sink),
+        Work::Bits(rates) => return rates.advance(scene, given, sink),
+        Work::Whole(whole) if given.ended => return whole.walk(scene, sink),
         Work::Period(_, _, _, Some(cuts)) => cuts.tell(given, end, sink),
         _ => {}
     }

@@ -49,7 +49,7 @@ const LOOKS: i64 = 20;
 /// let mut watch = Watch::new(record, vec![limit])?;
 /// watch.push(Samples::new(SampleWidth::W8, &[0, 1, 1, 0, 0, 1, 1]))?;
 /// watch.push(Samples::new(SampleWidth::W8, &[1, 1, 1, 0, 0]))?;
-/// let results = watch.finish()?;
+/// let results = watch.finish();
 /// assert_eq!(results[0].verdict, Verdict::Fail);
 /// assert_eq!((results[0].counts.seen, results[0].worst.unwrap().start), (2, Tick(5)));
 /// # Ok::<(), deep_tap_core::Error>(())
@@ -156,7 +156,7 @@ impl Watch {
     /// Takes samples in.
     ///
     /// # Errors
-    /// When a bus cannot be decoded, or the watch is [finished](Watch::finish).
+    /// When the watch is [finished](Watch::finish).
     pub fn push(&mut self, samples: Samples<'_>) -> Result<()> {
         if self.finished {
             return Err(Error::new(ErrorKind::Limits, "samples come after the end of what is watched"));
@@ -169,24 +169,20 @@ impl Watch {
             self.filler.push(samples.slice(at..end));
             at = end;
             if self.filler.position() >= self.read + self.step + self.margin {
-                self.look(false)?;
+                self.look(false);
             }
         }
         Ok(())
     }
 
-    /// Looks at all that has arrived, and no more than that is known.
-    ///
-    /// # Errors
-    /// As [`push`](Watch::push).
-    pub fn look_now(&mut self) -> Result<()> {
+    /// Looks at all that has arrived.
+    pub fn look_now(&mut self) {
         if !self.finished && self.filler.position() > self.read + self.margin {
-            return self.look(false);
+            self.look(false);
         }
-        Ok(())
     }
 
-    fn look(&mut self, ended: bool) -> Result<()> {
+    fn look(&mut self, ended: bool) {
         let len = self.filler.position();
         let border = len / CHUNK * CHUNK;
         let firm = self.filler.cut(border);
@@ -194,10 +190,9 @@ impl Watch {
         let to = if ended { len } else { len - self.margin };
         let given = self.given(Tick(to), ended);
         let capture = self.rolling.capture();
-        self.limits.par_iter_mut().with_max_len(1).try_for_each(|limit| limit.take(capture, &given))?;
+        self.limits.par_iter_mut().with_max_len(1).for_each(|limit| limit.take(capture, &given));
         self.read = to;
         self.forget();
-        Ok(())
     }
 
     /// What comes next of all that the limits look at.
@@ -211,7 +206,7 @@ impl Watch {
             let read = reader.read(capture, to, ended);
             Piece { items: Arc::new(read.ended), known: read.known, open: read.open }
         });
-        Given { marks: marks.collect(), stretches: stretches.collect(), ended }
+        Given { marks: marks.collect(), stretches: stretches.collect(), to, ended }
     }
 
     /// Forgets what nobody asks for any more.
@@ -232,6 +227,9 @@ impl Watch {
             need(signals, reader.open_since().unwrap_or(reader.needs_from()));
         }
         for limit in &self.limits {
+            if let Some((signals, from)) = limit.asked_of_frames() {
+                need(&signals, from);
+            }
             if let Some((place, signals)) = limit.asked_at_starts() {
                 let since = self.stretches.get(place).and_then(|(reader, _)| reader.open_since());
                 need(&signals, since.unwrap_or(Tick(self.read)).min(limit.waits_since(Tick(self.read))));
@@ -276,15 +274,12 @@ impl Watch {
     }
 
     /// The samples are over: looks at what is left, and gives the results.
-    ///
-    /// # Errors
-    /// As [`push`](Watch::push).
-    pub fn finish(&mut self) -> Result<Vec<LimitResult>> {
+    pub fn finish(&mut self) -> Vec<LimitResult> {
         if !self.finished {
             self.finished = true;
-            self.look(true)?;
+            self.look(true);
         }
-        Ok(self.results())
+        self.results()
     }
 
     /// Whether the samples are over.

@@ -103,9 +103,6 @@ impl Watched {
         let count = Count::new(capture.base(), bound.limit.required, &plans);
         let plan = plans[0].clone();
         let run = match Run::new(&bound, capture, Rule::Proven, plans, wanted) {
-            Ok(run) if run.is_of_the_whole() => {
-                return Err(undecidable(&name, "it counts the bits of a whole record"));
-            }
             Ok(run) => Ok(run),
             Err(error) => {
                 let unseen = count.result((0, &plan), &bound, capture, Rule::Proven);
@@ -143,12 +140,18 @@ impl Watched {
         self.run.as_ref().ok().and_then(Run::waits_since).unwrap_or(now)
     }
 
-    pub(super) fn take(&mut self, capture: &Capture, given: &Given) -> Result<()> {
+    /// The lines of a bus whose edges are asked for when a frame has ended, and from where on.
+    pub(super) fn asked_of_frames(&self) -> Option<(Vec<Signal>, Tick)> {
+        self.run.as_ref().ok()?.asked_of_frames()
+    }
+
+    pub(super) fn take(&mut self, capture: &Capture, given: &Given) {
         let present = self.present(capture);
-        let Ok(run) = &mut self.run else { return Ok(()) };
+        let Ok(run) = &mut self.run else { return };
         // By now, lines may be known to hide pulses that were not before.
         (self.found.present, self.found.plan) = (present, run.plans[present].clone());
-        run.advance(capture, given, &mut self.found).map(drop)
+        // It never says stop.
+        let _ = run.advance(capture, given, &mut self.found);
     }
 
     /// The plan that counts by what is known of the record.
