@@ -77,6 +77,12 @@ fn limits(names: &Scope) -> Vec<BoundLimit> {
         row(Limit::delay("lasting", "C low for > 200 us", "B rises").max(us(50.0))),
         row(Limit::delay("short", "C high for < 100 us while D high", "A changes").max(us(50.0))),
         row(Limit::delay("when", "when BUS == 2 and C low", "A rises or E falls").max(us(80.0))),
+        row(Limit::delay("sequence", "A rises then B rises within 2 ms", "E changes").max(us(90.0))),
+        row(Limit::delay("absence", "C rises then no B rises within 1 ms", "A rises").max(us(90.0))),
+        row(Limit::delay("count", "A changes 3 times then E rises after 200 us", "B changes or C falls")
+            .max(us(90.0))),
+        row(Limit::delay("any", "E rises", "A falls or B high for > 300 us or C low for < 1 ms")
+            .max(us(70.0))),
         row(Limit::skew("skew", "A rises", "B rises").max(us(30.0))),
         row(Limit::width("width", "A high").min(us(6.0))),
         row(Limit::width("width-while", "A high").min(us(6.0)).max(us(90.0)).only_while("B high and C low")),
@@ -218,7 +224,17 @@ fn the_boards_are_watched_as_they_are_checked() {
         let bench = || connect_for(&setup, &root().join(file)).unwrap();
         let now = RecordOptions { now: true, ..RecordOptions::default() };
         let record = support::record(&setup, &mut *bench(), now).unwrap();
-        let limits: Vec<BoundLimit> = setup.limits().cloned().collect();
+        let mut limits: Vec<BoundLimit> = setup.limits().cloned().collect();
+        if file.ends_with("buses.toml") {
+            let more = [
+                ("rtc has data while PPS low", "RTC_SCL falls"),
+                ("rtc transfer has length > 1", "RTC_SDA changes"),
+                ("gnss has text \"$GP\" then no gnss has data == 0x2a within 2 ms", "GNSS_TX falls"),
+                ("rtc at start then rtc has data", "RTC_SCL rises or PPS changes"),
+            ];
+            let more = more.map(|(from, to)| Limit::delay(from, from, to).max(time("300 us")));
+            limits.extend(more.map(|limit| limit.bind(&setup.scope()).unwrap()));
+        }
         let options = WatchOptions { lasting: Some(time(length)), ..WatchOptions::default() };
         let go_on = &mut |_: &mut Watch| ControlFlow::Continue(());
         let watched = setup.watch(&mut *bench(), limits.clone(), options, go_on).unwrap();

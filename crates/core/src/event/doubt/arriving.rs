@@ -8,16 +8,19 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::iter::Peekable;
 
+use super::ahead::Arrived;
 use super::frames::Found;
 use super::hits::{guard_of, next_of_any, sorted_out};
 use super::lengths::Lengths;
+use super::sequence::Sequenced;
 use super::stretches::{Standing, Stretch, Stretches};
 use super::words::gathered;
 use crate::capture::Capture;
 use crate::decode::Onward;
 use crate::error::Result;
 use crate::event::check::{ConditionProgram, Form, Test3, Tree};
-use crate::event::hit::{Hit, MarkWord};
+use crate::event::hit::{Certainty, Hit, MarkWord};
+use crate::event::run::HitReader;
 use crate::event::timed::TimedProgram;
 use crate::known::{Precision, Rule};
 use crate::line::Signal;
@@ -39,6 +42,40 @@ enum Source {
     Framed(Box<(Onward, Found)>),
     /// Several alternatives, with what was read of each beyond what is known of all.
     Any(Vec<(MarkReader, VecDeque<Hit>)>),
+    Sequence(Box<SequenceReader>),
+    /// A state machine: what the record shows.
+    Recorded(Box<HitReader>),
+}
+
+/// One event after another.
+struct SequenceReader {
+    parts: Vec<MarkReader>,
+    recorded: HitReader,
+    attempts: Sequenced<Arrived, Arrived>,
+    known: Tick,
+}
+
+impl SequenceReader {
+    /// `None` where a time in it cannot be compared.
+    fn new(program: &TimedProgram, capture: &Capture) -> Result<Option<Self>> {
+        let parts = program.parts().iter().map(|part| MarkReader::new(part, capture));
+        let parts = parts.collect::<Result<Vec<MarkReader>>>()?;
+        let arrived = parts.iter().map(|_| Arrived::default()).collect();
+        let attempts = Sequenced::new(program, capture, Tick(u64::MAX), arrived, Arrived::default());
+        let (recorded, known) = (HitReader::new(program), Tick(0));
+        Ok(attempts.map(|attempts| SequenceReader { parts, recorded, attempts, known }))
+    }
+
+    fn read(&mut self, program: &TimedProgram, capture: &Capture, to: Tick, ended: bool) -> (Vec<Hit>, Tick) {
+        let parts: Vec<(Vec<Hit>, Tick)> =
+            self.parts.iter_mut().map(|part| part.hits(capture, to, ended)).collect();
+        let known = parts.iter().map(|(_, known)| *known).min().unwrap_or(to);
+        let recorded = self.recorded.read(program, capture, to);
+        let parts = parts.into_iter().map(|(hits, _)| hits).collect();
+        let (hits, known) = self.attempts.read(parts, recorded, known, ended.then_some(to));
+        self.known = known;
+        (hits, known)
+    }
 }
 
 impl fmt::Debug for Source {
@@ -48,37 +85,40 @@ impl fmt::Debug for Source {
             Source::Lasting(..) => "Lasting",
             Source::Framed(_) => "Framed",
             Source::Any(_) => "Any",
+            Source::Sequence(_) => "Sequence",
+            Source::Recorded(_) => "Recorded",
         })
     }
 }
 
 impl MarkReader {
-    /// Reads a record like this from its first tick on; `None` where the event is found only in the whole of
-    /// one: a sequence, a state machine, a frame with a `while`.
+    /// Reads a record like this, which is sampled, from its first tick on.
     ///
     /// # Errors
     /// When a bus cannot be decoded.
-    pub(crate) fn new(program: &TimedProgram, capture: &Capture) -> Result<Option<Self>> {
-        let guarded = program.root().guard.is_some();
+    pub(crate) fn new(program: &TimedProgram, capture: &Capture) -> Result<Self> {
         let source = match &program.root().tree {
+            _ if program.program().has_states() => Source::Recorded(Box::new(HitReader::new(program))),
             Tree::Simple(Form::Edge(..) | Form::Changes(_) | Form::When(_)) => Source::Instants,
             Tree::Simple(Form::Lasting(test, _)) => {
                 let lengths = program.program().lasting().map(|lasting| Lengths::new(lasting, test, capture));
                 Source::Lasting(test.clone(), Standing::default(), lengths.unwrap_or(Lengths::Never))
             }
-            Tree::Simple(Form::Frame(_)) if guarded => return Ok(None),
             Tree::Simple(Form::Frame(form)) => {
                 Source::Framed(Box::new((form.onward(capture)?, Found::new(form, Tick(0)..Tick(u64::MAX)))))
             }
             Tree::Any(_) => {
                 let parts = program.parts().iter().map(|part| MarkReader::new(part, capture));
-                let parts = parts.collect::<Result<Option<Vec<MarkReader>>>>()?;
-                let Some(parts) = parts else { return Ok(None) };
-                Source::Any(parts.into_iter().map(|part| (part, VecDeque::new())).collect())
+                let parts = parts.map(|part| Ok((part?, VecDeque::new())));
+                Source::Any(parts.collect::<Result<_>>()?)
             }
-            Tree::Sequence(_) | Tree::Machine(_) => return Ok(None),
+            Tree::Sequence(_) => match SequenceReader::new(program, capture)? {
+                Some(sequence) => Source::Sequence(Box::new(sequence)),
+                None => Source::Recorded(Box::new(HitReader::new(program))),
+            },
+            Tree::Machine(_) => Source::Recorded(Box::new(HitReader::new(program))),
         };
-        Ok(Some(MarkReader { program: program.clone(), source, read: Tick(0) }))
+        Ok(MarkReader { program: program.clone(), source, read: Tick(0) })
     }
 
     /// The marks up to a tick that have not been given yet, and the tick before which no further one lies;
@@ -88,7 +128,11 @@ impl MarkReader {
             let from = std::mem::replace(&mut self.read, to);
             return (self.program.marks(capture, from..to, Rule::Proven).collect(), to);
         }
-        let (hits, known) = self.hits(capture, to, ended);
+        let (mut hits, known) = self.hits(capture, to, ended);
+        // What these leave open is for their user to say.
+        if self.program.program().has_states() {
+            hits.iter_mut().for_each(|hit| hit.certainty = Certainty::Certain);
+        }
         let mut hits = hits.into_iter().peekable();
         (std::iter::from_fn(|| gathered(&mut hits)).collect(), known)
     }
@@ -121,6 +165,14 @@ impl MarkReader {
                 }
                 (alternatives(parts, if ended { Tick(u64::MAX) } else { known }), known)
             }
+            Source::Sequence(sequence) => sequence.read(&self.program, capture, to, ended),
+            Source::Recorded(hits) => {
+                let hits = hits.read(&self.program, capture, to);
+                // What must hold is part of it.
+                let hits =
+                    hits.into_iter().map(|hit| Hit { certainty: Certainty::Doubtful, ..hit }).collect();
+                return (hits, to);
+            }
         };
         let hits = match guard_of(&self.program, capture) {
             Some(guard) => hits.into_iter().filter_map(|hit| sorted_out(&guard, hit)).collect(),
@@ -132,7 +184,14 @@ impl MarkReader {
     /// From which tick on its lines are needed to read on.
     pub(crate) fn needs_from(&self) -> Tick {
         match &self.source {
-            Source::Instants | Source::Framed(_) => self.read,
+            Source::Instants | Source::Recorded(_) => self.read,
+            // What must hold at the end of a frame is asked when that is found, later.
+            Source::Framed(framed) if self.program.root().guard.is_some() => framed.1.known().min(self.read),
+            Source::Framed(_) => self.read,
+            Source::Sequence(sequence) => {
+                let parts = sequence.parts.iter().map(MarkReader::needs_from);
+                parts.min().unwrap_or(self.read).min(sequence.known)
+            }
             // What must hold at an instant of a stretch is asked when that ends.
             Source::Lasting(_, standing, _) if self.program.root().guard.is_some() => {
                 standing.open().map_or(self.read, |open| open.start)

@@ -76,7 +76,7 @@ enum Source<'a> {
     /// Several alternatives.
     Any(Vec<Peekable<DoubtfulHits<'a>>>),
     /// One event after another.
-    Sequenced(Box<Sequenced<'a, DoubtfulHits<'a>>>),
+    Sequenced(Box<Sequenced<DoubtfulHits<'a>, Hits<'a>>>),
     /// A state machine: the recorded occurrences, each of them as sure as this.
     Recorded(Hits<'a>, Certainty),
 }
@@ -105,10 +105,14 @@ impl<'a> DoubtfulHits<'a> {
             let source = match &program.root().tree {
                 Tree::Any(_) => Source::Any(parts(range).into_iter().map(Iterator::peekable).collect()),
                 // A sequence has a past.
-                _ => match Sequenced::new(program, capture, &range, parts(Tick(0)..range.end)) {
-                    Some(sequenced) => Source::Sequenced(Box::new(sequenced)),
-                    None => return recorded(range),
-                },
+                _ => {
+                    let (end, all) = (range.end.min(capture.end()), Tick(0)..range.end);
+                    let shown = program.hits(capture, all.clone());
+                    match Sequenced::new(program, capture, end, parts(all), shown) {
+                        Some(sequenced) => Source::Sequenced(Box::new(sequenced)),
+                        None => return recorded(range),
+                    }
+                }
             };
             return DoubtfulHits { capture, source, guard: guard_of(program, capture), from };
         };

@@ -6,6 +6,7 @@
 //! Verdicts ask for these too
 //! ([`TimedProgram::hits_with_doubt`](crate::event::TimedProgram::hits_with_doubt)); searches do not.
 
+mod ahead;
 mod arriving;
 mod frames;
 mod hits;

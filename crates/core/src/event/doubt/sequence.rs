@@ -7,13 +7,12 @@
 
 use std::collections::VecDeque;
 use std::fmt;
-use std::iter::Peekable;
 use std::ops::Range;
 
+use super::ahead::{Ahead, Arrived};
 use crate::capture::Capture;
 use crate::event::check::{Form, Stage, Tree};
 use crate::event::hit::{Certainty, Hit};
-use crate::event::run::Hits;
 use crate::event::syntax::StepLimit;
 use crate::event::timed::TimedProgram;
 use crate::known::{Precision, Rule, Span};
@@ -79,9 +78,9 @@ struct Step {
 }
 
 /// The occurrences of a sequence, each as sure as it is, from those of its parts.
-pub(super) struct Sequenced<'a, H: Iterator<Item = Hit>> {
+pub(super) struct Sequenced<H, R> {
     steps: Vec<Step>,
-    parts: Vec<Peekable<H>>,
+    parts: Vec<Ahead<H>>,
     /// Where each part is an edge of a single line, that line: its edges are in order.
     single: Vec<Option<Signal>>,
     /// Within how many ticks of each other the order of two parts is open.
@@ -96,26 +95,27 @@ pub(super) struct Sequenced<'a, H: Iterator<Item = Hit>> {
     count: Option<u64>,
     /// What was found and not given out: the tick, and whether it is certain.
     found: Vec<(u64, bool)>,
-    recorded: Peekable<Hits<'a>>,
+    recorded: Ahead<R>,
     ready: VecDeque<Hit>,
     end: u64,
     over: bool,
 }
 
-impl<H: Iterator<Item = Hit>> fmt::Debug for Sequenced<'_, H> {
+impl<H, R> fmt::Debug for Sequenced<H, R> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Sequenced").field("tokens", &self.tokens).finish_non_exhaustive()
     }
 }
 
-impl<'a, H: Iterator<Item = Hit>> Sequenced<'a, H> {
-    /// Parts are the event and the `unless` of each step, up to the end of the range; `None` where a time in it cannot
-    /// be compared in this record.
+impl<H: Iterator<Item = Hit>, R: Iterator<Item = Hit>> Sequenced<H, R> {
+    /// Parts are the event and the `unless` of each step, and `recorded` what the record shows, both up to `end`; `None`
+    /// where a time in it cannot be compared in this record.
     pub(super) fn new(
-        program: &'a TimedProgram,
-        capture: &'a Capture,
-        range: &Range<Tick>,
+        program: &TimedProgram,
+        capture: &Capture,
+        end: Tick,
         parts: Vec<H>,
+        recorded: R,
     ) -> Option<Self> {
         let Tree::Sequence(stages) = &program.program().root.tree else { return None };
         let precision = Precision::of(capture, Rule::Proven);
@@ -134,10 +134,9 @@ impl<'a, H: Iterator<Item = Hit>> Sequenced<'a, H> {
         // How much later than it is counted a time may be over.
         let slack = |step: &Step| Some(step.limit.within?.1.saturating_sub(step.limit.gives_up));
         let slack = steps.iter().filter_map(slack).max().unwrap_or(0);
-        let all = Tick(0)..range.end;
         Some(Sequenced {
             single: program.parts().iter().map(single).collect(),
-            parts: parts.into_iter().map(Iterator::peekable).collect(),
+            parts: parts.into_iter().map(Ahead::new).collect(),
             keep: slack.saturating_add(reach.saturating_mul(2)).saturating_add(2),
             reach,
             steps,
@@ -146,9 +145,9 @@ impl<'a, H: Iterator<Item = Hit>> Sequenced<'a, H> {
             tokens: Vec::new(),
             count: Some(0),
             found: Vec::new(),
-            recorded: program.hits(capture, all).peekable(),
+            recorded: Ahead::new(recorded),
             ready: VecDeque::new(),
-            end: range.end.0.min(capture.len()),
+            end: end.0,
             over: false,
         })
     }
@@ -184,7 +183,7 @@ impl<'a, H: Iterator<Item = Hit>> Sequenced<'a, H> {
     fn fill(&mut self, until: u64, any: bool) {
         let mut wanted = any;
         loop {
-            let ahead = |parts: &mut Vec<Peekable<H>>| {
+            let ahead = |parts: &mut Vec<Ahead<H>>| {
                 let ticks = parts.iter_mut().enumerate();
                 ticks.filter_map(|(part, hits)| Some((hits.peek()?.tick.0, part))).min()
             };
@@ -403,6 +402,47 @@ impl<'a, H: Iterator<Item = Hit>> Sequenced<'a, H> {
             };
             self.ready.push_back(Hit { tick: Tick(tick), certainty });
         }
+    }
+}
+
+impl Sequenced<Arrived, Arrived> {
+    /// Takes in what was found of its parts and what the record shows, of which all is known before a tick; `end` is
+    /// the end of the record, where that is known. What follows from it, and the tick before which nothing more does.
+    pub(super) fn read(
+        &mut self,
+        parts: Vec<Vec<Hit>>,
+        recorded: Vec<Hit>,
+        known: Tick,
+        end: Option<Tick>,
+    ) -> (Vec<Hit>, Tick) {
+        for (part, hits) in self.parts.iter_mut().zip(parts) {
+            part.source().0.extend(hits);
+        }
+        self.recorded.source().0.extend(recorded);
+        if let Some(end) = end {
+            self.end = end.0;
+            let mut all = Vec::new();
+            while let Some(hit) = self.next() {
+                all.push(hit);
+            }
+            return (all, Tick(u64::MAX));
+        }
+        while self.next_tick().is_some_and(|tick| tick.saturating_add(self.reach) < known.0) {
+            self.step();
+        }
+        // As at a mark that comes then.
+        self.give_up(known.0);
+        let given = known.0.saturating_sub(self.keep);
+        self.give_out(given);
+        (self.ready.drain(..).collect(), Tick(given))
+    }
+
+    /// The tick of the mark that is looked at next.
+    fn next_tick(&mut self) -> Option<u64> {
+        if let Some(mark) = self.window.get(self.done) {
+            return Some(mark.tick);
+        }
+        self.parts.iter_mut().filter_map(|part| part.peek()).map(|hit| hit.tick.0).min()
     }
 }
 

@@ -22,6 +22,7 @@ mod window;
 
 pub use census::{BusSeen, FieldSeen, FramesSeen};
 pub(in crate::event) use mask::MaskTest;
+pub(in crate::event) use stored::HitReader;
 pub use stored::Hits;
 pub use stream::StreamSearch;
 pub(in crate::event) use window::{NONE, Window};

@@ -117,8 +117,6 @@ fn bits(level: Level) -> (bool, bool) {
 
 impl<'a> Hits<'a> {
     pub(in crate::event) fn new(program: &TimedProgram, capture: &'a Capture, range: Range<Tick>) -> Self {
-        let lines = program.signals();
-        let part = Part::new(program.root(), &lines, program.base());
         let end = range.end.0.min(capture.len());
         // What lasts, counts or follows has a past; an edge needs only the tick before.
         let start = if program.root().is_instantaneous() {
@@ -126,6 +124,12 @@ impl<'a> Hits<'a> {
         } else {
             0
         };
+        let part = Part::new(program.root(), &program.signals(), program.base());
+        Hits::of(part, program, capture, start, range.start.0..end)
+    }
+
+    fn of(part: Part, program: &TimedProgram, capture: &'a Capture, start: u64, range: Range<u64>) -> Self {
+        let lines = program.signals();
         let stored: Vec<Stored<'a>> =
             lines.iter().map(|line| Stored::new(capture.trace(*line), start)).collect();
         Hits {
@@ -136,7 +140,7 @@ impl<'a> Hits<'a> {
             lines: stored,
             next: start,
             words: 1,
-            range: range.start.0..end,
+            range,
             found: NONE,
             found_at: 0,
             found_word: SPAN,
@@ -173,6 +177,30 @@ impl<'a> Hits<'a> {
         self.next = next.map_or(self.range.end, |tick| (tick / WORD * WORD).max(end));
         self.words = if self.next == end { (self.words * 2).min(SPAN) } else { 1 };
         true
+    }
+}
+
+/// Reads the occurrences that a record shows which goes on.
+#[derive(Debug)]
+pub(in crate::event) struct HitReader {
+    /// The event, where it stands.
+    part: Option<Part>,
+    read: u64,
+}
+
+impl HitReader {
+    pub(in crate::event) fn new(program: &TimedProgram) -> Self {
+        HitReader { part: Some(Part::new(program.root(), &program.signals(), program.base())), read: 0 }
+    }
+
+    /// Those up to a tick, a multiple of 64 or the end of the record.
+    pub(in crate::event) fn read(&mut self, program: &TimedProgram, capture: &Capture, to: Tick) -> Vec<Hit> {
+        let from = std::mem::replace(&mut self.read, to.0);
+        let Some(part) = self.part.take() else { return Vec::new() };
+        let mut hits = Hits::of(part, program, capture, from, from..to.0);
+        let found = hits.by_ref().collect();
+        self.part = Some(hits.part);
+        found
     }
 }
 

@@ -61,10 +61,6 @@ impl Pending {
         Ok(Pending { restriction, pairs: VecDeque::new(), waits, waiting: None })
     }
 
-    pub(super) fn looks_at(&self, place: usize) -> bool {
-        self.restriction.as_ref().is_some_and(|restriction| restriction.looks_at(place))
-    }
-
     pub(super) fn take(&mut self, given: &Given, capture: &Capture) {
         if let Some(restriction) = &mut self.restriction {
             restriction.take(given, capture);

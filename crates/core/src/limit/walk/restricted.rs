@@ -68,10 +68,6 @@ impl Restriction {
         Ok(Some(Restriction { within, unless: unless.transpose()? }))
     }
 
-    pub(super) fn looks_at(&self, place: usize) -> bool {
-        self.unless.as_ref().is_some_and(|unless| unless.marks.place == place)
-    }
-
     /// Takes in what comes next.
     pub(super) fn take(&mut self, given: &Given, capture: &Capture) {
         if let Some(within) = &mut self.within {

@@ -125,21 +125,6 @@ impl Run {
         Ok(Run { terms, plans, work, pending })
     }
 
-    /// Whether it looks at the event that is given at this place.
-    pub(in crate::limit) fn looks_at(&self, place: usize) -> bool {
-        let events: &[Events] = match &self.work {
-            Work::Preceding(_, events)
-            | Work::Following(_, events)
-            | Work::Nearest(_, events)
-            | Work::Settling(_, events)
-            | Work::Window(_, events, ..) => events,
-            Work::Period(_, events, ..) => std::slice::from_ref(events),
-            Work::Steady(steadiness) => steadiness.events(),
-            Work::Width(_) | Work::Duty(_) | Work::Bits(_) | Work::Whole(_) => &[],
-        };
-        events.iter().any(|events| events.place == place) || self.pending.looks_at(place)
-    }
-
     /// The stretches at whose beginning levels are asked for when they have ended, and of which signals.
     pub(in crate::limit) fn asked_at_starts(&self) -> Option<(usize, Vec<Signal>)> {
         match &self.work {

@@ -30,10 +30,6 @@ impl Steadiness {
         Steadiness { changes, stretches, window, present: None, shared: Vec::new() }
     }
 
-    pub(super) fn events(&self) -> &[Events] {
-        std::slice::from_ref(&self.changes)
-    }
-
     pub(super) fn advance(
         &mut self,
         scene: Scene<'_>,

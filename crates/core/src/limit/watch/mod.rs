@@ -88,16 +88,21 @@ impl Watch {
         }
         let mut wanted = Wanted::default();
         let limits = limits.into_iter().map(|limit| Watched::new(limit, capture, &mut wanted));
-        let limits = limits.collect::<Result<Vec<Watched>>>()?;
+        // All that cannot be watched is told at once.
+        let (mut watched, mut refused) = (Vec::new(), Vec::new());
+        for limit in limits {
+            match limit {
+                Ok(limit) => watched.push(limit),
+                Err(error) => refused.push(error),
+            }
+        }
+        if let Some(error) = Error::many(refused) {
+            return Err(error);
+        }
+        let limits = watched;
         let mut marks = Vec::new();
-        for (place, event) in wanted.events.iter().enumerate() {
-            let Some(reader) = MarkReader::new(event, capture)? else {
-                let limit = limits.iter().find(|limit| limit.looks_at(place));
-                let name = limit.map_or_else(String::new, Watched::name);
-                let why = "its events follow each other, or are frames with a condition";
-                return Err(watched::undecidable(&name, why));
-            };
-            marks.push((reader, event.signals()));
+        for event in &wanted.events {
+            marks.push((MarkReader::new(event, capture)?, event.signals()));
         }
         let stretches: Vec<_> = wanted
             .conditions
@@ -187,7 +192,11 @@ impl Watch {
         let border = len / CHUNK * CHUNK;
         let firm = self.filler.cut(border);
         self.rolling.extend(firm, border, self.filler.tail(), len);
-        let to = if ended { len } else { len - self.margin };
+        // Whole words, so that what has a past can be read on.
+        let to = if ended { len } else { (len - self.margin) / 64 * 64 };
+        if to <= self.read && !ended {
+            return;
+        }
         let given = self.given(Tick(to), ended);
         let capture = self.rolling.capture();
         self.limits.par_iter_mut().with_max_len(1).for_each(|limit| limit.take(capture, &given));

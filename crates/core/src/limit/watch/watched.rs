@@ -80,7 +80,7 @@ impl Take for Found {
 }
 
 /// Why a limit cannot be watched.
-pub(super) fn undecidable(name: &str, why: &str) -> Error {
+fn undecidable(name: &str, why: &str) -> Error {
     let message = format!("{name} cannot be decided while the samples arrive: {why}");
     Error::new(ErrorKind::Limits, message).with_help("leave it out, or record and check what was recorded")
 }
@@ -117,17 +117,8 @@ impl Watched {
         &self.bound
     }
 
-    pub(super) fn name(&self) -> String {
-        self.bound.name()
-    }
-
     pub(super) fn signals(&self) -> Vec<Signal> {
         self.bound.signals()
-    }
-
-    /// Whether it looks at the event that is given at this place.
-    pub(super) fn looks_at(&self, place: usize) -> bool {
-        self.run.as_ref().is_ok_and(|run| run.looks_at(place))
     }
 
     /// The stretches at whose beginning levels are asked for when they have ended, and of which signals.
