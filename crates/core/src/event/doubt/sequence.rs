@@ -442,7 +442,7 @@ impl Sequenced<Arrived, Arrived> {
         if let Some(mark) = self.window.get(self.done) {
             return Some(mark.tick);
         }
-        self.parts.iter_mut().filter_map(|part| part.peek()).map(|hit| hit.tick.0).min()
+        self.parts.iter_mut().filter_map(Ahead::peek).map(|hit| hit.tick.0).min()
     }
 }
 
