@@ -112,7 +112,7 @@ pub(crate) fn measure(figures: &mut Figures) {
         assert!(frames.0 >= bytes / 4, "{name} finds its frames");
         let edges = capture.edge_count() as f64 / seconds / 1e6;
         let case = Case { samples: capture.len() as usize, activity: format!("{bytes} bytes"), cores: 1 };
-        figures.against(name, &case, (edges, "M/s"), ("40 M edges/s", edges / 40.0, 1.0));
+        figures.against(name, &case, (edges, "M/s"), ("50 M edges/s", edges / 50.0, 1.0));
     };
     run("decoding asynchronous serial", &uart, Protocol::Uart(config));
     run("decoding clocked serial", &spi, Protocol::Spi(SpiConfig::new(0)));

@@ -30,7 +30,7 @@ fn compare(data: &[u8], samples: usize, activity: &str, figures: &mut Figures) {
         match &script {
             Ok((numpy, theirs)) => {
                 assert_eq!(ours, *theirs, "both find the same extremes");
-                figures.against("setup and hold from samples", &case, rate, ("numpy", numpy / seconds, 10.0));
+                figures.against("setup and hold from samples", &case, rate, ("numpy", numpy / seconds, 15.0));
             }
             Err(why) => {
                 println!("the comparison with numpy is left out: {why}");

@@ -42,7 +42,11 @@ impl Following {
             let start = match starts.peek() {
                 Pulled::Some(start) => start,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
+                Pulled::NotYet => {
+                    // What is too early for any start to come need not wait for one.
+                    answers.pass_before(starts.known().offset(self.together.possible_from));
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
             };
             if !self.pass_early(start, answers) {
                 return ControlFlow::Continue(Advance::Waiting);

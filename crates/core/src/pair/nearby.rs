@@ -7,6 +7,7 @@ use super::nearest::signed;
 use super::partner::{Advance, MOST_PARTNERS, Pairs, Partner};
 use super::party::{Feed, Party, Pulled};
 use crate::event::Hit;
+use crate::time::Tick;
 
 /// Gives each event with every partner that is near it, in order of time, and the ones just beyond on either
 /// side. Their ticks are signed: negative before the event. Of very many, the first are given out.
@@ -35,13 +36,20 @@ impl Nearby {
             match events.pass_known(|event| self.gather(event, partners)) {
                 Pulled::Some(event) => pairs.open(event, &self.partners)?,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
+                Pulled::NotYet => {
+                    // Of what is farther than near before any event to come, the last is kept.
+                    if events.peek() == Pulled::NotYet {
+                        self.hold(events.known(), partners);
+                    }
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
             }
         }
     }
 
-    fn gather<P: Feed>(&mut self, event: Hit, partners: &mut Party<P>) -> Pulled<()> {
-        let distance = |partner: &Hit| partner.tick.since(event.tick);
+    /// Holds the partners that may be near an event at a tick, or after it; the first one beyond.
+    fn hold<P: Feed>(&mut self, event: Tick, partners: &mut Party<P>) -> Pulled<Option<Hit>> {
+        let distance = |partner: &Hit| partner.tick.since(event);
         let beyond = loop {
             match partners.peek() {
                 Pulled::Some(partner) if distance(&partner) < self.near.end => {
@@ -50,12 +58,28 @@ impl Nearby {
                 }
                 Pulled::Some(partner) => break Some(partner),
                 Pulled::End => break None,
-                Pulled::NotYet => return Pulled::NotYet,
+                Pulled::NotYet => {
+                    self.drop_far(event);
+                    return Pulled::NotYet;
+                }
             }
         };
+        self.drop_far(event);
+        Pulled::Some(beyond)
+    }
+
+    fn drop_far(&mut self, event: Tick) {
+        let distance = |partner: &Hit| partner.tick.since(event);
         while self.held.get(1).is_some_and(|second| distance(second) < self.near.start) {
             self.held.pop_front();
         }
+    }
+
+    fn gather<P: Feed>(&mut self, event: Hit, partners: &mut Party<P>) -> Pulled<()> {
+        let beyond = match self.hold(event.tick, partners) {
+            Pulled::Some(beyond) => beyond,
+            Pulled::End | Pulled::NotYet => return Pulled::NotYet,
+        };
         self.partners.clear();
         let all = self.held.iter().take(MOST_PARTNERS).chain(&beyond);
         self.partners.extend(all.map(|partner| signed(event, *partner)));

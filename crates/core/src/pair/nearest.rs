@@ -5,6 +5,7 @@ use std::ops::ControlFlow;
 use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, give};
 use super::party::{Feed, Party, Pulled};
 use crate::event::Hit;
+use crate::time::Tick;
 
 /// Pairs each event with the nearest partner, before or after it.
 #[derive(Debug)]
@@ -37,24 +38,37 @@ impl Nearest {
             match events.pass_known(|event| self.gather(event, partners)) {
                 Pulled::Some(event) => give(event, &self.partners, pairs)?,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
+                Pulled::NotYet => {
+                    // Of what comes before any event to come, the last is kept.
+                    if events.peek() == Pulled::NotYet {
+                        self.pass(events.known(), partners);
+                    }
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
             }
         }
     }
 
-    fn gather<P: Feed>(&mut self, event: Hit, partners: &mut Party<P>) -> Pulled<()> {
+    /// Passes the partners up to a tick.
+    fn pass<P: Feed>(&mut self, event: Tick, partners: &mut Party<P>) -> Pulled<()> {
         loop {
             match partners.peek() {
-                Pulled::Some(partner) if partner.tick <= event.tick => {
+                Pulled::Some(partner) if partner.tick <= event => {
                     partners.pass();
                     if partner.is_certain() || self.before.len() > MOST_PARTNERS {
                         self.before.clear();
                     }
                     self.before.push(partner);
                 }
-                Pulled::NotYet if partners.known() <= event.tick => return Pulled::NotYet,
-                Pulled::Some(_) | Pulled::End | Pulled::NotYet => break,
+                Pulled::NotYet if partners.known() <= event => return Pulled::NotYet,
+                Pulled::Some(_) | Pulled::End | Pulled::NotYet => return Pulled::Some(()),
             }
+        }
+    }
+
+    fn gather<P: Feed>(&mut self, event: Hit, partners: &mut Party<P>) -> Pulled<()> {
+        if self.pass(event.tick, partners) == Pulled::NotYet {
+            return Pulled::NotYet;
         }
         self.partners.clear();
         self.partners.extend(self.before.iter().rev().map(|partner| beside(event, *partner)));

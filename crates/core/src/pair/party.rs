@@ -66,6 +66,15 @@ impl<F: Feed> Party<F> {
         self.feed.known()
     }
 
+    /// The tick before which there are no marks that have not been passed.
+    pub fn passed_to(&mut self) -> Tick {
+        match self.peek() {
+            Pulled::Some(next) => next.tick,
+            Pulled::NotYet => self.known(),
+            Pulled::End => Tick(u64::MAX),
+        }
+    }
+
     /// Makes sure that there is something left of the present word.
     #[inline]
     fn fill(&mut self) -> Pulled<()> {

@@ -52,7 +52,11 @@ impl Preceding {
             let event = match events.peek() {
                 Pulled::Some(event) => event,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
+                Pulled::NotYet => {
+                    // Of what comes before any event to come, the last is kept.
+                    self.absorb(Hit { tick: events.known(), certainty: Certainty::Certain }, partners);
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
             };
             if self.absorb(event, partners) == Pulled::NotYet {
                 return ControlFlow::Continue(Advance::Waiting);

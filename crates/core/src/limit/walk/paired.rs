@@ -38,6 +38,13 @@ enum Pair {
 }
 
 impl Pair {
+    fn event(&self) -> Tick {
+        match self {
+            Pair::Certain(event, _) => *event,
+            Pair::Open(event, _) | Pair::Unended(event, _) => event.tick,
+        }
+    }
+
     /// The last tick that has a part in it.
     fn last(&self) -> Tick {
         match self {
@@ -59,6 +66,14 @@ impl Pending {
     ) -> Result<Self> {
         let restriction = Restriction::of(limit, capture, terms, wanted)?;
         Ok(Pending { restriction, pairs: VecDeque::new(), waits, waiting: None })
+    }
+
+    /// No event before this tick is to come: what only earlier ones needed is forgotten.
+    pub(super) fn pass_to(&mut self, next: Tick) {
+        let Some(restriction) = &mut self.restriction else { return };
+        let pending = self.pairs.front().map(Pair::event);
+        let waiting = self.waiting.map(|(start, _)| start.tick);
+        restriction.pass_to(pending.into_iter().chain(waiting).fold(next, Tick::min));
     }
 
     pub(super) fn take(&mut self, given: &Given, capture: &Capture) {
@@ -335,10 +350,24 @@ impl Holding {
         self.stretches.take(given);
     }
 
+    /// Nothing that ends before this tick will be asked for.
+    pub(super) fn pass_to(&mut self, to: Tick) {
+        let before = to.offset(-self.reach());
+        while let NextStretch::Is(stretch) = self.stretches.peek()
+            && stretch.end < before
+        {
+            self.stretches.pass();
+        }
+    }
+
+    /// An edge of the condition that is this far from an end is in order with it.
+    fn reach(&self) -> i64 {
+        self.order.reach().map_or(0, |reach| i64::try_from(reach).unwrap_or(i64::MAX / 4) + 1)
+    }
+
     /// `None` where the order of edges at the ends leaves it open.
     pub(super) fn all_the_way(&mut self, from: Tick, to: Tick) -> Pulled<Option<bool>> {
-        // An edge of the condition that is this far from an end is in order with it.
-        let reach = self.order.reach().map_or(0, |reach| i64::try_from(reach).unwrap_or(i64::MAX / 4) + 1);
+        let reach = self.reach();
         let stretch = loop {
             match self.stretches.peek() {
                 NextStretch::Is(stretch) if stretch.end < to.offset(-reach) => self.stretches.pass(),

@@ -81,6 +81,16 @@ impl Restriction {
         }
     }
 
+    /// No event before this tick will be asked for: what only those needed is forgotten.
+    pub(super) fn pass_to(&mut self, event: Tick) {
+        if let Some(within) = &mut self.within {
+            within.pass_to(event);
+        }
+        if let Some(unless) = &mut self.unless {
+            unless.pass_to(event);
+        }
+    }
+
     /// Whether all is known that decides whether a pair counts of which this is the last tick.
     pub(super) fn is_known_at(&self, last: Tick) -> bool {
         self.within.as_ref().is_none_or(|within| within.is_known_at(last))
@@ -156,7 +166,8 @@ impl Within {
         self.stretches.known() > last.offset(reach.saturating_add(1))
     }
 
-    fn holds(&mut self, capture: &Capture, event: Tick, from: Tick, to: Tick) -> Option<bool> {
+    /// Takes the stretches near an event, and forgets those before it.
+    fn pass_to(&mut self, event: Tick) {
         let (slack, farthest) = (self.leave.possible_from.min(0), 1 - self.enter.possible_from.min(0));
         while self.reached <= event.offset(farthest) {
             let Some((next, own)) = self.ahead.pop_front() else { break };
@@ -171,6 +182,11 @@ impl Within {
         while self.near.front().is_some_and(|(first, _)| first.end.since(event) < slack) {
             self.near.pop_front();
         }
+    }
+
+    fn holds(&mut self, capture: &Capture, event: Tick, from: Tick, to: Tick) -> Option<bool> {
+        self.pass_to(event);
+        let farthest = 1 - self.enter.possible_from.min(0);
         let mut possible = false;
         let is_near = |(stretch, _): &&(Stretch, bool)| stretch.start <= event.offset(farthest);
         for (stretch, own) in self.near.iter().chain(&self.open).take_while(is_near) {
@@ -243,7 +259,8 @@ impl Between {
         self.marks.known() > last.offset(reach.saturating_add(1))
     }
 
-    fn happens(&mut self, event: Tick, from: Tick, to: Tick) -> Option<bool> {
+    /// Takes the marks up to an event, and forgets those that another one certainly follows before it.
+    fn pass_to(&mut self, event: Tick) {
         while let Pulled::Some(hit) = self.marks.party.peek()
             && hit.tick <= event
         {
@@ -259,6 +276,10 @@ impl Between {
         if let Some(place) = self.passed.iter().rposition(past) {
             self.passed.drain(..place);
         }
+    }
+
+    fn happens(&mut self, event: Tick, from: Tick, to: Tick) -> Option<bool> {
+        self.pass_to(event);
         let between =
             |tick: Tick, after: i64, before: i64| tick.since(from) >= after && to.since(tick) >= before;
         let certain = |hit: &Hit| {

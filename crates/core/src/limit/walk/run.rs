@@ -190,27 +190,27 @@ fn step(
         Work::Period(_, _, _, Some(cuts)) => cuts.tell(given, end, sink),
         _ => {}
     }
-    let mut settle = Settle::new(scene, pending, sink);
-    let said = match work {
+    let mut settle = Settle::new(scene, &mut *pending, sink);
+    let (said, next) = match work {
         Work::Preceding(pairing, sides) => {
             let [events, partners] = Events::take(sides, given);
             end.into_iter().for_each(|len| pairing.end(len));
-            pairing.advance(events, partners, &mut settle)?
+            (pairing.advance(events, partners, &mut settle)?, events.passed_to())
         }
         Work::Following(pairing, sides) => {
             let [starts, answers] = Events::take(sides, given);
             end.into_iter().for_each(|len| pairing.end(len));
-            pairing.advance(starts, answers, &mut settle)?
+            (pairing.advance(starts, answers, &mut settle)?, starts.passed_to())
         }
         Work::Nearest(pairing, sides) => {
             let [events, partners] = Events::take(sides, given);
             end.into_iter().for_each(|len| pairing.end(len));
-            pairing.advance(events, partners, &mut settle)?
+            (pairing.advance(events, partners, &mut settle)?, events.passed_to())
         }
         Work::Settling(pairing, sides) => {
             let [starts, changes] = Events::take(sides, given);
             end.into_iter().for_each(|len| pairing.end(len));
-            pairing.advance(starts, changes, &mut settle)?
+            (pairing.advance(starts, changes, &mut settle)?, starts.passed_to())
         }
         Work::Period(pairing, events, holding, _) => {
             let [events] = Events::take(std::array::from_mut(events), given);
@@ -221,9 +221,17 @@ fn step(
                 Some(holding) => holding.all_the_way(from, to),
                 None => Pulled::Some(Some(true)),
             };
-            pairing.advance(events, holds, &mut settle)?
+            let said = pairing.advance(events, holds, &mut settle)?;
+            let next = events.passed_to();
+            if let Some(holding) = holding {
+                holding.pass_to(next);
+            }
+            (said, next)
         }
         _ => return ControlFlow::Continue(()),
     };
-    settle.finish(said == Advance::Done)
+    settle.finish(said == Advance::Done)?;
+    // Pairs of earlier events are decided, or wait to be.
+    pending.pass_to(next);
+    ControlFlow::Continue(())
 }
