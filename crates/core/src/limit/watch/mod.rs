@@ -27,7 +27,8 @@ const STEP: u64 = 16 * CHUNK;
 /// How often in a second what arrived is looked at, at least.
 const LOOKS: i64 = 20;
 
-/// Checks limits while the samples arrive, for as long as they do, in bounded memory.
+/// Checks limits while the samples arrive, for as long as they do, in bounded memory: only events that wait for a
+/// change of other lines (of a hold, a settling time or a window) are all kept until it comes.
 ///
 /// What it says of a stretch of samples is what [`check_all`](super::check_all) says of the same stretch stored,
 /// however the samples are cut into blocks.
