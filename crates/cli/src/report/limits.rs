@@ -110,8 +110,7 @@ impl Asked<'_> {
         let tick = self.job.capture.base().tick();
         let id = format!("{}-limit{}", self.id, place + 1);
         let values = limit::values(&self.job.capture, bound, Rule::Proven, budget.rows)?;
-        let row: [String; 9] = cells(tick, result).try_into().unwrap_or_default();
-        let [_, symbol, what, required, worst, at, margin, seen, verdict] = row;
+        let [_, symbol, what, required, worst, at, margin, seen, verdict] = cells(tick, result);
         let caption = match result.worst {
             Some(_) if result.counts.seen == 1 => {
                 format!("{symbol}: the only one, {worst} where {required} is required")

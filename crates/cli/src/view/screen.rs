@@ -314,13 +314,10 @@ fn verdicts(viewer: &Viewer) -> Result<List, Error> {
     let verdicts = viewer.job.check(&[] as &[&str], Rule::Proven)?;
     let tick = viewer.job.capture.base().tick();
     let limits = verdicts.results.iter().map(|result| {
-        let cells = check::cells(tick, result);
-        let [reference, symbol, what, required, worst, at, .., verdict] = &cells[..] else {
-            return (String::new(), None);
-        };
+        let [reference, symbol, what, required, worst, at, .., verdict] = check::cells(tick, result);
         let place = result.worst.map(|worst| (worst.start, worst.end));
         let name = format!("{reference}.{symbol}");
-        (format!("{name:<12} {:<18} {worst:>22} {at:>14} {required:>14}  {what}", short(verdict)), place)
+        (format!("{name:<12} {:<18} {worst:>22} {at:>14} {required:>14}  {what}", short(&verdict)), place)
     });
     let mut rows: Vec<(String, Option<(Tick, Tick)>)> = limits.collect();
     rows.extend(

@@ -98,7 +98,7 @@ impl Over {
             let mark = mark(over.result.verdict);
             let (cells_of_narrow, remark) = narrow_cells(tick, &over.result);
             narrow.row_with_remark(cells_of_narrow, mark, &format!("{remark}, worst in {name}{violated}"));
-            let mut cells = cells(tick, &over.result);
+            let mut cells = Vec::from(cells(tick, &over.result));
             cells.insert(5, name);
             if let Some(verdict) = cells.last_mut() {
                 verdict.push_str(&failed);

@@ -95,7 +95,7 @@ impl Checked {
             &[4, 5, 6, 7],
         );
         for result in &self.results {
-            grid.row_with_mark(cells(tick, result), mark(result.verdict));
+            grid.row_with_mark(cells(tick, result).into(), mark(result.verdict));
         }
         if grid.fits() {
             return grid;
@@ -142,14 +142,14 @@ impl Checked {
 }
 
 /// A row of the verdict table.
-pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
+pub(crate) fn cells(tick: Time, result: &LimitResult) -> [String; 9] {
     let dash = || "-".to_string();
     let known = result.measured.zip(result.bounds);
     let margin = result
         .margin
         .zip(known)
         .map(|(margin, (measured, bounds))| signed(margin, resolution(measured, bounds, tick)));
-    vec![
+    [
         result.reference.clone(),
         result.symbol.clone(),
         result.what.clone(),
@@ -167,8 +167,7 @@ pub(crate) fn cells(tick: Time, result: &LimitResult) -> Vec<String> {
 
 /// The same for a narrow table, and what stands below the row.
 pub(crate) fn narrow_cells(tick: Time, result: &LimitResult) -> (Vec<String>, String) {
-    let row: [String; 9] = cells(tick, result).try_into().unwrap_or_default();
-    let [_, _, what, required, worst, at, margin, seen, verdict] = row;
+    let [_, _, what, required, worst, at, margin, seen, verdict] = cells(tick, result);
     // What to try is said again below the table.
     let verdict = verdict.split(": ").next().unwrap_or_default().to_string();
     let margin = if margin == "-" { String::new() } else { format!("margin {margin}, ") };

@@ -1,7 +1,7 @@
 //! What is told of what is watched: a line for each violation, or a table that is renewed.
 
 use deep_tap::limit::{LimitResult, Verdict, Violation, Watch};
-use deep_tap::quantity::{Time, resolution, signed, uncertain};
+use deep_tap::quantity::{Rational, Time, resolution, signed, uncertain};
 use deep_tap::time::TimeBase;
 
 use super::kept::{Keeper, Kept};
@@ -45,9 +45,8 @@ impl Table {
     pub(super) fn text(&mut self, watch: &Watch, violations: u64, keeper: &Keeper) -> String {
         let base = watch.base();
         let results = watch.results();
-        let length = |tick: deep_tap::time::Tick| base.length_of(i64::try_from(tick.0).unwrap_or(i64::MAX));
-        let lasted =
-            length(watch.position()).rounded(Time::from_rational(rounding(length(watch.position()))));
+        let lasted = base.length_of(i64::try_from(watch.position().0).unwrap_or(i64::MAX));
+        let lasted = lasted.rounded(Time::from_rational(rounding(lasted)));
         let mut grid =
             Grid::new(&["limit", "required", "worst", "at", "margin", "seen", "verdict"], &[2, 3, 4, 5]);
         for (number, result) in results.iter().enumerate() {
@@ -69,8 +68,7 @@ impl Table {
     }
 
     fn row(&self, number: usize, result: &LimitResult, tick: Time) -> Vec<String> {
-        let row: [String; 9] = cells(tick, result).try_into().unwrap_or_default();
-        let [_, _, _, required, worst, at, margin, seen, mut verdict] = row;
+        let [_, _, _, required, worst, at, margin, seen, mut verdict] = cells(tick, result);
         let more = result.counts.failed.saturating_sub(self.failed.get(number).copied().unwrap_or(0));
         if result.verdict == Verdict::Fail && more > 0 {
             verdict.push_str(&format!("  +{more}"));
@@ -80,7 +78,7 @@ impl Table {
 }
 
 /// A hundredth of a second while it is young, a second later.
-fn rounding(lasted: Time) -> deep_tap::quantity::Rational {
-    let rational = deep_tap::quantity::Rational::new(1, if lasted.to_f64() < 60.0 { 100 } else { 1 });
-    rational.unwrap_or(deep_tap::quantity::Rational::ONE)
+fn rounding(lasted: Time) -> Rational {
+    let rational = Rational::new(1, if lasted.to_f64() < 60.0 { 100 } else { 1 });
+    rational.unwrap_or(Rational::ONE)
 }

@@ -190,7 +190,7 @@ fn step(
         Work::Period(_, _, _, Some(cuts)) => cuts.tell(given, end, sink),
         _ => {}
     }
-    let mut settle = Settle::new(scene, &mut *pending, sink);
+    let mut settle = Settle::new(scene, pending, sink);
     let (said, next) = match work {
         Work::Preceding(pairing, sides) => {
             let [events, partners] = Events::take(sides, given);
