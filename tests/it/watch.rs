@@ -5,8 +5,12 @@ use deep_tap::bench::connect_for;
 use deep_tap::capture::{Capture, Trace};
 use deep_tap::event::Scope;
 use deep_tap::known::Rule;
-use deep_tap::limit::{BoundLimit, Limit, LimitBuilder, LimitResult, Verdict, Watch, check_all, violations};
+use deep_tap::limit::{
+    BoundLimit, Counts, Limit, LimitBuilder, LimitResult, Occurrence, Verdict, Visited, Watch, check,
+    check_all, violations,
+};
 use deep_tap::line::{Level, Line};
+use deep_tap::quantity::Quantity;
 use deep_tap::scan::{SampleWidth, Samples, fill};
 use deep_tap::setup::{RecordOptions, RunChanges, Setup, Trigger, WatchOptions};
 use deep_tap::time::{Resolution, Tick, TimeBase};
@@ -53,6 +57,13 @@ fn record(resolution: Resolution, stated: u8) -> Capture {
     builder.build().unwrap().into_builder().group("BUS", &["D", "B"]).unwrap().build().unwrap()
 }
 
+/// The record of samples of these lines.
+fn stored(samples: &[u8], resolution: Resolution, stated: u8) -> Capture {
+    let traces = fill(Samples::new(SampleWidth::W8, samples), &[0, 1, 2, 3, 4]);
+    let record = record(resolution, stated).into_builder().length(samples.len() as u64);
+    record.replace_traces(traces.into_iter().map(Some).collect()).build().unwrap()
+}
+
 /// Limits of every kind that is about intervals, with and without restrictions; a tick is 12.5 us.
 fn limits(names: &Scope) -> Vec<BoundLimit> {
     let row = |limit: LimitBuilder| limit.bind(names).unwrap();
@@ -85,6 +96,7 @@ fn limits(names: &Scope) -> Vec<BoundLimit> {
             .max(us(70.0))),
         row(Limit::skew("skew", "A rises", "B rises").max(us(30.0))),
         row(Limit::width("width", "A high").min(us(6.0))),
+        row(Limit::width("width-of-the-same", "A high and A high").min(us(6.0))),
         row(Limit::width("width-while", "A high").min(us(6.0)).max(us(90.0)).only_while("B high and C low")),
         row(Limit::width("width-of-two", "A high and B low").min(us(6.0))),
         row(Limit::period("period", "A rises").min(us(10.0)).max(us(300.0))),
@@ -137,11 +149,7 @@ proptest! {
         stated in any::<u8>(),
     ) {
         let resolution = Resolution { skew: time(skew), ..Resolution::SAMPLED };
-        let stored = {
-            let traces = fill(Samples::new(SampleWidth::W8, &samples), &[0, 1, 2, 3, 4]);
-            let record = record(resolution, stated).into_builder().length(samples.len() as u64);
-            record.replace_traces(traces.into_iter().map(Some).collect()).build().unwrap()
-        };
+        let stored = stored(&samples, resolution, stated);
         let limits = limits(&Scope::of(&stored));
         let checked = check_all(&stored, &limits, Rule::Proven).unwrap();
         let (mut watch, mut found) = watched(record(resolution, stated), &limits, &samples, &blocks);
@@ -159,6 +167,66 @@ proptest! {
             prop_assert_eq!(told, all, "{}", limit.name());
         }
     }
+
+    #[test]
+    fn what_is_counted_together_is_what_is_found_one_by_one(
+        samples in samples(),
+        skew in prop_oneof![Just("0 s"), Just("16 us"), Just("250 us")],
+        stated in any::<u8>(),
+    ) {
+        let stored = stored(&samples, Resolution { skew: time(skew), ..Resolution::SAMPLED }, stated);
+        let limits = limits(&Scope::of(&stored));
+        for (limit, result) in limits.iter().zip(check_all(&stored, &limits, Rule::Proven).unwrap()) {
+            let (counts, worst) = one_by_one(&stored, limit);
+            prop_assert_eq!(result.counts, counts, "{}", limit.name());
+            // With none that certainly happened, one that passes may stand for all.
+            if worst.is_some() {
+                prop_assert_eq!(result.worst, worst, "{}", limit.name());
+            }
+        }
+        // Of one line alone, widths are found from edge to edge.
+        let result = |name: &str| {
+            let limit = limits.iter().find(|limit| limit.limit.symbol == name).unwrap();
+            let found = check(&stored, limit, Rule::Proven).unwrap();
+            (found.counts, found.worst, found.verdict, found.margin)
+        };
+        prop_assert_eq!(result("width"), result("width-of-the-same"));
+    }
+}
+
+/// The counts of a limit, and the first of the worst occurrences.
+fn one_by_one(capture: &Capture, limit: &BoundLimit) -> (Counts, Option<Occurrence>) {
+    let rank = |verdict| match verdict {
+        Verdict::Fail => 0,
+        Verdict::Inconclusive => 1,
+        Verdict::Pass | Verdict::NotSeen => 2,
+    };
+    let (mut counts, mut worst) = (Counts::default(), None);
+    limit
+        .occurrences(capture, Rule::Proven, &mut |found| {
+            let Visited::Occurrence(occurrence) = found else {
+                counts.unpaired += 1;
+                return ControlFlow::Continue(());
+            };
+            match (occurrence.certain, occurrence.verdict) {
+                (false, _) => counts.possible += 1,
+                (true, Verdict::Pass) => counts.passed += 1,
+                (true, Verdict::Fail) => counts.failed += 1,
+                (true, Verdict::Inconclusive | Verdict::NotSeen) => counts.inconclusive += 1,
+            }
+            counts.seen += u64::from(occurrence.certain);
+            if occurrence.certain || occurrence.verdict != Verdict::Pass {
+                let value = occurrence.value(capture.base()).map(Quantity::to_rational);
+                let margin = value.and_then(|value| limit.limit.required.margin(value));
+                let new = (rank(occurrence.verdict), margin);
+                if worst.is_none_or(|(old, _)| new < old) {
+                    worst = Some((new, occurrence));
+                }
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    (counts, worst.map(|(_, occurrence)| occurrence))
 }
 
 /// It is known at once, not when the next pulse comes or the record ends.

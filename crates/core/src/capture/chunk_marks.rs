@@ -17,16 +17,12 @@ impl ChunkMarks {
 
     /// Takes all bits out.
     pub(crate) fn clear(&mut self) {
-        if self.used.iter().all(|used| *used == u64::MAX) {
-            self.words.fill(0);
-        } else {
-            let mut from = 0;
-            while let Some(word) = self.next_used(from) {
-                self.words[word] = 0;
-                from = word + 1;
+        for (used, words) in self.used.iter_mut().zip(self.words.chunks_exact_mut(64)) {
+            if *used != 0 {
+                words.fill(0);
+                *used = 0;
             }
         }
-        self.used = [0; CHUNK_WORDS / 64];
     }
 
     /// Sets the bit of a tick of the chunk.

@@ -66,6 +66,13 @@ impl TimedProgram {
         self.base
     }
 
+    /// Whether it is the same event as another one, however that is written.
+    pub(crate) fn is_same(&self, other: &TimedProgram) -> bool {
+        let level_error = Program::level_error;
+        (self.base, &self.root, level_error(&self.program))
+            == (other.base, &other.root, level_error(&other.program))
+    }
+
     /// All lines and crossings it looks at, those of its `while` included, sorted.
     pub fn signals(&self) -> Vec<Signal> {
         self.root.signals()

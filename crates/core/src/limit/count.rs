@@ -14,6 +14,7 @@ use super::tally::Tally;
 use super::walk::{Plan, Take};
 use crate::capture::Capture;
 use crate::known::Rule;
+use crate::pair::{Batch, Paired};
 use crate::time::{Tick, TimeBase};
 
 /// What has been found of a limit.
@@ -95,10 +96,40 @@ impl Count {
         tally.result(bound, capture, rule, self.cut)
     }
 
+    /// Counts waits that nothing answered, whatever the plan; the longest lasted so many ticks.
+    fn unanswered_all(&mut self, times: u64, longest: i64) {
+        self.tallies.iter_mut().for_each(|tally| tally.add_unanswered(times, longest));
+        self.found += times * self.tallies.len() as u64;
+    }
+
     /// The band of intervals of this many ticks.
-    #[cold]
     fn find(&self, ticks: i64) -> usize {
         self.bands.partition_point(|band| band.to <= ticks).min(self.bands.len() - 1)
+    }
+}
+
+impl Band {
+    /// Adds pairs whose lengths are all of this band, where `nth` says the how manieth each of them is.
+    fn add(&mut self, batch: &Batch, nth: impl Fn(usize) -> u64) {
+        let (least, most) = batch.ends();
+        let pair = |number: usize| {
+            let (one, other) = batch.pairs()[number];
+            Pair { start: one.min(other), end: one.max(other), nth: nth(number) }
+        };
+        let first_of = |ticks: i64| {
+            batch.pairs().iter().position(|(one, other)| one.since(*other).abs() == ticks).unwrap_or(0)
+        };
+        if self.count == 0 {
+            self.first = pair(0);
+        }
+        if least < self.least {
+            (self.least, self.shortest) = (least, pair(first_of(least)));
+        }
+        if most > self.most {
+            (self.most, self.longest) = (most, pair(first_of(most)));
+        }
+        self.count += batch.pairs().len() as u64;
+        self.sum += batch.sum();
     }
 }
 
@@ -122,6 +153,35 @@ impl Take for Count {
         }
         if ticks > band.most {
             (band.most, band.longest) = (ticks, pair);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn unanswered(&mut self, _: Tick, ticks: i64) -> ControlFlow<()> {
+        self.unanswered_all(1, ticks);
+        ControlFlow::Continue(())
+    }
+
+    fn all_certain(&mut self, batch: &Batch) -> ControlFlow<()> {
+        let (pairs, waits) = (batch.pairs(), batch.waits());
+        if !pairs.is_empty() {
+            let (least, most) = batch.ends();
+            let place = self.find(least);
+            if most >= self.bands[place].to {
+                return batch.in_order().try_for_each(|paired| match paired {
+                    Paired::Certain(one, other) => self.certain(one.min(other), one.max(other)),
+                    Paired::Unanswered(wait) => self.unanswered(wait.start, wait.ticks()),
+                });
+            }
+            let each = self.tallies.len();
+            self.bands[place].add(batch, |number| {
+                let waited = waits.partition_point(|wait| wait.place <= number);
+                self.found + (number + waited * each) as u64
+            });
+            self.found += pairs.len() as u64;
+        }
+        if let Some(longest) = waits.iter().map(|wait| wait.ticks()).max() {
+            self.unanswered_all(waits.len() as u64, longest);
         }
         ControlFlow::Continue(())
     }

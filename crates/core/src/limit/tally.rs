@@ -113,6 +113,12 @@ impl Tally {
         (self.waits, self.waited) = (self.waits + 1, self.waited.max(ticks));
     }
 
+    /// Counts waits that nothing answered, the longest of so many ticks.
+    pub(super) fn add_unanswered(&mut self, times: u64, longest: i64) {
+        self.counts.unpaired += times;
+        (self.waits, self.waited) = (self.waits + times, self.waited.max(longest));
+    }
+
     /// Counts intervals that are all decided in one way: how many, what they sum up to, the first of them, and of
     /// the shortest and of the longest the first, each with the how manieth it is.
     pub(super) fn add_alike(&mut self, times: u64, sum: i128, ends: [(Occurrence, u64); 3]) {

@@ -2,9 +2,11 @@
 
 use std::ops::ControlFlow;
 
+use super::batch::Batch;
 use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, Together, give};
 use super::party::{Feed, Party, Pulled};
-use crate::event::{Certainty, Hit};
+use super::words;
+use crate::event::Hit;
 use crate::known::BEYOND;
 use crate::time::Tick;
 
@@ -16,13 +18,15 @@ pub struct Following {
     superseded: bool,
     ends: Ends,
     partners: Vec<Partner>,
+    batch: Batch,
 }
 
 impl Following {
     /// `superseded` says whether an answer after the next start belongs to that one only; `len` is
     /// the length of the record in ticks.
     pub fn new(together: Together, superseded: bool, len: u64) -> Self {
-        Following { together, superseded, ends: Ends::of(len), partners: Vec::new() }
+        let (ends, partners) = (Ends::of(len), Vec::new());
+        Following { together, superseded, ends, partners, batch: Batch::default() }
     }
 
     /// The record has ended, after so many ticks.
@@ -38,7 +42,13 @@ impl Following {
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Advance> {
         loop {
-            self.certain_pairs(starts, answers, pairs)?;
+            // As nearly always: one certain answer to a certain start before the next certain start, or none.
+            words::following(
+                (&mut *starts, &mut *answers),
+                self.together,
+                self.superseded,
+                (&mut self.batch, pairs),
+            )?;
             let start = match starts.peek() {
                 Pulled::Some(start) => start,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
@@ -59,39 +69,6 @@ impl Following {
             starts.pass();
             give(start, &self.partners, pairs)?;
         }
-    }
-
-    /// As nearly always: one certain answer to a certain start before the next certain start, or none. Goes
-    /// on for as long as it stays that way.
-    #[inline]
-    fn certain_pairs<S: Feed, A: Feed>(
-        &self,
-        starts: &mut Party<S>,
-        answers: &mut Party<A>,
-        pairs: &mut impl Pairs,
-    ) -> ControlFlow<()> {
-        let Together { possible_from, certain_from, .. } = self.together;
-        while let Some(start) = starts.certain().filter(|start| !self.answered_unseen(*start)) {
-            answers.pass_before(start.offset(possible_from));
-            let Some(answer) = answers.certain() else { break };
-            if answer.since(start) < certain_from {
-                break;
-            }
-            if self.superseded {
-                let Some(next) = starts.certain_after() else { break };
-                if answer.since(next) >= certain_from {
-                    starts.pass_certain();
-                    pairs.open(Hit { tick: start, certainty: Certainty::Certain }, &[])?;
-                    continue;
-                }
-                if !self.together.supersedes(answer, next) {
-                    break;
-                }
-            }
-            starts.pass_certain();
-            pairs.certain(start, answer)?;
-        }
-        ControlFlow::Continue(())
     }
 
     /// Whether an answer just before the record may have come after this start.

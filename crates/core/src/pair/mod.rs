@@ -22,6 +22,8 @@
 //! two events, or whether one happened at all, an event has several possible [partners](Partner); all of
 //! them are given out.
 
+mod batch;
+mod cursor;
 mod following;
 mod nearby;
 mod nearest;
@@ -33,7 +35,9 @@ mod successive;
 mod supply;
 #[cfg(test)]
 mod tests;
+mod words;
 
+pub use batch::{Batch, Paired, Unanswered};
 pub use following::Following;
 pub use nearby::Nearby;
 pub use nearest::Nearest;

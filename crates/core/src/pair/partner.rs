@@ -2,6 +2,7 @@
 
 use std::ops::ControlFlow;
 
+use super::batch::{Batch, Paired, Unanswered};
 use crate::event::{Certainty, Hit};
 use crate::known::{BEYOND, Span};
 use crate::time::Tick;
@@ -38,6 +39,16 @@ impl Partner {
 pub trait Pairs {
     /// An event and its partner, which certainly belong together; by far the most are such.
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()>;
+
+    /// Many of that kind, and starts between them that certainly have no partner.
+    fn all_certain(&mut self, batch: &Batch) -> ControlFlow<()> {
+        batch.in_order().try_for_each(|paired| match paired {
+            Paired::Certain(event, partner) => self.certain(event, partner),
+            Paired::Unanswered(Unanswered { start, .. }) => {
+                self.open(Hit { tick: start, certainty: Certainty::Certain }, &[])
+            }
+        })
+    }
 
     /// An event with all partners that it may have, the likeliest first; with none where it has none.
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()>;

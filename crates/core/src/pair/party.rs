@@ -1,7 +1,9 @@
 //! The marks of one event, read as far ahead as a decision needs.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 
+use super::cursor::Cursor;
 use crate::event::{Certainty, Hit, MarkWord};
 use crate::time::Tick;
 
@@ -16,10 +18,10 @@ pub enum Pulled<T> {
     NotYet,
 }
 
-/// Gives the marks of one event, word after word in order of time; words without a mark may be left out.
+/// Gives the marks of one event, word after word in order of time. Words without a mark are left out.
 pub trait Feed {
-    /// The next word.
-    fn next_word(&mut self) -> Pulled<MarkWord>;
+    /// The next words, one at least.
+    fn next_piece(&mut self) -> Pulled<Arc<Vec<MarkWord>>>;
 
     /// No word that is given later has a mark before this tick.
     fn known(&self) -> Tick {
@@ -27,11 +29,14 @@ pub trait Feed {
     }
 }
 
+/// Words of a stored record that are read at a time.
+const PIECE: usize = 256;
+
 /// All of a stored record.
 impl<I: Iterator<Item = MarkWord>> Feed for I {
-    #[inline(always)]
-    fn next_word(&mut self) -> Pulled<MarkWord> {
-        self.next().map_or(Pulled::End, Pulled::Some)
+    fn next_piece(&mut self) -> Pulled<Arc<Vec<MarkWord>>> {
+        let piece: Vec<MarkWord> = self.take(PIECE).collect();
+        if piece.is_empty() { Pulled::End } else { Pulled::Some(Arc::new(piece)) }
     }
 }
 
@@ -39,11 +44,12 @@ impl<I: Iterator<Item = MarkWord>> Feed for I {
 #[derive(Debug)]
 pub struct Party<F> {
     feed: F,
-    /// What is left of the present word.
-    word: MarkWord,
+    /// The words that are read, which of them, and what is left of that one.
+    piece: Arc<Vec<MarkWord>>,
+    at: usize,
     left: u64,
-    /// The word after it, if it was looked at.
-    ahead: Option<MarkWord>,
+    /// Up to which of them, from here on, all marks are certain, as far as that was looked at.
+    certain_to: usize,
     /// The next mark, if it was looked at.
     first: Option<Hit>,
     /// Those after it that were looked at.
@@ -53,7 +59,15 @@ pub struct Party<F> {
 impl<F: Feed> Party<F> {
     /// Reads from the start.
     pub fn new(feed: F) -> Self {
-        Party { feed, word: MarkWord::default(), left: 0, ahead: None, first: None, more: VecDeque::new() }
+        Party {
+            feed,
+            piece: Arc::default(),
+            at: 0,
+            left: 0,
+            certain_to: 0,
+            first: None,
+            more: VecDeque::new(),
+        }
     }
 
     /// The marks that it reads, to be added to.
@@ -78,17 +92,21 @@ impl<F: Feed> Party<F> {
     /// Makes sure that there is something left of the present word.
     #[inline]
     fn fill(&mut self) -> Pulled<()> {
-        while self.left == 0 {
-            let next = match self.ahead.take() {
-                Some(word) => Pulled::Some(word),
-                None => self.feed.next_word(),
-            };
-            match next {
-                Pulled::Some(word) => (self.word, self.left) = (word, word.all()),
+        if self.left == 0 { self.fill_next() } else { Pulled::Some(()) }
+    }
+
+    fn fill_next(&mut self) -> Pulled<()> {
+        self.at += 1;
+        if self.at >= self.piece.len() {
+            // What comes next comes after the last one, also if that is not known yet.
+            self.at = self.piece.len();
+            match self.feed.next_piece() {
+                Pulled::Some(piece) => (self.piece, self.at, self.certain_to) = (piece, 0, 0),
                 Pulled::End => return Pulled::End,
                 Pulled::NotYet => return Pulled::NotYet,
             }
         }
+        self.left = self.piece[self.at].all();
         Pulled::Some(())
     }
 
@@ -98,64 +116,57 @@ impl<F: Feed> Party<F> {
             Pulled::End => return Pulled::End,
             Pulled::NotYet => return Pulled::NotYet,
         }
-        let at = self.left.trailing_zeros();
+        let (word, at) = (&self.piece[self.at], self.left.trailing_zeros());
         self.left &= self.left - 1;
-        let certainty = if self.word.certain >> at & 1 == 1 {
+        let certainty = if word.certain >> at & 1 == 1 {
             Certainty::Certain
-        } else if self.word.doubtful >> at & 1 == 1 {
+        } else if word.doubtful >> at & 1 == 1 {
             Certainty::Doubtful
         } else {
             Certainty::Possible
         };
-        Pulled::Some(Hit { tick: Tick(self.word.start.0 + u64::from(at)), certainty })
+        Pulled::Some(Hit { tick: Tick(word.start.0 + u64::from(at)), certainty })
     }
 
-    /// The next mark if it is certain and at hand: what nearly every pair is made of, without the care
-    /// that the others take.
-    ///
-    /// PERF: with [`peek`](Party::peek) alone, limits on clean records took a tenth longer.
-    #[inline(always)]
-    pub(super) fn certain(&mut self) -> Option<Tick> {
-        if let Some(first) = self.first {
-            return first.is_certain().then_some(first.tick);
+    /// The words of the present piece that are left up to the first one with a mark that is not certain, to be
+    /// [passed](Party::pass_words) together.
+    pub(super) fn at_hand(&mut self) -> Option<Cursor<'_>> {
+        if !self.look_back() || self.fill() != Pulled::Some(()) {
+            return None;
         }
-        if self.left == 0 {
-            self.fill();
+        if self.certain_to <= self.at {
+            let certain = self.piece[self.at..].iter().position(is_open);
+            self.certain_to = certain.map_or(self.piece.len(), |words| self.at + words);
         }
-        first_certain(&self.word, self.left)
+        Cursor::new(&self.piece[self.at..self.certain_to], self.left)
     }
 
-    /// The mark after that, if it is certain and at hand, too.
-    #[inline(always)]
-    pub(super) fn certain_after(&mut self) -> Option<Tick> {
-        let left = match self.first {
-            None => self.left & self.left.wrapping_sub(1),
-            Some(_) => match self.more.front() {
-                Some(second) => return second.is_certain().then_some(second.tick),
-                None => self.left,
-            },
+    /// Goes back to the next mark, as if none had been looked at; `false` where it lies in an earlier piece.
+    fn look_back(&mut self) -> bool {
+        let Some(Hit { tick, .. }) = self.first else { return true };
+        let before = self.at.saturating_add(1).min(self.piece.len());
+        let Some(place) = self.piece[..before].iter().rposition(|word| word.start <= tick) else {
+            return false;
         };
-        if left != 0 {
-            return first_certain(&self.word, left);
+        let (marks, at) = (self.piece[place].all(), tick.0 - self.piece[place].start.0);
+        // Of a word that is given in two pieces, it may be in the earlier one.
+        if at > 63 || marks >> at & 1 == 0 {
+            return false;
         }
-        self.certain_ahead()
+        let passed = &self.piece[place..self.at.clamp(place, self.piece.len())];
+        self.certain_to = passed.iter().position(is_open).map_or(self.certain_to, |words| place + words);
+        (self.at, self.left) = (place, marks & u64::MAX << at);
+        self.first = None;
+        self.more.clear();
+        true
     }
 
-    fn certain_ahead(&mut self) -> Option<Tick> {
-        if self.ahead.is_none()
-            && let Pulled::Some(word) = self.feed.next_word()
-        {
-            self.ahead = Some(word);
-        }
-        self.ahead.and_then(|word| first_certain(&word, word.all()))
-    }
-
-    /// Passes the mark that [`certain`](Party::certain) gave.
-    #[inline(always)]
-    pub(super) fn pass_certain(&mut self) {
-        match self.first {
-            Some(_) => self.pass(),
-            None => self.left &= self.left.wrapping_sub(1),
+    /// Passes so many of the words [at hand](Party::at_hand), and all marks but these of the one after them.
+    pub(super) fn pass_words(&mut self, (passed, left): (usize, u64)) {
+        self.at += passed;
+        self.left = left;
+        if passed > 0 && self.at == self.certain_to {
+            self.left = self.piece.get(self.at).map_or(0, MarkWord::all);
         }
     }
 
@@ -168,8 +179,8 @@ impl<F: Feed> Party<F> {
             }
             self.pass();
         }
-        while self.left != 0 || self.fill() == Pulled::Some(()) {
-            match tick.0.saturating_sub(self.word.start.0) {
+        while self.fill() == Pulled::Some(()) {
+            match tick.0.saturating_sub(self.piece[self.at].start.0) {
                 before @ 0..64 => self.left &= u64::MAX << before,
                 _ => self.left = 0,
             }
@@ -177,34 +188,6 @@ impl<F: Feed> Party<F> {
                 return;
             }
         }
-    }
-
-    /// Passes the marks up to a tick, as long as they are certain, a word at a time; the last of them.
-    #[inline]
-    pub(super) fn pass_certain_to(&mut self, tick: Tick) -> Option<Tick> {
-        let mut last = None;
-        while let Some(first) = self.first {
-            if first.tick > tick || !first.is_certain() {
-                return last;
-            }
-            last = Some(first.tick);
-            self.pass();
-        }
-        while self.left != 0 || self.fill() == Pulled::Some(()) {
-            let Some(after) = tick.0.checked_sub(self.word.start.0) else { return last };
-            let upto = if after < 63 { (2 << after) - 1 } else { u64::MAX };
-            let uncertain = self.left & !self.word.certain;
-            // Those before the first that is not certain.
-            let due = self.left & upto & (uncertain & uncertain.wrapping_neg()).wrapping_sub(1);
-            if due != 0 {
-                last = Some(Tick(self.word.start.0 + 63 - u64::from(due.leading_zeros())));
-                self.left &= !due;
-            }
-            if self.left != 0 {
-                return last;
-            }
-        }
-        last
     }
 
     /// The next mark, which stays.
@@ -254,9 +237,7 @@ impl<F: Feed> Party<F> {
     }
 }
 
-/// The tick of the first of some marks of a word, if that is certain.
-#[inline(always)]
-fn first_certain(word: &MarkWord, left: u64) -> Option<Tick> {
-    let lowest = left & left.wrapping_neg();
-    (word.certain & lowest != 0).then(|| Tick(word.start.0 + u64::from(left.trailing_zeros())))
+/// Whether a word has a mark that is not certain.
+fn is_open(word: &MarkWord) -> bool {
+    word.doubtful | word.possible != 0
 }

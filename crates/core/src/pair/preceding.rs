@@ -3,8 +3,10 @@
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
+use super::batch::Batch;
 use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, Together};
 use super::party::{Feed, Party, Pulled};
+use super::words;
 use crate::event::{Certainty, Hit};
 use crate::time::Tick;
 
@@ -18,12 +20,14 @@ pub struct Preceding {
     /// Those after it, which may not count.
     open: VecDeque<Hit>,
     partners: Vec<Partner>,
+    batch: Batch,
 }
 
 impl Preceding {
     /// `len` is the length of the record in ticks.
     pub fn new(together: Together, len: u64) -> Self {
-        Preceding { together, ends: Ends::of(len), last: None, open: VecDeque::new(), partners: Vec::new() }
+        let (ends, open) = (Ends::of(len), VecDeque::new());
+        Preceding { together, ends, last: None, open, partners: Vec::new(), batch: Batch::default() }
     }
 
     /// The record has ended, after so many ticks.
@@ -78,34 +82,17 @@ impl Preceding {
 
     /// As nearly always: one certain partner comes certainly before a certain event, and the next one
     /// certainly after it. Goes on for as long as it stays that way.
-    #[inline]
     fn certain_pairs<E: Feed, P: Feed>(
         &mut self,
         events: &mut Party<E>,
         partners: &mut Party<P>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<()> {
-        if !self.open.is_empty() {
+        let Some(last) = self.last.as_mut().filter(|last| self.open.is_empty() && last.is_certain()) else {
             return ControlFlow::Continue(());
-        }
-        let Together { possible_from, certain_from, .. } = self.together;
-        let mut last = self.last.map(|hit| hit.tick);
-        let mut said = ControlFlow::Continue(());
-        while let Some(event) = events.certain().filter(|event| !self.preceded_unseen(*event)) {
-            // None at or before that tick is left, unless it is not certain.
-            if let Some(border) = event.0.checked_add_signed(-certain_from) {
-                last = partners.pass_certain_to(Tick(border)).or(last);
-            }
-            let Some(partner) = partners.certain() else { break };
-            let Some(before) = last.filter(|_| event.since(partner) < possible_from) else { break };
-            events.pass_certain();
-            said = pairs.certain(event, before);
-            if said.is_break() {
-                break;
-            }
-        }
-        self.last = last.map(|tick| Hit { tick, certainty: Certainty::Certain });
-        said
+        };
+        let until = self.ends.after().offset(self.together.possible_from);
+        words::preceding((events, partners), self.together, until, &mut last.tick, (&mut self.batch, pairs))
     }
 
     /// Takes in what may come before an event.

@@ -2,8 +2,10 @@
 
 use std::ops::ControlFlow;
 
+use super::batch::Batch;
 use super::partner::{Advance, Pairs, Partner};
 use super::party::{Feed, Party, Pulled};
+use super::words;
 use crate::event::{Certainty, Hit};
 use crate::time::Tick;
 
@@ -11,20 +13,24 @@ use crate::time::Tick;
 #[derive(Debug, Default)]
 pub struct Successive {
     last: Option<Hit>,
+    batch: Batch,
 }
 
 impl Successive {
     /// Pairs as many events as the marks so far allow. `holds` says whether what must hold does so all
     /// the way from one tick to another, which are asked for in rising order: else they are no pair; where
-    /// it is open, they may be one.
+    /// it is open, they may be one. Without it, nothing must.
     pub fn advance<E: Feed>(
         &mut self,
         events: &mut Party<E>,
-        mut holds: impl FnMut(Tick, Tick) -> Pulled<Option<bool>>,
+        mut holds: Option<impl FnMut(Tick, Tick) -> Pulled<Option<bool>>>,
         pairs: &mut impl Pairs,
     ) -> ControlFlow<(), Advance> {
         loop {
-            self.certain_pairs(events, &mut holds, pairs)?;
+            // As nearly always: one certain event after the other.
+            if let Some(last) = self.last.as_mut().filter(|last| last.is_certain() && holds.is_none()) {
+                words::successive(events, &mut last.tick, (&mut self.batch, pairs))?;
+            }
             let hit = match events.peek() {
                 Pulled::Some(hit) => hit,
                 Pulled::End => return ControlFlow::Continue(Advance::Done),
@@ -35,10 +41,11 @@ impl Successive {
                 self.last = Some(hit);
                 continue;
             };
-            let held = match holds(previous.tick, hit.tick) {
-                Pulled::Some(held) => held,
-                Pulled::End => None,
-                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
+            let held = match holds.as_mut().map(|holds| holds(previous.tick, hit.tick)) {
+                None => Some(true),
+                Some(Pulled::Some(held)) => held,
+                Some(Pulled::End) => None,
+                Some(Pulled::NotYet) => return ControlFlow::Continue(Advance::Waiting),
             };
             events.pass();
             if held == Some(false) {
@@ -60,32 +67,5 @@ impl Successive {
             let partner = Partner { tick: hit.tick, ticks, certain: false, recorded, hidden: false };
             pairs.open(Hit { tick: previous.tick, certainty }, &[partner])?;
         }
-    }
-
-    /// As nearly always: one certain event after the other, what must hold holding. Goes on for as long as
-    /// it stays that way.
-    #[inline]
-    fn certain_pairs<E: Feed>(
-        &mut self,
-        events: &mut Party<E>,
-        holds: &mut impl FnMut(Tick, Tick) -> Pulled<Option<bool>>,
-        pairs: &mut impl Pairs,
-    ) -> ControlFlow<()> {
-        let Some(mut last) = self.last.filter(Hit::is_certain).map(|hit| hit.tick) else {
-            return ControlFlow::Continue(());
-        };
-        let mut said = ControlFlow::Continue(());
-        while let Some(event) = events.certain() {
-            if holds(last, event) != Pulled::Some(Some(true)) {
-                break;
-            }
-            events.pass_certain();
-            said = pairs.certain(std::mem::replace(&mut last, event), event);
-            if said.is_break() {
-                break;
-            }
-        }
-        self.last = Some(Hit { tick: last, certainty: Certainty::Certain });
-        said
     }
 }

@@ -73,9 +73,12 @@ impl<T: Copy> Supply<T> {
 }
 
 impl Feed for Supply<MarkWord> {
-    #[inline(always)]
-    fn next_word(&mut self) -> Pulled<MarkWord> {
-        self.pull()
+    fn next_piece(&mut self) -> Pulled<Arc<Vec<MarkWord>>> {
+        match self.pieces.pop_front() {
+            Some(piece) => Pulled::Some(piece),
+            None if self.ended => Pulled::End,
+            None => Pulled::NotYet,
+        }
     }
 
     fn known(&self) -> Tick {

@@ -21,8 +21,20 @@ type Found = (Hit, Vec<Partner>);
 struct Drip(VecDeque<Pulled<MarkWord>>);
 
 impl Feed for Drip {
-    fn next_word(&mut self) -> Pulled<MarkWord> {
-        self.0.pop_front().unwrap_or(Pulled::End)
+    fn next_piece(&mut self) -> Pulled<Arc<Vec<MarkWord>>> {
+        let next = self.0.iter().position(|word| !matches!(word, Pulled::Some(_))).unwrap_or(self.0.len());
+        match self.0.front() {
+            None => Pulled::End,
+            Some(Pulled::Some(_)) => {
+                let piece = self.0.drain(..next);
+                let word = |word| if let Pulled::Some(word) = word { Some(word) } else { None };
+                Pulled::Some(Arc::new(piece.filter_map(word).collect()))
+            }
+            Some(_) => {
+                self.0.pop_front();
+                Pulled::NotYet
+            }
+        }
     }
 }
 
@@ -76,14 +88,22 @@ fn words(hits: &[Hit], pauses: &[usize]) -> VecDeque<Pulled<MarkWord>> {
     words
 }
 
+/// Few with many in doubt, or so many with so few in doubt that words of them are paired together.
 fn hits() -> impl Strategy<Value = Vec<Hit>> {
-    let certainty = prop_oneof![
-        8 => Just(Certainty::Certain),
-        1 => Just(Certainty::Doubtful),
-        1 => Just(Certainty::Possible),
+    let certainty = |certain| {
+        prop_oneof![
+            certain => Just(Certainty::Certain),
+            1 => Just(Certainty::Doubtful),
+            1 => Just(Certainty::Possible),
+        ]
+    };
+    let far = prop_oneof![6 => 1u64..12, 3 => 1u64..90, 1 => 1u64..700];
+    let close = prop_oneof![20 => 1u64..40, 1 => 1u64..300];
+    let steps = prop_oneof![
+        prop::collection::vec((far, certainty(8)), 0..60),
+        prop::collection::vec((close, certainty(200)), 0..200),
     ];
-    let distance = prop_oneof![6 => 1u64..12, 3 => 1u64..90, 1 => 1u64..700];
-    prop::collection::vec((distance, certainty), 0..60).prop_map(|steps| {
+    steps.prop_map(|steps| {
         let mut tick = 0;
         let step = |(distance, certainty)| {
             tick += distance;
@@ -332,7 +352,7 @@ proptest! {
         together in together(),
         superseded: bool,
         pauses in prop::array::uniform2(prop::collection::vec(0usize..100, 0..8)),
-        most in prop::option::of(1usize..20),
+        most in prop::option::of(1usize..60),
         rest in 1u64..60,
         hides: bool,
         near in (-90i64..60).prop_flat_map(|from| (Just(from), from + 1..90)),
@@ -376,8 +396,8 @@ proptest! {
         check(&notes, nearest_by_hand(&events, &others, len))?;
 
         let ((mut anchors, _), mut notes) = (sides(), Notes { most, ..Notes::default() });
-        let mut pairing = Successive::default();
-        finish(|| pairing.advance(&mut anchors, |_, _| Pulled::Some(Some(true)), &mut notes));
+        let (mut pairing, nothing) = (Successive::default(), None::<fn(Tick, Tick) -> Pulled<Option<bool>>>);
+        finish(|| pairing.advance(&mut anchors, nothing, &mut notes));
         let wanted = events.windows(2).map(|pair| {
             let (ticks, certain) = (pair[1].tick.since(pair[0].tick), pair.iter().all(Hit::is_certain));
             let recorded = pair.iter().all(Hit::is_recorded);
@@ -431,7 +451,7 @@ proptest! {
         together in together(),
         superseded: bool,
         hides: bool,
-        mut borders in prop::collection::vec(0u64..2000, 0..6),
+        mut borders in prop::collection::vec(0u64..4000, 0..6),
         rest in 1u64..60,
     ) {
         let len = events.iter().chain(&others).map(|hit| hit.tick.0).max().unwrap_or(0) + rest;

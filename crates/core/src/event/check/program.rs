@@ -42,6 +42,28 @@ impl ConditionProgram {
         self.test.signals()
     }
 
+    /// The line whose level it asks for, and which, if that is all it asks.
+    pub(crate) fn level(&self) -> Option<(Signal, Level)> {
+        match &self.test {
+            Test3::Level(line, high) => Some((*line, Level::from(*high))),
+            _ => None,
+        }
+    }
+
+    /// Where it asks for the level of a line alone: the edges that lead to it, and away.
+    pub(crate) fn edges(&self) -> Option<[Program; 2]> {
+        let (line, level) = self.level()?;
+        let edge = |direction| Program {
+            root: Guarded { tree: Tree::Simple(Form::Edge(line, direction)), guard: None },
+            text: self.text.clone(),
+            table: StateTable::default(),
+            level_error: Voltage::ZERO,
+        };
+        let edges = [Direction::Rises, Direction::Falls].map(edge);
+        let [rises, falls] = edges;
+        Some(if level == Level::High { [rises, falls] } else { [falls, rises] })
+    }
+
     /// What the beginnings and ends of its stretches are read from.
     pub fn instants(&self) -> Instants {
         Instants::edges(self.signals())

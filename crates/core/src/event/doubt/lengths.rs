@@ -1,6 +1,6 @@
 //! How long stretches must be, as counted, for a duration to be certain.
 
-use super::stretches::Stretch;
+use super::stretch::Stretch;
 use crate::capture::Capture;
 use crate::event::check::Test3;
 use crate::event::hit::{Certainty, Hit};

@@ -148,29 +148,49 @@ impl Marks<'_> {
         loop {
             while let Some(word) = self.marks.next_used(self.word) {
                 self.word = word + 1;
-                let first = self.chunk + (word * GROUP) as u64;
-                let marks = self.marks.word(word) & self.in_range(first);
-                if marks == 0 {
-                    continue;
+                let found = self.at(word);
+                if found.is_some() {
+                    return found;
                 }
-                let start = Tick(first);
-                let Some(guard) = &mut self.guard else {
-                    return Some(MarkWord { start, certain: marks, doubtful: 0, possible: 0 });
-                };
-                let (always, never, shown) = guard.at(self.chunk, word);
-                let marks = marks & !never;
-                if marks == 0 {
-                    continue;
-                }
-                let (certain, shown) = (marks & always, marks & shown);
-                let doubtful = shown & !certain;
-                return Some(MarkWord { start, certain, doubtful, possible: marks & !shown & !certain });
             }
             if !self.next_chunk() {
                 self.word = CHUNK_WORDS;
                 return None;
             }
         }
+    }
+
+    /// Reads the words that begin before a tick into a list.
+    pub(super) fn read_before(&mut self, border: Tick, into: &mut Vec<MarkWord>) {
+        loop {
+            while let Some(word) = self.marks.next_used(self.word) {
+                if self.chunk + (word * GROUP) as u64 >= border.0 {
+                    return;
+                }
+                self.word = word + 1;
+                into.extend(self.at(word));
+            }
+            self.word = CHUNK_WORDS;
+            if self.next >= border.0 || !self.next_chunk() {
+                return;
+            }
+        }
+    }
+
+    /// A word of the present chunk, if it has any mark.
+    #[inline]
+    fn at(&mut self, word: usize) -> Option<MarkWord> {
+        let first = self.chunk + (word * GROUP) as u64;
+        let marks = self.marks.word(word) & self.in_range(first);
+        let start = Tick(first);
+        let Some(guard) = self.guard.as_mut().filter(|_| marks != 0) else {
+            return (marks != 0).then_some(MarkWord { start, certain: marks, doubtful: 0, possible: 0 });
+        };
+        let (always, never, shown) = guard.at(self.chunk, word);
+        let marks = marks & !never;
+        let (certain, shown) = (marks & always, marks & shown);
+        let doubtful = shown & !certain;
+        (marks != 0).then_some(MarkWord { start, certain, doubtful, possible: marks & !shown & !certain })
     }
 }
 

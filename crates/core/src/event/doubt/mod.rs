@@ -11,13 +11,16 @@ mod arriving;
 mod frames;
 mod hits;
 mod lengths;
+mod levels;
 mod marks;
 mod sequence;
 mod steps;
+mod stretch;
 mod stretches;
 mod words;
 
 pub(crate) use arriving::{MarkReader, StretchReader, reach_of};
 pub use hits::DoubtfulHits;
-pub use stretches::{Stretch, Stretches};
+pub use stretch::Stretch;
+pub use stretches::Stretches;
 pub use words::MarkWords;

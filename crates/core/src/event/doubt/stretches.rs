@@ -3,8 +3,10 @@
 use std::collections::VecDeque;
 use std::ops::Range;
 
+use super::levels::Levels;
 use super::marks::Marks;
 use super::steps::Steps;
+use super::stretch::Stretch;
 use crate::capture::Capture;
 use crate::event::check::{ConditionProgram, Test3};
 use crate::event::hit::{Certainty, Hit};
@@ -55,49 +57,13 @@ pub(super) fn settled(test: &Test3, capture: &Capture, tick: Tick, order: Preced
     test.eval(&mut { level }).filter(|_| !floats)
 }
 
-/// A stretch in which a condition holds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Stretch {
-    /// First tick at which it holds.
-    pub start: Tick,
-    /// First tick at which it does not hold any more, or the end of the record.
-    pub end: Tick,
-    /// Whether the record shows it beginning: a tick before at which it did not hold.
-    pub begins: bool,
-    /// Whether the record shows it ending.
-    pub ends: bool,
-    /// Whether the order of edges within the record's uncertainty could make it false.
-    pub doubtful: bool,
-    /// Whether the record shows it. If not, it may have happened all the same.
-    pub recorded: bool,
-}
-
-impl Stretch {
-    /// One that may have happened, for no time that a record shows.
-    pub(crate) fn moment(at: Tick) -> Self {
-        Stretch::possible(at, at)
-    }
-
-    /// One that may have happened.
-    fn possible(start: Tick, end: Tick) -> Self {
-        Stretch { start, end, begins: true, ends: true, doubtful: true, recorded: false }
-    }
-}
-
 /// The stretches in which a condition holds, in order of time.
 #[derive(Clone, Debug)]
 pub struct Stretches<'a>(Held<'a>);
 
 #[derive(Clone, Debug)]
 enum Held<'a> {
-    /// Between the edges of one line that is never unknown: the level, and the stretch it began.
-    Line {
-        edges: Box<Marks<'a>>,
-        high: bool,
-        wanted: bool,
-        open: Option<Stretch>,
-        end: Option<Tick>,
-    },
+    Line(Levels<'a>),
     Any(Box<Merging<'a>>),
 }
 
@@ -182,8 +148,7 @@ impl<'a> Stretches<'a> {
         {
             let high = capture.trace(*line).level_at(Tick(later.start.0 - 1)) == Level::High;
             let open = open(high == *wanted);
-            let edges = Box::new(edges);
-            return Stretches(Held::Line { edges, high, wanted: *wanted, open, end: record_end });
+            return Stretches(Held::Line(Levels::new(edges, (high, *wanted), open, record_end)));
         }
         let signals = test.signals();
         let order = Precision::of(capture, Rule::Proven).order(&signals, Voltage::ZERO);
@@ -196,10 +161,24 @@ impl<'a> Stretches<'a> {
         Stretches(Held::Any(Box::new(all)))
     }
 
+    /// Reads into a list up to one that is recorded and ends beyond a tick, or that there are no more.
+    pub(crate) fn read_beyond(&mut self, border: Tick, into: &mut Vec<Stretch>) -> bool {
+        if let Held::Line(levels) = &mut self.0 {
+            return levels.read_beyond(border, into);
+        }
+        for stretch in self {
+            into.push(stretch);
+            if stretch.recorded && stretch.end > border {
+                return true;
+            }
+        }
+        false
+    }
+
     /// Where the search stands when there are no more of them before the end of the range.
     pub(in crate::event) fn standing(self) -> Standing {
         match self.0 {
-            Held::Line { open, .. } => Standing { open, broken: None },
+            Held::Line(levels) => Standing { open: levels.open(), broken: None },
             Held::Any(merging) => Standing { open: merging.open, broken: merging.broken },
         }
     }
@@ -350,13 +329,7 @@ impl Stretches<'_> {
     pub(super) fn next_start(&mut self) -> Option<Hit> {
         match &mut self.0 {
             Held::Any(merging) => merging.next_start(),
-            Held::Line { edges, high, wanted, .. } => loop {
-                let hit = edges.next()?;
-                *high = !*high;
-                if *high == *wanted {
-                    return Some(hit);
-                }
-            },
+            Held::Line(levels) => levels.next_start(),
         }
     }
 }
@@ -398,25 +371,7 @@ impl Iterator for Stretches<'_> {
     fn next(&mut self) -> Option<Stretch> {
         match &mut self.0 {
             Held::Any(merging) => merging.next(),
-            Held::Line { edges, high, wanted, open, end } => loop {
-                let Some(Hit { tick, .. }) = edges.next() else {
-                    let end = (*end)?;
-                    return open.take().map(|open| Stretch { end, ..open });
-                };
-                *high = !*high;
-                if *high == *wanted {
-                    *open = Some(Stretch {
-                        start: tick,
-                        end: tick,
-                        begins: true,
-                        ends: false,
-                        doubtful: false,
-                        recorded: true,
-                    });
-                } else if let Some(open) = open.take() {
-                    return Some(Stretch { end: tick, ends: true, ..open });
-                }
-            },
+            Held::Line(levels) => levels.next(),
         }
     }
 }

@@ -52,6 +52,23 @@ pub(super) fn gathered(hits: &mut Peekable<impl Iterator<Item = Hit>>) -> Option
     Some(word)
 }
 
+impl MarkWords<'_> {
+    /// Reads the words that begin before a tick, a multiple of 64 or beyond the record, into a list.
+    pub(crate) fn read_before(&mut self, border: Tick, into: &mut Vec<MarkWord>) {
+        match &mut self.0 {
+            Source::Chunks(marks) => marks.read_before(border, into),
+            Source::Doubtful(hits) => gather_before(hits, border, into),
+            Source::Recorded(hits) => gather_before(hits, border, into),
+        }
+    }
+}
+
+fn gather_before(hits: &mut Peekable<impl Iterator<Item = Hit>>, border: Tick, into: &mut Vec<MarkWord>) {
+    while hits.peek().is_some_and(|hit| hit.tick < border) {
+        into.extend(gathered(hits));
+    }
+}
+
 impl Iterator for MarkWords<'_> {
     type Item = MarkWord;
 

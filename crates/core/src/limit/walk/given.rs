@@ -22,7 +22,7 @@ pub(in crate::limit) struct Wanted {
 impl Wanted {
     /// Where the marks of an event will be given.
     pub(super) fn marks(&mut self, event: &TimedProgram) -> usize {
-        place(&mut self.events, event)
+        place(&mut self.events, event, TimedProgram::is_same)
     }
 
     pub(super) fn events<const N: usize>(&mut self, events: [TimedProgram; N]) -> [Events; N] {
@@ -31,13 +31,13 @@ impl Wanted {
 
     /// Where the stretches of a condition will be given.
     pub(super) fn stretches(&mut self, condition: &ConditionProgram, with_doubt: bool) -> Held {
-        let place = place(&mut self.conditions, &(condition.clone(), with_doubt));
+        let place = place(&mut self.conditions, &(condition.clone(), with_doubt), PartialEq::eq);
         Held { place, supply: Supply::default(), next: None, open: None }
     }
 }
 
-fn place<T: Clone + PartialEq>(all: &mut Vec<T>, one: &T) -> usize {
-    all.iter().position(|known| known == one).unwrap_or_else(|| {
+fn place<T: Clone>(all: &mut Vec<T>, one: &T, is_same: impl Fn(&T, &T) -> bool) -> usize {
+    all.iter().position(|known| is_same(known, one)).unwrap_or_else(|| {
         all.push(one.clone());
         all.len() - 1
     })
@@ -161,10 +161,8 @@ const ITEMS: std::ops::Range<usize> = 1 << 13..1 << 16;
 impl<'a> Stored<'a> {
     pub(in crate::limit) fn new(wanted: &'a Wanted, capture: &'a Capture, rule: Rule) -> Self {
         let range = capture.range();
-        let marks = |event: &'a TimedProgram| StoredMarks {
-            words: event.marks(capture, range.clone(), rule),
-            next: None,
-        };
+        let marks =
+            |event: &'a TimedProgram| StoredMarks { words: event.marks(capture, range.clone(), rule) };
         let stretches = |(condition, with_doubt): &'a (ConditionProgram, bool)| StoredStretches {
             stretches: match with_doubt {
                 true => condition.stretches_with_doubt(capture, range.clone()),
@@ -212,27 +210,19 @@ impl<'a> Stored<'a> {
 
 struct StoredMarks<'a> {
     words: MarkWords<'a>,
-    /// One that was read, beyond what was asked for.
-    next: Option<MarkWord>,
 }
 
 impl StoredMarks<'_> {
     fn until(&mut self, border: Tick) -> Piece<MarkWord> {
         let mut items = Vec::new();
-        while let Some(word) = self.next.take().or_else(|| self.words.next()) {
-            if word.start >= border {
-                self.next = Some(word);
-                break;
-            }
-            items.push(word);
-        }
+        self.words.read_before(border, &mut items);
         Piece { items: Arc::new(items), known: border, open: None }
     }
 }
 
 struct StoredStretches<'a> {
     stretches: Stretches<'a>,
-    /// The end of the last one that is recorded.
+    /// A tick that the last one reaches beyond.
     reached: Tick,
 }
 
@@ -240,13 +230,10 @@ impl StoredStretches<'_> {
     /// Those that may be a part of another one come before it: all are read up to one that reaches beyond.
     fn until(&mut self, border: Tick) -> Piece<Stretch> {
         let mut items = Vec::new();
-        while self.reached <= border
-            && let Some(stretch) = self.stretches.next()
-        {
-            if stretch.recorded {
-                self.reached = stretch.end;
-            }
-            items.push(stretch);
+        if self.reached <= border {
+            let reaches = self.stretches.read_beyond(border, &mut items);
+            let last = items.last().filter(|_| reaches);
+            self.reached = last.map_or(self.reached, |stretch| stretch.end);
         }
         Piece { items: Arc::new(items), known: border, open: None }
     }

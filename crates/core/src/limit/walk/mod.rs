@@ -9,6 +9,7 @@ mod given;
 mod lasting;
 mod paired;
 mod plan;
+mod pulses;
 mod restricted;
 mod run;
 mod steady;
@@ -34,7 +35,7 @@ use crate::event::Hit;
 use crate::event::MarkWord;
 use crate::known::{Instants, Precision, Rule, Span};
 use crate::line::Signal;
-use crate::pair::{Partner, Party, Supply, Together};
+use crate::pair::{Batch, Paired, Partner, Party, Supply, Together};
 use crate::time::Tick;
 use plan::Terms;
 
@@ -195,6 +196,17 @@ pub(super) trait Take {
     /// taker to [decide](Plan::certain) about them.
     fn certain(&mut self, start: Tick, end: Tick) -> ControlFlow<()>;
 
+    /// A wait of so many ticks that nothing answered, whatever the plan.
+    fn unanswered(&mut self, start: Tick, ticks: i64) -> ControlFlow<()>;
+
+    /// Many of both kinds. Of two events that belong together, either may be the first.
+    fn all_certain(&mut self, batch: &Batch) -> ControlFlow<()> {
+        batch.in_order().try_for_each(|paired| match paired {
+            Paired::Certain(one, other) => self.certain(one.min(other), one.max(other)),
+            Paired::Unanswered(wait) => self.unanswered(wait.start, wait.ticks()),
+        })
+    }
+
     /// Anything else, as it is decided under the plan of this number.
     fn found(&mut self, plan: usize, found: Visited) -> ControlFlow<()>;
 
@@ -216,6 +228,10 @@ struct Each<'s> {
 impl Take for Each<'_> {
     fn certain(&mut self, start: Tick, end: Tick) -> ControlFlow<()> {
         (self.sink)(Visited::Occurrence(self.plan.certain(start, end)))
+    }
+
+    fn unanswered(&mut self, start: Tick, _: i64) -> ControlFlow<()> {
+        (self.sink)(Visited::Unpaired(start))
     }
 
     fn found(&mut self, _: usize, found: Visited) -> ControlFlow<()> {

@@ -14,7 +14,7 @@ use crate::known::{BEYOND, Precedence};
 use crate::limit::bound::BoundLimit;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
-use crate::pair::{Pairs, Partner, Pulled, Supply};
+use crate::pair::{Batch, Paired, Pairs, Partner, Pulled, Supply, Unanswered};
 use crate::time::Tick;
 
 /// Pairs whose verdict has to wait.
@@ -232,12 +232,7 @@ impl<'r, S: Take> Settle<'r, S> {
         let Scene { capture, plans, .. } = self.scene;
         let ticks = end.tick.since(start.tick);
         let sure = start.is_certain() && end.is_certain();
-        let fails = |plan: &Plan| {
-            sure && !plan.open_events
-                && !plan.hides.any()
-                && plan.must_answer
-                && plan.judge.decide(ticks) == Verdict::Fail
-        };
+        let fails = |plan: &Plan| sure && fails_unanswered(plan, ticks);
         let any = plans.iter().any(fails);
         let restriction = self.pending.restriction.as_mut().filter(|_| any);
         let counts = restriction.is_none_or(|all| all.allows(capture, start.tick, end.tick) == Some(true));
@@ -268,6 +263,26 @@ impl<S: Take> Pairs for Settle<'_, S> {
         self.decide_pending()
     }
 
+    fn all_certain(&mut self, batch: &Batch) -> ControlFlow<()> {
+        if let Some(first) = batch.in_order().next().filter(|_| self.pending.waiting.is_some()) {
+            self.over(Hit { tick: first.event(), certainty: Certainty::Certain })?;
+        }
+        let (restriction, Scene { plans, unknown, .. }) = (&self.pending.restriction, self.scene);
+        let too_long = |wait: &Unanswered| plans.iter().any(|plan| fails_unanswered(plan, wait.ticks()));
+        if restriction.is_some()
+            || !unknown.is_empty()
+            || (plans.iter().any(|plan| plan.must_answer) && batch.waits().iter().any(too_long))
+        {
+            return batch.in_order().try_for_each(|paired| match paired {
+                Paired::Certain(event, partner) => self.certain(event, partner),
+                Paired::Unanswered(wait) => {
+                    self.open(Hit { tick: wait.start, certainty: Certainty::Certain }, &[])
+                }
+            });
+        }
+        self.sink.all_certain(batch)
+    }
+
     fn open(&mut self, event: Hit, partners: &[Partner]) -> ControlFlow<()> {
         if self.pending.restriction.is_none() {
             return self.settle_open(event, partners);
@@ -283,6 +298,11 @@ impl<S: Take> Pairs for Settle<'_, S> {
         self.pending.pairs.push_back(Pair::Unended(event, partners.to_vec()));
         self.decide_pending()
     }
+}
+
+/// Whether a wait of so many ticks that nothing answered is a violation, if it counts.
+fn fails_unanswered(plan: &Plan, ticks: i64) -> bool {
+    !plan.open_events && !plan.hides.any() && plan.must_answer && plan.judge.decide(ticks) == Verdict::Fail
 }
 
 /// Which of the partners of an event count.

@@ -15,6 +15,7 @@ use super::given::{Given, Wanted};
 use super::lasting::{Durations, Shares};
 use super::paired::{Cuts, Holding, Pending, Settle};
 use super::plan::{Plan, Terms};
+use super::pulses::Pulses;
 use super::steady::Steadiness;
 use super::whole::Whole;
 use super::window::Changes;
@@ -23,7 +24,7 @@ use crate::capture::Capture;
 use crate::error::Result;
 use crate::known::{Precision, Rule};
 use crate::line::Signal;
-use crate::pair::{Advance, Following, Nearby, Nearest, Preceding, Pulled, Settling, Successive, UNENDED};
+use crate::pair::{Advance, Following, Nearby, Nearest, Preceding, Settling, Successive, UNENDED};
 use crate::time::Tick;
 
 /// A limit that is being checked.
@@ -45,6 +46,7 @@ enum Work {
     Period(Successive, Events, Option<Holding>, Option<Cuts>),
     Window(Nearby, [Events; 2], Clearance, Required),
     Width(Durations),
+    Pulses(Box<Pulses>),
     Duty(Shares),
     Steady(Box<Steadiness>),
     Bits(Box<BitRates>),
@@ -108,7 +110,15 @@ impl Run {
                 Work::Duty(Shares::new(stretches, condition, holding, &plans, required))
             }
             (Programs::Pulse { pulse, condition }, _) => {
-                Work::Width(Durations::new(wanted.stretches(&pulse, rule == Rule::Proven), condition))
+                let pulses =
+                    if condition.is_none() { Pulses::new(&pulse, capture, base, wanted) } else { None };
+                match pulses {
+                    Some(pulses) => Work::Pulses(Box::new(pulses)),
+                    None => {
+                        let stretches = wanted.stretches(&pulse, rule == Rule::Proven);
+                        Work::Width(Durations::new(stretches, condition))
+                    }
+                }
             }
             (Programs::Steady { changes, holds }, _) => {
                 let [changes] = wanted.events([changes]);
@@ -183,6 +193,7 @@ fn step(
                 .map_continue(drop);
         }
         Work::Width(durations) => return durations.advance(scene, given, sink),
+        Work::Pulses(pulses) => return pulses.advance(scene, given, sink),
         Work::Duty(shares) => return shares.advance(scene, given, sink),
         Work::Steady(steadiness) => return steadiness.advance(scene, given, sink),
         Work::Bits(rates) => return rates.advance(scene, given, sink),
@@ -217,10 +228,7 @@ fn step(
             if let Some(holding) = holding {
                 holding.take(given);
             }
-            let holds = |from, to| match holding.as_mut() {
-                Some(holding) => holding.all_the_way(from, to),
-                None => Pulled::Some(Some(true)),
-            };
+            let holds = holding.as_mut().map(|holding| |from, to| holding.all_the_way(from, to));
             let said = pairing.advance(events, holds, &mut settle)?;
             let next = events.passed_to();
             if let Some(holding) = holding {

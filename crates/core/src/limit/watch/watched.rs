@@ -14,6 +14,7 @@ use crate::limit::occurrence::{Occurrence, Visited};
 use crate::limit::result::LimitResult;
 use crate::limit::walk::{Given, Plan, Run, Take, Wanted};
 use crate::line::Signal;
+use crate::pair::Batch;
 use crate::quantity::{Bounds, Quantity, Time};
 use crate::time::{Tick, TimeBase};
 
@@ -57,6 +58,21 @@ impl Take for Found {
             self.fresh.push(self.plan.certain(start, end));
         }
         self.count.certain(start, end)
+    }
+
+    fn unanswered(&mut self, start: Tick, ticks: i64) -> ControlFlow<()> {
+        self.count.unanswered(start, ticks)
+    }
+
+    fn all_certain(&mut self, batch: &Batch) -> ControlFlow<()> {
+        let (least, most) = batch.ends();
+        // Where neither fails, none between them does.
+        if self.plan.fails(least) || self.plan.fails(most) {
+            let pairs = batch.pairs().iter().map(|(one, other)| (*one.min(other), *one.max(other)));
+            let failing = pairs.filter(|(start, end)| self.plan.fails(end.since(*start)));
+            self.fresh.extend(failing.map(|(start, end)| self.plan.certain(start, end)));
+        }
+        self.count.all_certain(batch)
     }
 
     fn found(&mut self, plan: usize, found: Visited) -> ControlFlow<()> {
