@@ -97,6 +97,11 @@ impl TraceBuilder {
         TraceBuilder { open_start: start, border: start + CHUNK, next: start, ..TraceBuilder::new(level) }
     }
 
+    /// Makes bitmaps of chunks with more edges than this.
+    pub(crate) fn bitmaps_above(&mut self, edges: usize) {
+        self.open.dense_above(edges);
+    }
+
     /// The level at the last tick so far.
     pub fn level(&self) -> Level {
         self.level
@@ -206,7 +211,9 @@ impl TraceBuilder {
             && let Some(word) = levels.first()
         {
             let open = unknown.first().is_some_and(|word| word & 1 == 1);
-            *self = TraceBuilder::new(if open { Level::Unknown } else { Level::from(word & 1 == 1) });
+            let start = if open { Level::Unknown } else { Level::from(word & 1 == 1) };
+            let open = self.open.successor(start);
+            *self = TraceBuilder { open, ..TraceBuilder::new(start) };
         }
         let (mut tick, mut at) = (position.0, 0);
         while tick < end && at < levels.len() {

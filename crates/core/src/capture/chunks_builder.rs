@@ -14,7 +14,9 @@ pub struct ChunksBuilder {
     open: OpenChunk,
     open_chunk: u64,
     open_entry: Level,
-    /// Whether the chunk before became a bitmap.
+    /// With more edges than this, a chunk becomes a bitmap.
+    dense_above: usize,
+    /// Whether the chunk before became one.
     was_dense: bool,
     /// Memory for the next chunk of samples.
     spare: Words,
@@ -153,15 +155,26 @@ impl ChunksBuilder {
             open: OpenChunk::List(Vec::new()),
             open_chunk: 0,
             open_entry: entry,
+            dense_above: DENSE_ABOVE,
             was_dense: false,
             spare: Words::default(),
         }
     }
 
+    /// With more edges than this, chunks become bitmaps, where that is not what takes the least memory.
+    pub(crate) fn dense_above(&mut self, edges: usize) {
+        self.dense_above = edges.min(DENSE_ABOVE);
+    }
+
+    /// An empty one that goes on after this one.
+    pub(crate) fn successor(&self, entry: Level) -> Self {
+        let (dense_above, was_dense) = (self.dense_above, self.was_dense);
+        ChunksBuilder { dense_above, was_dense, ..ChunksBuilder::new(entry) }
+    }
+
     /// Starts the next segment after a full one; there is likely to be as much in it.
     pub(crate) fn next_segment(&mut self) -> Chunks {
-        let mut next = ChunksBuilder::new(self.level());
-        next.was_dense = self.was_dense;
+        let mut next = self.successor(self.level());
         next.built.offsets.reserve(self.built.offsets.len());
         next.built.words.reserve(self.built.words.len());
         std::mem::replace(self, next).finish()
@@ -176,7 +189,7 @@ impl ChunksBuilder {
         let (open, exit, was_dense) =
             (std::mem::replace(&mut self.open, OpenChunk::List(Vec::new())), self.built.exit, self.was_dense);
         self.built.exit = self.open_entry;
-        let next = ChunksBuilder::new(self.open_entry);
+        let next = self.successor(self.open_entry);
         let done = std::mem::replace(self, next).finish();
         (self.open, self.built.exit, self.was_dense) = (open, exit, was_dense);
         done
@@ -317,7 +330,7 @@ impl ChunksBuilder {
         let built = &mut self.built;
         let (offsets, words) = (built.offsets.len(), built.words.len());
         let (kind, at, edges) = match &mut self.open {
-            OpenChunk::List(list) if list.len() > DENSE_ABOVE => {
+            OpenChunk::List(list) if list.len() > self.dense_above => {
                 built.words.resize(words + WORDS, 0);
                 fill_bitmap(&mut built.words[words..], list, self.open_entry);
                 let mut counts = [0; BLOCKS];
@@ -337,7 +350,7 @@ impl ChunksBuilder {
             OpenChunk::Words(groups) => {
                 let counts = groups.count(self.open_entry);
                 let edges = counts.iter().map(|count| usize::from(*count)).sum();
-                if edges > DENSE_ABOVE {
+                if edges > self.dense_above {
                     groups.extend_bitmap(self.open_entry, &mut built.words);
                     built.extend_counts(&counts);
                     (Kind::Dense, words, edges)

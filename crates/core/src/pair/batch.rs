@@ -1,6 +1,7 @@
 //! Many pairs at once.
 
 use std::fmt;
+use std::ops::ControlFlow;
 
 use crate::time::Tick;
 
@@ -151,22 +152,31 @@ impl Batch {
         })
     }
 
+    /// Adds an event and its partner; not to one that is full.
+    #[inline]
+    pub fn push(&mut self, event: Tick, partner: Tick) {
+        self.write(|writer| writer.pair(true, event.0, partner.0));
+    }
+
     /// Whether it should be given out.
     #[inline]
-    pub(super) fn is_full(&self) -> bool {
+    pub fn is_full(&self) -> bool {
         self.count.max(self.waiting) >= FULL
     }
 
-    pub(super) fn is_empty(&self) -> bool {
-        self.count + self.waiting == 0
-    }
-
-    pub(super) fn clear(&mut self) {
+    /// Gives all out, if there is anything.
+    pub fn give(&mut self, out: impl FnOnce(&Batch) -> ControlFlow<()>) -> ControlFlow<()> {
+        if self.count + self.waiting == 0 {
+            return ControlFlow::Continue(());
+        }
+        self.measure();
+        let said = out(self);
         (self.count, self.waiting) = (0, 0);
+        said
     }
 
     /// Works out how far apart they are.
-    pub(super) fn measure(&mut self) {
+    fn measure(&mut self) {
         let ticks = |(event, partner): &(Tick, Tick)| event.0.abs_diff(partner.0);
         let (mut least, mut most, mut sum) = (u64::MAX, 0, 0);
         for ticks in self.pairs().iter().map(ticks) {

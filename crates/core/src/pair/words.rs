@@ -246,11 +246,5 @@ fn give_if_full(batch: &mut Batch, pairs: &mut impl Pairs) -> ControlFlow<()> {
 
 /// Gives all out.
 fn give(batch: &mut Batch, pairs: &mut impl Pairs) -> ControlFlow<()> {
-    if batch.is_empty() {
-        return ControlFlow::Continue(());
-    }
-    batch.measure();
-    let said = pairs.all_certain(batch);
-    batch.clear();
-    said
+    batch.give(|batch| pairs.all_certain(batch))
 }

@@ -14,6 +14,8 @@ use crate::time::Tick;
 const FEW: usize = 10;
 /// How many spans after a busy one are taken for busy, too.
 const BUSY: u32 = 15;
+/// Most edges of a chunk that a list of them is the faster way to hold.
+const SPARSE: usize = 300;
 /// Fewest chunks worth a thread of their own.
 const PART: usize = 64;
 
@@ -127,6 +129,14 @@ impl Filler {
     #[must_use]
     pub fn portable(mut self) -> Self {
         self.slicer = Slicer::portable();
+        self
+    }
+
+    /// For what is read soon and forgotten then: takes more memory where lines are neither quiet nor busy, and less
+    /// time.
+    #[must_use]
+    pub(crate) fn short_lived(mut self) -> Self {
+        self.traces.iter_mut().for_each(|trace| trace.bitmaps_above(SPARSE));
         self
     }
 

@@ -127,7 +127,9 @@ impl MarkReader {
     pub(crate) fn read(&mut self, capture: &Capture, to: Tick, ended: bool) -> (Vec<MarkWord>, Tick) {
         if let Source::Instants = self.source {
             let from = std::mem::replace(&mut self.read, to);
-            return (self.program.marks(capture, from..to, Rule::Proven).collect(), to);
+            let mut words = Vec::new();
+            self.program.marks(capture, from..to, Rule::Proven).read_before(Tick(u64::MAX), &mut words);
+            return (words, to);
         }
         let (mut hits, known) = self.hits(capture, to, ended);
         // What these leave open is for their user to say.
@@ -251,7 +253,8 @@ impl StretchReader {
         let from = std::mem::replace(&mut self.read, to);
         let before = (std::mem::take(&mut self.standing), ended);
         let mut stretches = Stretches::resume(capture, &self.condition.test, from..to, self.doubt, before);
-        let found = stretches.by_ref().collect();
+        let mut found = Vec::new();
+        stretches.read_beyond(Tick(u64::MAX), &mut found);
         self.standing = stretches.standing();
         let open = self.standing.open().filter(|_| self.single);
         let known = self.standing.open().filter(|_| !self.single).map_or(to, |open| open.start);

@@ -12,7 +12,7 @@ use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
 use crate::limit::required::Required;
 use crate::line::Signal;
-use crate::pair::{Partner, Pulled};
+use crate::pair::{Batch, Partner, Pulled};
 use crate::quantity::Quantity;
 use crate::time::Tick;
 
@@ -29,6 +29,8 @@ impl Scene<'_> {
 pub(super) struct Durations {
     stretches: Held,
     condition: Option<ConditionProgram>,
+    /// Those that are counted together.
+    plain: Batch,
 }
 
 /// Where a condition is asked for at the beginnings of stretches, and what of.
@@ -42,7 +44,7 @@ impl Durations {
     }
 
     pub(super) fn new(stretches: Held, condition: Option<ConditionProgram>) -> Self {
-        Durations { stretches, condition }
+        Durations { stretches, condition, plain: Batch::default() }
     }
 
     pub(super) fn advance(
@@ -52,11 +54,20 @@ impl Durations {
         sink: &mut impl Take,
     ) -> ControlFlow<()> {
         self.stretches.take(given);
+        let all_count = self.condition.is_none() && scene.unknown.is_empty();
         while let Some(stretch) = self.stretches.next() {
+            if all_count && stretch.begins && stretch.ends && !stretch.doubtful {
+                self.plain.push(stretch.start, stretch.end);
+                if self.plain.is_full() {
+                    self.plain.give(|plain| sink.all_certain(plain))?;
+                }
+                continue;
+            }
+            self.plain.give(|plain| sink.all_certain(plain))?;
             let counts = scene.counts(self.condition.as_ref(), stretch);
             found(scene, stretch, counts, sink)?;
         }
-        ControlFlow::Continue(())
+        self.plain.give(|plain| sink.all_certain(plain))
     }
 }
 

@@ -120,7 +120,7 @@ impl Watch {
             limits,
             marks,
             stretches,
-            filler: Filler::new(&bits),
+            filler: Filler::new(&bits).short_lived(),
             // Twice as far as two edges may change places, and a word of marks.
             margin: reach.saturating_mul(2).saturating_add(128),
             step: look.unwrap_or(STEP).clamp(1 << 12, STEP),
