@@ -4,9 +4,11 @@ use deep_tap::capture::Capture;
 use deep_tap::event::{Certainty, Hit, Program, Scope};
 use deep_tap::known::Rule;
 use deep_tap::limit::{Kind, Verdict, check};
+use deep_tap::line::LineId;
+use deep_tap::time::Resolution;
 
 use crate::senders::{BIT, Ps, Random, World};
-use crate::support::{bind, limit, pair, time};
+use crate::support::{bind, capture, limit, pair, time};
 
 const EVENTS: [&str; 16] = [
     "L0 rises then L1 rises",
@@ -143,4 +145,54 @@ fn limits_between_events_of_several_parts_are_decided_and_never_wrongly() {
     }
     println!("{decided} of {all} decided");
     assert!(decided * 2 > all, "{decided} of {all}");
+}
+
+/// The ends of all attempts, each going from one edge to the first of the next step after it.
+fn by_hand(record: &Capture, steps: &[(usize, bool)]) -> Vec<u64> {
+    let edges = |(line, rises): (usize, bool)| -> Vec<u64> {
+        let edges = record.trace(LineId(line)).edges(record.range());
+        edges.filter(|edge| edge.is_rise() == rises).map(|edge| edge.tick.0).collect()
+    };
+    let steps: Vec<Vec<u64>> = steps.iter().map(|step| edges(*step)).collect();
+    let end = |begin: &u64| {
+        steps[1..].iter().try_fold(*begin, |at, step| step.iter().copied().find(|tick| *tick > at))
+    };
+    let mut ends: Vec<u64> = steps[0].iter().filter_map(end).collect();
+    ends.dedup();
+    ends
+}
+
+#[test]
+fn hundreds_of_steps_are_those_taken_one_by_one() {
+    let mut random = Random(77);
+    for round in 0..6 {
+        let mut lines = vec![Vec::new(); 3];
+        let mut at = 10u64;
+        while at < 60_000 {
+            lines[random.below(3) as usize].push(at);
+            // Far apart, so that in a sampled record no order is open.
+            at += 3 + random.below(12) as u64;
+        }
+        let resolution = if round % 2 == 0 { Resolution::EXACT } else { Resolution::SAMPLED };
+        let record = capture(
+            "1 MS/s",
+            resolution,
+            at + 100,
+            &[("L0", &lines[0]), ("L1", &lines[1]), ("L2", &lines[2])],
+        );
+        let steps: Vec<(usize, bool)> =
+            (0..400).map(|_| (random.below(3) as usize, random.below(2) == 0)).collect();
+        let step =
+            |(line, rises): &(usize, bool)| format!("L{line} {}", if *rises { "rises" } else { "falls" });
+        let event = steps.iter().map(step).collect::<Vec<_>>().join(" then ");
+        let ends = by_hand(&record, &steps);
+        assert!(!ends.is_empty(), "too short a record says nothing");
+        let program =
+            Program::compile(&event, &Scope::of(&record)).and_then(|p| p.at(record.base())).unwrap();
+        let shown: Vec<u64> = program.hits(&record, record.range()).map(|hit| hit.tick.0).collect();
+        assert_eq!(shown, ends);
+        let sure = hits(&record, &event);
+        assert!(sure.iter().all(Hit::is_certain));
+        assert_eq!(sure.iter().map(|hit| hit.tick.0).collect::<Vec<_>>(), ends);
+    }
 }

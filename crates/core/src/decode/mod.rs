@@ -25,6 +25,7 @@ macro_rules! settable {
 
 mod can;
 mod certain;
+mod changes;
 mod clocked;
 mod field_names;
 mod finer;

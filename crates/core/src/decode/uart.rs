@@ -218,14 +218,14 @@ impl Uart {
     fn drift(&mut self, at: Tick) {
         let bit = self.bit;
         let State::Byte(byte) = &mut self.state else { return };
-        let elapsed = at.0.saturating_sub(byte.start.0).saturating_mul(1000);
-        let beside = |elapsed: u64| {
-            let past = elapsed % bit;
-            past.min(bit - past)
+        // A bit has three ticks at least. What is past its end, and was a tick before.
+        let late = at.0.saturating_sub(byte.start.0).saturating_mul(1000) % bit;
+        let (early, contains_end) = match late.checked_sub(1000) {
+            Some(early) => (early, false),
+            None => ((late + bit).saturating_sub(1000), true),
         };
-        let (late, early) = (beside(elapsed), beside(elapsed.saturating_sub(1000)));
-        let off = late.min(early);
-        let contains_end = elapsed / bit != elapsed.saturating_sub(1000) / bit;
+        let beside = |past: u64| past.min(bit - past);
+        let off = beside(late).min(beside(early));
         if !contains_end && off > bit / 3 && byte.faults.iter().all(|fault| fault.kind != "drift") {
             let what = format!(
                 "an edge lies {} % of a bit off: another bit rate, or a sender whose clock is off",

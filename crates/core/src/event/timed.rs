@@ -15,8 +15,10 @@ pub struct TimedProgram {
     program: Program,
     root: Guarded<u64>,
     base: TimeBase,
-    /// What it is made of, where it is of several parts: alternatives, or the event and the `unless` of each step.
+    /// What it is made of, where it is of several parts: alternatives, or the event and the `unless` of each step, the
+    /// same one once; and which of them each is.
     parts: Vec<TimedProgram>,
+    places: Vec<usize>,
 }
 
 impl Program {
@@ -50,8 +52,17 @@ impl Program {
                 stages.iter().flat_map(|stage| [&stage.event].into_iter().chain(&stage.unless)).collect()
             }
         };
-        let parts = parts.into_iter().map(|part| self.part(part).at(base)).collect::<Result<_>>()?;
-        Ok(TimedProgram { root: Clock(base).guarded(&self.root)?, program: self.clone(), base, parts })
+        let mut unique: Vec<&Guarded> = Vec::new();
+        let places = parts.iter().map(|part| {
+            unique.iter().position(|known| known == part).unwrap_or_else(|| {
+                unique.push(part);
+                unique.len() - 1
+            })
+        });
+        let places = places.collect();
+        let parts = unique.into_iter().map(|part| self.part(part).at(base)).collect::<Result<_>>()?;
+        let root = Clock(base).guarded(&self.root)?;
+        Ok(TimedProgram { root, program: self.clone(), base, parts, places })
     }
 }
 
@@ -88,9 +99,14 @@ impl TimedProgram {
         self.program.instants()
     }
 
-    /// What it is made of, where it is of several parts.
+    /// What it is made of, where it is of several parts, the same one once.
     pub(super) fn parts(&self) -> &[TimedProgram] {
         &self.parts
+    }
+
+    /// For the event and each `unless` of each step of a sequence, which of its parts that is.
+    pub(super) fn places(&self) -> &[usize] {
+        &self.places
     }
 
     pub(super) fn root(&self) -> &Guarded<u64> {

@@ -7,7 +7,6 @@
 
 use std::collections::VecDeque;
 use std::fmt;
-use std::ops::Range;
 
 use super::ahead::{Ahead, Arrived};
 use crate::capture::Capture;
@@ -71,7 +70,7 @@ struct Times {
 
 struct Step {
     event: usize,
-    unless: Range<usize>,
+    unless: Vec<usize>,
     absent: bool,
     times: u64,
     limit: Times,
@@ -120,11 +119,11 @@ impl<H: Iterator<Item = Hit>, R: Iterator<Item = Hit>> Sequenced<H, R> {
         let Tree::Sequence(stages) = &program.program().root.tree else { return None };
         let precision = Precision::of(capture, Rule::Proven);
         let span = precision.among(&program.instants());
-        let mut first = 0;
+        let mut places = program.places().iter().copied();
         let mut steps = Vec::new();
         for stage in stages {
-            let (event, unless) = (first, first + 1..first + 1 + stage.unless.len());
-            first = unless.end;
+            let event = places.next()?;
+            let unless = places.by_ref().take(stage.unless.len()).collect();
             let limit = times(stage, &Span::exact(capture.base()), &span)?;
             steps.push(Step { event, unless, absent: stage.absent, times: stage.times, limit });
         }
@@ -215,7 +214,7 @@ impl<H: Iterator<Item = Hit>, R: Iterator<Item = Hit>> Sequenced<H, R> {
     }
 
     /// Whether a mark of other parts lies so close that which came first is open.
-    fn contested(&self, mark: &Mark, parts: &Range<usize>) -> bool {
+    fn contested(&self, mark: &Mark, parts: &[usize]) -> bool {
         self.window.iter().any(|other| {
             parts.contains(&other.part)
                 && other.tick.abs_diff(mark.tick) <= self.reach
@@ -239,8 +238,8 @@ impl<H: Iterator<Item = Hit>, R: Iterator<Item = Hit>> Sequenced<H, R> {
                 continue;
             }
             let arrived = self.after(&mark, token.arrived, token.by);
-            let rivals = if is_event { step.unless.clone() } else { step.event..step.event + 1 };
-            let came = if mark.certain && !self.contested(&mark, &rivals) { Known::Yes } else { Known::Open };
+            let rivals = if is_event { &step.unless[..] } else { std::slice::from_ref(&step.event) };
+            let came = if mark.certain && !self.contested(&mark, rivals) { Known::Yes } else { Known::Open };
             let waited = mark.tick.saturating_sub(token.arrived);
             let in_time = if is_event { step.limit.allows(waited) } else { Known::Yes };
             let happens = arrived.and(came).and(in_time);
