@@ -246,3 +246,36 @@ fn a_table_that_says_less_than_it_seems_to_is_refused() {
     let ones = read_text("time (us),Q\n0.0,0xffffffffffffffff\n1.0,0\n2.0,0\n", &["rows=samples"]).unwrap();
     assert_eq!(ones.buses()[0].lines.len(), 64);
 }
+
+/// With the unit in the header, and stated for the same numbers.
+#[test]
+fn times_say_the_same_whoever_says_their_unit() {
+    let table =
+        |header: &str, rows: &str| Source::of_bytes(format!("{header},A\n{rows}").into_bytes(), "made.csv");
+    let of = |source: &Source, stated: &[&str]| {
+        let stated = Import::of_words(stated).unwrap();
+        read(source, &stated, &mut |_, _| ()).unwrap_or_else(|error| panic!("{error}"))
+    };
+    // Numbers with as many decimals, with fewer where these would be zeros, long ones, and such below zero.
+    let plain = "0.00,0\n0.25,1\n0.50,1\n0.75,0\n1.00,0\n1.25,1\n1.50,0\n";
+    let short = "-0.5,0\n-0.25,1\n0,1\n0.25,0\n0.5,0\n0.75,1\n1,0\n";
+    let long = "100000000000.001,0\n100000000000.002,1\n100000000000.003,1\n100000000000.004,0\n";
+    for rows in [plain, short, long] {
+        for (unit, header) in
+            [("s", "time (s)"), ("ms", "time (ms)"), ("us", "time (us)"), ("ps", "time (ps)")]
+        {
+            let named = of(&table(header, rows), &["rows=samples"]);
+            let stated = of(&table("time", rows), &["rows=samples", &format!("time={unit}")]);
+            let told = |record: &Capture| {
+                (
+                    record.base(),
+                    record.len(),
+                    *record.resolution(),
+                    levels(record, "A"),
+                    record.remarks().to_vec(),
+                )
+            };
+            assert_eq!(told(&named), told(&stated), "{header}: {rows}");
+        }
+    }
+}

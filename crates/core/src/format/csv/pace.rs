@@ -67,8 +67,10 @@ impl Pace {
             return Ok(());
         };
         let since = float(stamp.units - first.units) * UNIT;
-        let size = float(stamp.units.abs().max(first.units.abs())) * UNIT;
-        let off = float(stamp.step.max(first.step)) * UNIT + size * self.written.noise();
+        let mut off = float(stamp.step.max(first.step)) * UNIT;
+        if self.written != Written::Digits {
+            off += float(stamp.units.abs().max(first.units.abs())) * UNIT * self.written.noise();
+        }
         let (count, before) = (number as f64, (self.least, self.most));
         self.least = self.least.max((since - off) / count);
         self.most = self.most.min((since + off) / count);

@@ -151,7 +151,8 @@ impl Sheet<'_> {
                     .with_help("the table is damaged, or another one begins here"));
             }
             let row = table.row();
-            if row.iter().skip(self.columns.len()).any(|cell| !cell.trim_ascii().is_empty()) {
+            let beyond = |cell: &[u8]| !cell.trim_ascii().is_empty();
+            if cells > self.columns.len() && row.iter().skip(self.columns.len()).any(beyond) {
                 let message = format!("this row has {cells} cells, the table {} columns", self.columns.len());
                 return Err(self
                     .wrong(line, None, message)
@@ -180,7 +181,12 @@ impl Sheet<'_> {
             let mut changed = false;
             for column in &mut levels {
                 let cell = row[column.column].trim_ascii();
-                if cell == column.raw && column.bits.last().is_some() {
+                // PERF: most cells are a single digit, for which a comparison of texts is a call too much.
+                let same = match (cell, &column.raw[..]) {
+                    ([now], [before]) => now == before,
+                    (now, before) => now == before,
+                };
+                if same && column.bits.last().is_some() {
                     continue;
                 }
                 changed = true;

@@ -115,11 +115,18 @@ impl Sheet<'_> {
         if let Some((number, rest)) = Decimal::read(text, self.dialect.decimal)
             && (rest.is_empty() || time_unit(rest).is_some())
         {
-            let power = time_unit(rest);
-            let unit = match (power, self.stated.times, self.columns[column].kind) {
-                (None, Some(Times::In(unit)), _) => Some(unit.to_rational()),
-                (Some(power), ..) | (None, _, Kind::Time(Some(power))) => Rational::power_of_ten(power),
-                (None, ..) => {
+            let power = match (time_unit(rest), self.stated.times, self.columns[column].kind) {
+                (None, Some(Times::In(_)), _) => None,
+                (Some(power), ..) | (None, _, Kind::Time(Some(power))) => Some(power),
+                (None, ..) => None,
+            };
+            if let Some(stamp) = power.and_then(|power| self.counted_plainly(number, power)) {
+                return Ok(stamp);
+            }
+            let unit = match (power, self.stated.times) {
+                (Some(power), _) => Rational::power_of_ten(power),
+                (None, Some(Times::In(unit))) => Some(unit.to_rational()),
+                (None, _) => {
                     let help = "state it: time = \"ms\" in [import] (s, ms, us, ns, ps)";
                     return Err(unclear("it is not said what its times count in".into()).with_help(help));
                 }
@@ -146,6 +153,27 @@ impl Sheet<'_> {
         let scaled = |count: i128| Some(Rational::new(count, 1)?.checked_mul(unit)?.round());
         let units = scaled(exact)?;
         let mut step = scaled(self.last_digit(number, step))?.max(1);
+        if self.double {
+            step = step.max((units.unsigned_abs() / (1 << 51)) as i128);
+        }
+        Some(Stamp { units, step })
+    }
+
+    /// The same for units of a power of ten of a second, where the number is short enough and nothing is rounded.
+    ///
+    /// PERF: nearly all times are like that, and fractions of 128 bits took a quarter of reading a table.
+    fn counted_plainly(&self, number: Decimal, power: i32) -> Option<Stamp> {
+        let shift = number.exponent.checked_add(DIGITS)?.checked_add(power)?;
+        let scale = i64::checked_pow(10, u32::try_from(shift).ok().filter(|_| power <= 0)?)?;
+        let mantissa = i64::try_from(number.mantissa).ok()?;
+        let units = i128::from(mantissa) * i128::from(scale);
+        let mut step = i128::from(scale);
+        if let Some(digits) = self.digits {
+            let own = mantissa.unsigned_abs().checked_ilog10().map_or(0, |log| log as i32 + 1);
+            let fewer = shift - (digits - own).max(0);
+            let fewer = if mantissa == 0 { 0 } else { u32::try_from(fewer).unwrap_or(0) };
+            step = i64::checked_pow(10, fewer)?.into();
+        }
         if self.double {
             step = step.max((units.unsigned_abs() / (1 << 51)) as i128);
         }
