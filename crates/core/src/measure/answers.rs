@@ -6,7 +6,7 @@ use super::intervals::Intervals;
 use crate::capture::Capture;
 use crate::event::{Certainty, Hit, TimedProgram};
 use crate::known::Rule;
-use crate::pair::{Following, Pairs, Partner, Party, Together};
+use crate::pair::{Following, Pairing, Pairs, Partner, Party, Together};
 use crate::quantity::{Rational, Time};
 use crate::time::Tick;
 
@@ -72,18 +72,18 @@ pub fn answers(
     let took = Intervals::between(capture, &request.instants(), &answer.instants());
     let together = Together::new(&took.known(), true);
     let mut pairing =
-        Pairing { took, limit, len: capture.len(), requests: 0, missing: Vec::new(), late: None };
+        Counting { took, limit, len: capture.len(), requests: 0, missing: Vec::new(), late: None };
     let side = |event| Party::new(TimedProgram::marks(event, capture, capture.range(), Rule::Proven));
     if let Some(together) = together {
         let mut following = Following::new(together, true, capture.len());
         // The record is stored: all of it is there.
         let _ = following.advance(&mut side(request), &mut side(answer), &mut pairing);
     }
-    let Pairing { took, requests, missing, .. } = pairing;
+    let Counting { took, requests, missing, .. } = pairing;
     Answers { requests, took, missing }
 }
 
-struct Pairing {
+struct Counting {
     took: Intervals,
     /// Most ticks that an answer may take.
     limit: u64,
@@ -94,7 +94,7 @@ struct Pairing {
     late: Option<Tick>,
 }
 
-impl Pairing {
+impl Counting {
     fn missing(&mut self, asked: Tick) {
         self.requests += 1;
         if self.missing.len() < MOST_MISSING {
@@ -118,7 +118,7 @@ impl Pairing {
     }
 }
 
-impl Pairs for Pairing {
+impl Pairs for Counting {
     fn certain(&mut self, event: Tick, partner: Tick) -> ControlFlow<()> {
         let (tick, ticks) = (partner, partner.since(event));
         let event = Hit { tick: event, certainty: Certainty::Certain };

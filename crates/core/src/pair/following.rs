@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 
 use super::batch::Batch;
-use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, Together, give};
+use super::partner::{Advance, Ends, MOST_PARTNERS, Pairing, Pairs, Partner, Together, give};
 use super::party::{Feed, Party, Pulled};
 use super::words;
 use crate::event::Hit;
@@ -27,48 +27,6 @@ impl Following {
     pub fn new(together: Together, superseded: bool, len: u64) -> Self {
         let (ends, partners) = (Ends::of(len), Vec::new());
         Following { together, superseded, ends, partners, batch: Batch::default() }
-    }
-
-    /// The record has ended, after so many ticks.
-    pub fn end(&mut self, len: u64) {
-        self.ends = Ends::of(len);
-    }
-
-    /// Pairs as many starts as the marks so far allow.
-    pub fn advance<S: Feed, A: Feed>(
-        &mut self,
-        starts: &mut Party<S>,
-        answers: &mut Party<A>,
-        pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Advance> {
-        loop {
-            // As nearly always: one certain answer to a certain start before the next certain start, or none.
-            words::following(
-                (&mut *starts, &mut *answers),
-                self.together,
-                self.superseded,
-                (&mut self.batch, pairs),
-            )?;
-            let start = match starts.peek() {
-                Pulled::Some(start) => start,
-                Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => {
-                    // What is too early for any start to come need not wait for one.
-                    answers.pass_before(starts.known().offset(self.together.possible_from));
-                    return ControlFlow::Continue(Advance::Waiting);
-                }
-            };
-            if !self.pass_early(start, answers) {
-                return ControlFlow::Continue(Advance::Waiting);
-            }
-            let (superseded, known) = (self.superseded, starts.known());
-            let next = |place: usize| if superseded { starts.get(place + 1) } else { Pulled::End };
-            if self.resolve(start, next, known, answers) == Pulled::NotYet {
-                return ControlFlow::Continue(Advance::Waiting);
-            }
-            starts.pass();
-            give(start, &self.partners, pairs)?;
-        }
     }
 
     /// Whether an answer just before the record may have come after this start.
@@ -192,6 +150,48 @@ impl Following {
         let found = self.partners.iter().any(|partner| partner.certain);
         if !found && !certain_next.is_some_and(others) {
             self.partners.extend(Ends::beyond(after, after.since(start)));
+        }
+    }
+}
+
+impl Pairing for Following {
+    fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
+    fn advance<S: Feed, A: Feed>(
+        &mut self,
+        starts: &mut Party<S>,
+        answers: &mut Party<A>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Advance> {
+        loop {
+            // As nearly always: one certain answer to a certain start before the next certain start, or none.
+            words::following(
+                (&mut *starts, &mut *answers),
+                self.together,
+                self.superseded,
+                (&mut self.batch, pairs),
+            )?;
+            let start = match starts.peek() {
+                Pulled::Some(start) => start,
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => {
+                    // What is too early for any start to come need not wait for one.
+                    answers.pass_before(starts.known().offset(self.together.possible_from));
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
+            };
+            if !self.pass_early(start, answers) {
+                return ControlFlow::Continue(Advance::Waiting);
+            }
+            let (superseded, known) = (self.superseded, starts.known());
+            let next = |place: usize| if superseded { starts.get(place + 1) } else { Pulled::End };
+            if self.resolve(start, next, known, answers) == Pulled::NotYet {
+                return ControlFlow::Continue(Advance::Waiting);
+            }
+            starts.pass();
+            give(start, &self.partners, pairs)?;
         }
     }
 }

@@ -41,7 +41,7 @@ pub use batch::{Batch, Paired, Unanswered};
 pub use following::Following;
 pub use nearby::Nearby;
 pub use nearest::Nearest;
-pub use partner::{Advance, Pairs, Partner, Together, UNENDED};
+pub use partner::{Advance, Pairing, Pairs, Partner, Together, UNENDED};
 pub use party::{Feed, Party, Pulled};
 pub use preceding::Preceding;
 pub use settling::Settling;

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, give};
+use super::partner::{Advance, Ends, MOST_PARTNERS, Pairing, Pairs, Partner, give};
 use super::party::{Feed, Party, Pulled};
 use crate::event::Hit;
 use crate::time::Tick;
@@ -20,33 +20,6 @@ impl Nearest {
     /// `len` is the length of the record in ticks.
     pub fn new(len: u64) -> Self {
         Nearest { ends: Ends::of(len), before: Vec::new(), partners: Vec::new() }
-    }
-
-    /// The record has ended, after so many ticks.
-    pub fn end(&mut self, len: u64) {
-        self.ends = Ends::of(len);
-    }
-
-    /// Pairs as many events as the marks so far allow.
-    pub fn advance<E: Feed, P: Feed>(
-        &mut self,
-        events: &mut Party<E>,
-        partners: &mut Party<P>,
-        pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Advance> {
-        loop {
-            match events.pass_known(|event| self.gather(event, partners)) {
-                Pulled::Some(event) => give(event, &self.partners, pairs)?,
-                Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => {
-                    // Of what comes before any event to come, the last is kept.
-                    if events.peek() == Pulled::NotYet {
-                        self.pass(events.known(), partners);
-                    }
-                    return ControlFlow::Continue(Advance::Waiting);
-                }
-            }
-        }
     }
 
     /// Passes the partners up to a tick.
@@ -99,6 +72,33 @@ impl Nearest {
         }
         self.partners.sort_by_key(|p| (!p.recorded, p.ticks));
         Pulled::Some(())
+    }
+}
+
+impl Pairing for Nearest {
+    fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
+    fn advance<E: Feed, P: Feed>(
+        &mut self,
+        events: &mut Party<E>,
+        partners: &mut Party<P>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Advance> {
+        loop {
+            match events.pass_known(|event| self.gather(event, partners)) {
+                Pulled::Some(event) => give(event, &self.partners, pairs)?,
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => {
+                    // Of what comes before any event to come, the last is kept.
+                    if events.peek() == Pulled::NotYet {
+                        self.pass(events.known(), partners);
+                    }
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
+            }
+        }
     }
 }
 

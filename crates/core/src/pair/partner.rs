@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 
 use super::batch::{Batch, Paired, Unanswered};
+use super::party::{Feed, Party};
 use crate::event::{Certainty, Hit};
 use crate::known::{BEYOND, Span};
 use crate::time::Tick;
@@ -75,6 +76,20 @@ pub enum Advance {
     Done,
     /// More marks must arrive.
     Waiting,
+}
+
+/// Pairs events of two kinds.
+pub trait Pairing {
+    /// The record has ended, after so many ticks.
+    fn end(&mut self, len: u64);
+
+    /// Pairs as many events as the marks so far allow.
+    fn advance<E: Feed, P: Feed>(
+        &mut self,
+        events: &mut Party<E>,
+        partners: &mut Party<P>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Advance>;
 }
 
 /// How many ticks an event must follow another one for their order to be possible, and certain.

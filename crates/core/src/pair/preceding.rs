@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
 use super::batch::Batch;
-use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, Together};
+use super::partner::{Advance, Ends, MOST_PARTNERS, Pairing, Pairs, Partner, Together};
 use super::party::{Feed, Party, Pulled};
 use super::words;
 use crate::event::{Certainty, Hit};
@@ -30,11 +30,6 @@ impl Preceding {
         Preceding { together, ends, last: None, open, partners: Vec::new(), batch: Batch::default() }
     }
 
-    /// The record has ended, after so many ticks.
-    pub fn end(&mut self, len: u64) {
-        self.ends = Ends::of(len);
-    }
-
     /// Whether a partner just after the record may have come before this event.
     fn preceded_unseen(&self, event: Tick) -> bool {
         event.since(self.ends.after()) >= self.together.possible_from
@@ -42,42 +37,6 @@ impl Preceding {
 
     fn is_certain(&self, partner: Hit, event: Tick) -> bool {
         partner.is_certain() && event.since(partner.tick) >= self.together.certain_from
-    }
-
-    /// Pairs as many events as the marks so far allow.
-    pub fn advance<E: Feed, P: Feed>(
-        &mut self,
-        events: &mut Party<E>,
-        partners: &mut Party<P>,
-        pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Advance> {
-        loop {
-            self.certain_pairs(events, partners, pairs)?;
-            let event = match events.peek() {
-                Pulled::Some(event) => event,
-                Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => {
-                    // Of what comes before any event to come, the last is kept.
-                    self.absorb(Hit { tick: events.known(), certainty: Certainty::Certain }, partners);
-                    return ControlFlow::Continue(Advance::Waiting);
-                }
-            };
-            if self.absorb(event, partners) == Pulled::NotYet {
-                return ControlFlow::Continue(Advance::Waiting);
-            }
-            events.pass();
-            match self.last {
-                Some(last)
-                    if self.open.is_empty() && event.is_certain() && !self.preceded_unseen(event.tick) =>
-                {
-                    pairs.certain(event.tick, last.tick)?;
-                }
-                _ => {
-                    self.gather(event);
-                    pairs.open(event, &self.partners)?;
-                }
-            }
-        }
     }
 
     /// As nearly always: one certain partner comes certainly before a certain event, and the next one
@@ -148,5 +107,46 @@ impl Preceding {
             }
         }
         self.partners = found;
+    }
+}
+
+impl Pairing for Preceding {
+    fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
+    fn advance<E: Feed, P: Feed>(
+        &mut self,
+        events: &mut Party<E>,
+        partners: &mut Party<P>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Advance> {
+        loop {
+            self.certain_pairs(events, partners, pairs)?;
+            let event = match events.peek() {
+                Pulled::Some(event) => event,
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => {
+                    // Of what comes before any event to come, the last is kept.
+                    self.absorb(Hit { tick: events.known(), certainty: Certainty::Certain }, partners);
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
+            };
+            if self.absorb(event, partners) == Pulled::NotYet {
+                return ControlFlow::Continue(Advance::Waiting);
+            }
+            events.pass();
+            match self.last {
+                Some(last)
+                    if self.open.is_empty() && event.is_certain() && !self.preceded_unseen(event.tick) =>
+                {
+                    pairs.certain(event.tick, last.tick)?;
+                }
+                _ => {
+                    self.gather(event);
+                    pairs.open(event, &self.partners)?;
+                }
+            }
+        }
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
-use super::partner::{Advance, Ends, MOST_PARTNERS, Pairs, Partner, Together, give};
+use super::partner::{Advance, Ends, MOST_PARTNERS, Pairing, Pairs, Partner, Together, give};
 use super::party::{Feed, Party, Pulled};
 use crate::event::{Certainty, Hit};
 
@@ -52,56 +52,6 @@ impl Settling {
     pub fn new(after: Together, before: Together, hides: bool, len: u64) -> Self {
         let (pool, lasts, partners) = (VecDeque::new(), Vec::new(), Vec::new());
         Settling { after, before, hides, ends: Ends::of(len), pool, lasts, partners }
-    }
-
-    /// The record has ended, after so many ticks.
-    pub fn end(&mut self, len: u64) {
-        self.ends = Ends::of(len);
-    }
-
-    /// Pairs as many starts as the marks so far allow.
-    pub fn advance<S: Feed, A: Feed>(
-        &mut self,
-        starts: &mut Party<S>,
-        answers: &mut Party<A>,
-        pairs: &mut impl Pairs,
-    ) -> ControlFlow<(), Advance> {
-        loop {
-            let first = match starts.peek() {
-                Pulled::Some(first) => first,
-                Pulled::End => return ControlFlow::Continue(Advance::Done),
-                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
-            };
-            let Group::Of { starts: count, ended } = group(starts) else {
-                return ControlFlow::Continue(Advance::Waiting);
-            };
-            let record = Hit { tick: self.ends.after(), certainty: Certainty::Possible };
-            while self.lasts.len() < count {
-                let end = match starts.get(self.lasts.len() + 1) {
-                    Pulled::Some(end) => end,
-                    Pulled::End | Pulled::NotYet => record,
-                };
-                let latest = match starts.get(self.lasts.len()) {
-                    Pulled::Some(latest) => latest,
-                    Pulled::End | Pulled::NotYet => first,
-                };
-                if self.take_until(first, latest, end, answers) == Pulled::NotYet {
-                    return ControlFlow::Continue(Advance::Waiting);
-                }
-                let answers = self.pool.iter().copied().collect();
-                self.lasts.push(Last { end, answers });
-            }
-            for place in 0..count {
-                let Pulled::Some(start) = starts.peek() else { break };
-                starts.pass();
-                self.gather(start, place);
-                match ended {
-                    true => give(start, &self.partners, pairs)?,
-                    false => pairs.unended(start, &self.partners)?,
-                }
-            }
-            self.lasts.clear();
-        }
     }
 
     /// Takes in the answers that may come before an end, and lets go of those which cannot be the last one of
@@ -200,6 +150,56 @@ impl Settling {
             partners.iter_mut().for_each(|partner| partner.certain = false);
         }
         self.partners = partners;
+    }
+}
+
+impl Pairing for Settling {
+    fn end(&mut self, len: u64) {
+        self.ends = Ends::of(len);
+    }
+
+    fn advance<S: Feed, A: Feed>(
+        &mut self,
+        starts: &mut Party<S>,
+        answers: &mut Party<A>,
+        pairs: &mut impl Pairs,
+    ) -> ControlFlow<(), Advance> {
+        loop {
+            let first = match starts.peek() {
+                Pulled::Some(first) => first,
+                Pulled::End => return ControlFlow::Continue(Advance::Done),
+                Pulled::NotYet => return ControlFlow::Continue(Advance::Waiting),
+            };
+            let Group::Of { starts: count, ended } = group(starts) else {
+                return ControlFlow::Continue(Advance::Waiting);
+            };
+            let record = Hit { tick: self.ends.after(), certainty: Certainty::Possible };
+            while self.lasts.len() < count {
+                let end = match starts.get(self.lasts.len() + 1) {
+                    Pulled::Some(end) => end,
+                    Pulled::End | Pulled::NotYet => record,
+                };
+                let latest = match starts.get(self.lasts.len()) {
+                    Pulled::Some(latest) => latest,
+                    Pulled::End | Pulled::NotYet => first,
+                };
+                if self.take_until(first, latest, end, answers) == Pulled::NotYet {
+                    return ControlFlow::Continue(Advance::Waiting);
+                }
+                let answers = self.pool.iter().copied().collect();
+                self.lasts.push(Last { end, answers });
+            }
+            for place in 0..count {
+                let Pulled::Some(start) = starts.peek() else { break };
+                starts.pass();
+                self.gather(start, place);
+                match ended {
+                    true => give(start, &self.partners, pairs)?,
+                    false => pairs.unended(start, &self.partners)?,
+                }
+            }
+            self.lasts.clear();
+        }
     }
 }
 

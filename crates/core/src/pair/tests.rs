@@ -7,7 +7,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use super::{
-    Advance, Feed, Following, Nearby, Nearest, Pairs, Partner, Party, Preceding, Pulled, Settling,
+    Advance, Feed, Following, Nearby, Nearest, Pairing, Pairs, Partner, Party, Preceding, Pulled, Settling,
     Successive, Supply, Together, UNENDED,
 };
 use crate::event::{Certainty, Hit, MarkWord};

@@ -8,7 +8,7 @@ use crate::capture::Capture;
 use crate::event::{ConditionProgram, Hit};
 use crate::limit::occurrence::Visited;
 use crate::line::{Level, Signal};
-use crate::pair::{Batch, Following, Pairs, Partner, Pulled, Together, UNENDED};
+use crate::pair::{Batch, Following, Pairing, Pairs, Partner, Pulled, Together, UNENDED};
 use crate::time::{Tick, TimeBase};
 
 /// `width`, where the condition is a level of one line.

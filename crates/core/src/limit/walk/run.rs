@@ -24,7 +24,9 @@ use crate::capture::Capture;
 use crate::error::Result;
 use crate::known::{Precision, Rule};
 use crate::line::Signal;
-use crate::pair::{Advance, Following, Nearby, Nearest, Preceding, Settling, Successive, UNENDED};
+use crate::pair::{
+    Advance, Following, Nearby, Nearest, Pairing, Pairs, Preceding, Settling, Successive, UNENDED,
+};
 use crate::time::Tick;
 
 /// A limit that is being checked.
@@ -203,26 +205,10 @@ fn step(
     }
     let mut settle = Settle::new(scene, pending, sink);
     let (said, next) = match work {
-        Work::Preceding(pairing, sides) => {
-            let [events, partners] = Events::take(sides, given);
-            end.into_iter().for_each(|len| pairing.end(len));
-            (pairing.advance(events, partners, &mut settle)?, events.passed_to())
-        }
-        Work::Following(pairing, sides) => {
-            let [starts, answers] = Events::take(sides, given);
-            end.into_iter().for_each(|len| pairing.end(len));
-            (pairing.advance(starts, answers, &mut settle)?, starts.passed_to())
-        }
-        Work::Nearest(pairing, sides) => {
-            let [events, partners] = Events::take(sides, given);
-            end.into_iter().for_each(|len| pairing.end(len));
-            (pairing.advance(events, partners, &mut settle)?, events.passed_to())
-        }
-        Work::Settling(pairing, sides) => {
-            let [starts, changes] = Events::take(sides, given);
-            end.into_iter().for_each(|len| pairing.end(len));
-            (pairing.advance(starts, changes, &mut settle)?, starts.passed_to())
-        }
+        Work::Preceding(pairing, sides) => paired(pairing, sides, given, end, &mut settle)?,
+        Work::Following(pairing, sides) => paired(pairing, sides, given, end, &mut settle)?,
+        Work::Nearest(pairing, sides) => paired(pairing, sides, given, end, &mut settle)?,
+        Work::Settling(pairing, sides) => paired(pairing, sides, given, end, &mut settle)?,
         Work::Period(pairing, events, holding, _) => {
             let [events] = Events::take(std::array::from_mut(events), given);
             if let Some(holding) = holding {
@@ -242,4 +228,20 @@ fn step(
     // Pairs of earlier events are decided, or wait to be.
     pending.pass_to(next);
     ControlFlow::Continue(())
+}
+
+/// All pairs that follow from what is given, and the tick before which no further event lies.
+fn paired(
+    pairing: &mut impl Pairing,
+    sides: &mut [Events; 2],
+    given: &Given,
+    end: Option<u64>,
+    pairs: &mut impl Pairs,
+) -> ControlFlow<(), (Advance, Tick)> {
+    let [events, partners] = Events::take(sides, given);
+    if let Some(len) = end {
+        pairing.end(len);
+    }
+    let said = pairing.advance(events, partners, pairs)?;
+    ControlFlow::Continue((said, events.passed_to()))
 }
