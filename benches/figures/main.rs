@@ -15,14 +15,25 @@ mod figure;
 mod files;
 mod records;
 mod samples;
+mod sequences;
 mod setup_hold;
 mod stored;
 mod watch;
 
 use figure::Figures;
 
-const GROUPS: [&str; 9] =
-    ["samples", "stored", "setup-hold", "files", "limits", "watch", "dump", "records", "decoders"];
+const GROUPS: [&str; 10] = [
+    "samples",
+    "stored",
+    "setup-hold",
+    "files",
+    "limits",
+    "watch",
+    "sequences",
+    "dump",
+    "records",
+    "decoders",
+];
 
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
@@ -55,6 +66,9 @@ fn main() {
     }
     if wanted("watch") {
         watch::arriving(most.min(100_000_000), &mut figures);
+    }
+    if wanted("sequences") {
+        sequences::measure(most.min(100_000_000), &mut figures);
     }
     if wanted("dump") {
         dump::measure(&mut figures);

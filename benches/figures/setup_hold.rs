@@ -3,13 +3,13 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use deep_tap::capture::Capture;
+use deep_tap::capture::{Capture, Trace};
 use deep_tap::event::Scope;
 use deep_tap::known::Rule;
-use deep_tap::limit::{self, Limit, LimitResult};
-use deep_tap::line::{Bus, Line, LineId};
+use deep_tap::limit::{self, BoundLimit, Limit, LimitResult, Watch};
+use deep_tap::line::{Bus, Level, Line, LineId};
 use deep_tap::scan::{SampleWidth, Samples, fill};
-use deep_tap::time::TimeBase;
+use deep_tap::time::{Resolution, TimeBase};
 
 use crate::data::clocked_bus;
 use crate::figure::{Case, Figures, on_cores, shortest};
@@ -22,46 +22,64 @@ pub(crate) fn measure(samples: usize, figures: &mut Figures) {
 
 fn compare(data: &[u8], samples: usize, activity: &str, figures: &mut Figures) {
     let script = run_script(data);
-    for cores in [1, 2] {
-        let (seconds, results) = on_cores(cores, || (shortest(3, || extremes(data)), extremes(data)));
+    type Way = fn(&[u8]) -> Vec<LimitResult>;
+    let ways = [("setup and hold from samples", stored as Way), ("the same as they arrive", arriving)];
+    for ((name, way), cores) in ways.into_iter().flat_map(|way| [(way, 1), (way, 2)]) {
+        let (seconds, results) = on_cores(cores, || (shortest(3, || way(data)), way(data)));
         let case = Case { samples, activity: activity.to_string(), cores };
         let rate = (samples as f64 / seconds / 1e9, "GS/s");
-        let ours = results.map(|r| r.statistics.map_or(f64::NAN, |s| s.min.to_f64() * 1e8).round());
+        let shortest = |r: &LimitResult| r.statistics.map_or(f64::NAN, |s| s.min.to_f64() * 1e8).round();
+        let ours: Vec<f64> = results.iter().map(shortest).collect();
         match &script {
             Ok((numpy, theirs)) => {
-                assert_eq!(ours, *theirs, "both find the same extremes");
-                figures.against("setup and hold from samples", &case, rate, ("numpy", numpy / seconds, 15.0));
+                assert_eq!(&ours, theirs, "both find the same extremes");
+                figures.against(name, &case, rate, ("numpy", numpy / seconds, 15.0));
             }
             Err(why) => {
                 println!("the comparison with numpy is left out: {why}");
-                figures.plain("setup and hold from samples", &case, rate);
+                figures.plain(name, &case, rate);
             }
         }
     }
 }
 
-/// The shortest setup and hold time.
-fn extremes(data: &[u8]) -> [LimitResult; 2] {
-    let samples = Samples::new(SampleWidth::W16, data);
-    let traces = fill(samples, &[0, 1, 2, 3, 4, 5, 6, 7, 8]);
+/// A record of a bus D and its clock, with these traces.
+fn record(traces: Vec<Trace>, len: u64) -> Capture {
     let base = TimeBase::from_rate("100 MS/s".parse().expect("a rate")).expect("a rate above zero");
-    let mut capture = Capture::builder(base, samples.len() as u64);
+    let mut capture = Capture::builder(base, len).resolution(Resolution::SAMPLED);
     for (number, trace) in traces.into_iter().enumerate() {
-        capture =
-            capture.line(Line::named(if number == 8 { "CLK".into() } else { format!("D{number}") }), trace);
+        let name = if number == 8 { "CLK".into() } else { format!("D{number}") };
+        capture = capture.line(Line::named(name), trace);
     }
     let bus = Bus::new("D", (0..8).rev().map(LineId).collect()).expect("eight lines");
-    let capture = capture.bus(bus).build().expect("a whole capture");
+    capture.bus(bus).build().expect("a whole capture")
+}
+
+fn limits(record: &Capture) -> Vec<BoundLimit> {
     let limits = [Limit::setup("tSU", "D changes", "CLK rises"), Limit::hold("tH", "D changes", "CLK rises")];
-    let limits = limits.map(|limit| limit.min("10 ns").bind(&Scope::of(&capture)).expect("a right limit"));
-    limit::check_all(&capture, &limits, Rule::Proven)
-        .expect("an undamaged capture")
-        .try_into()
-        .expect("as many results as limits")
+    limits.map(|limit| limit.min("10 ns").bind(&Scope::of(record)).expect("a right limit")).into()
+}
+
+/// Stored first.
+fn stored(data: &[u8]) -> Vec<LimitResult> {
+    let samples = Samples::new(SampleWidth::W16, data);
+    let capture = record(fill(samples, &[0, 1, 2, 3, 4, 5, 6, 7, 8]), samples.len() as u64);
+    limit::check_all(&capture, &limits(&capture), Rule::Proven).expect("an undamaged capture")
+}
+
+/// Without keeping them.
+fn arriving(data: &[u8]) -> Vec<LimitResult> {
+    let record = record((0..9).map(|_| Trace::constant(Level::Low, 0)).collect(), 0);
+    let limits = limits(&record);
+    let mut watch = Watch::new(record, limits).expect("limits that can be watched");
+    for block in data.chunks(1 << 20) {
+        watch.push(Samples::new(SampleWidth::W16, block)).expect("samples");
+    }
+    watch.finish()
 }
 
 /// The seconds that the script takes for the computation alone, and the extremes it finds.
-fn run_script(data: &[u8]) -> Result<(f64, [f64; 2]), String> {
+fn run_script(data: &[u8]) -> Result<(f64, Vec<f64>), String> {
     let root = Path::new(env!("CARGO_MANIFEST_DIR"));
     let python: PathBuf = root.join("target/numpy/bin/python");
     if !python.exists() {
@@ -75,7 +93,7 @@ fn run_script(data: &[u8]) -> Result<(f64, [f64; 2]), String> {
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
     let numbers: Vec<f64> = said.split_whitespace().filter_map(|n| n.parse().ok()).collect();
     match numbers[..] {
-        [seconds, setup, hold] => Ok((seconds, [setup, hold])),
+        [seconds, setup, hold] => Ok((seconds, vec![setup, hold])),
         _ => Err(String::from_utf8_lossy(&output.stderr).into_owned()),
     }
 }

@@ -80,6 +80,9 @@ struct Step {
 pub(super) struct Sequenced<H, R> {
     steps: Vec<Step>,
     parts: Vec<Ahead<H>>,
+    /// The tick of the next mark of each, beyond all ticks where none is known, and the earliest with its part.
+    next: Vec<u64>,
+    earliest: (u64, usize),
     /// Where each part is an edge of a single line, that line: its edges are in order.
     single: Vec<Option<Signal>>,
     /// Within how many ticks of each other the order of two parts is open.
@@ -133,8 +136,10 @@ impl<H: Iterator<Item = Hit>, R: Iterator<Item = Hit>> Sequenced<H, R> {
         // How much later than it is counted a time may be over.
         let slack = |step: &Step| Some(step.limit.within?.1.saturating_sub(step.limit.gives_up));
         let slack = steps.iter().filter_map(slack).max().unwrap_or(0);
-        Some(Sequenced {
+        let mut sequenced = Sequenced {
             single: program.parts().iter().map(single).collect(),
+            next: vec![u64::MAX; parts.len()],
+            earliest: (u64::MAX, 0),
             parts: parts.into_iter().map(Ahead::new).collect(),
             keep: slack.saturating_add(reach.saturating_mul(2)).saturating_add(2),
             reach,
@@ -148,7 +153,22 @@ impl<H: Iterator<Item = Hit>, R: Iterator<Item = Hit>> Sequenced<H, R> {
             ready: VecDeque::new(),
             end: end.0,
             over: false,
-        })
+        };
+        sequenced.look_ahead();
+        Some(sequenced)
+    }
+
+    /// Finds the next mark of all parts.
+    fn look_ahead(&mut self) {
+        for (next, part) in self.next.iter_mut().zip(&mut self.parts) {
+            *next = part.peek().map_or(u64::MAX, |hit| hit.tick.0);
+        }
+        self.find_earliest();
+    }
+
+    fn find_earliest(&mut self) {
+        let tick = self.next.iter().copied().fold(u64::MAX, u64::min);
+        self.earliest = (tick, self.next.iter().position(|next| *next == tick).unwrap_or(0));
     }
 
     pub(super) fn next(&mut self) -> Option<Hit> {
@@ -182,16 +202,14 @@ impl<H: Iterator<Item = Hit>, R: Iterator<Item = Hit>> Sequenced<H, R> {
     fn fill(&mut self, until: u64, any: bool) {
         let mut wanted = any;
         loop {
-            let ahead = |parts: &mut Vec<Ahead<H>>| {
-                let ticks = parts.iter_mut().enumerate();
-                ticks.filter_map(|(part, hits)| Some((hits.peek()?.tick.0, part))).min()
-            };
-            let Some((tick, part)) = ahead(&mut self.parts) else { return };
-            if tick > until && !wanted {
+            let (tick, part) = self.earliest;
+            if tick == u64::MAX || (tick > until && !wanted) {
                 return;
             }
             wanted = false;
             if let Some(hit) = self.parts[part].next() {
+                self.next[part] = self.parts[part].peek().map_or(u64::MAX, |hit| hit.tick.0);
+                self.find_earliest();
                 let mark = Mark { tick, part, certain: hit.certainty == Certainty::Certain };
                 // What a part finds later may lie a little before.
                 let place = self.window.partition_point(|other| other.tick <= mark.tick).max(self.done);
@@ -418,6 +436,7 @@ impl Sequenced<Arrived, Arrived> {
             part.source().0.extend(hits);
         }
         self.recorded.source().0.extend(recorded);
+        self.look_ahead();
         if let Some(end) = end {
             self.end = end.0;
             let mut all = Vec::new();
@@ -437,11 +456,11 @@ impl Sequenced<Arrived, Arrived> {
     }
 
     /// The tick of the mark that is looked at next.
-    fn next_tick(&mut self) -> Option<u64> {
-        if let Some(mark) = self.window.get(self.done) {
-            return Some(mark.tick);
+    fn next_tick(&self) -> Option<u64> {
+        match self.window.get(self.done) {
+            Some(mark) => Some(mark.tick),
+            None => Some(self.earliest.0).filter(|tick| *tick < u64::MAX),
         }
-        self.parts.iter_mut().filter_map(Ahead::peek).map(|hit| hit.tick.0).min()
     }
 }
 
