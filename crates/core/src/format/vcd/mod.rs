@@ -14,8 +14,10 @@ mod header;
 mod note;
 mod read;
 mod scan;
+mod scanned;
 mod signals;
 mod stream;
+mod values;
 mod words;
 mod write;
 

@@ -6,7 +6,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use rayon::prelude::*;
 
 use super::header::{Header, Words, no_scale, read_head};
-use super::scan::{Begin, Fault, Inside, Scan, Scanned};
+use super::scan::Scan;
+use super::scanned::{Begin, Fault, Inside, Scanned};
 use super::signals::Signals;
 use super::words::Ticks;
 use crate::capture::{Capture, CaptureBuilder, Origin, Trace};
