@@ -536,3 +536,20 @@ proptest! {
         prop_assert_eq!(told.end, Some(range.end));
     }
 }
+
+#[test]
+fn a_line_that_floats_within_a_byte_is_no_low_bit() {
+    let mut line = TraceBuilder::new(Level::High);
+    // 0x0f: a start bit, four ones, four zeros; of the zeros, the last two are driven by nobody.
+    for (tick, level) in
+        [(100, Level::Low), (110, Level::High), (150, Level::Low), (170, Level::Floating), (190, Level::High)]
+    {
+        line.push_edge(Tick(tick), level).unwrap();
+    }
+    let base = TimeBase::from_rate("1 MS/s".parse().unwrap()).unwrap();
+    let capture = Capture::builder(base, 400).line(Line::named("TX"), line.finish(400)).build().unwrap();
+    let mut uart = Uart::new(UartConfig::new("100 kHz".parse().unwrap()), base).unwrap();
+    let mut frames: Vec<Frame> = Vec::new();
+    decode(&capture, &[LineId(0)], capture.range(), &mut uart, &mut frames).unwrap();
+    assert!(frames[0].faults.iter().any(|fault| fault.kind == "unknown"), "{:?}", frames[0]);
+}

@@ -68,11 +68,6 @@ pub trait Decoder: fmt::Debug + Send {
     /// At this tick, at least one line has another level than before.
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()>;
 
-    /// Several changes, one after the other. What is given out is the same as with a call for each.
-    fn changes(&mut self, changes: &[(Tick, Levels)], out: &mut dyn FrameSink) -> ControlFlow<()> {
-        changes.iter().try_for_each(|(at, levels)| self.change(*at, *levels, out))
-    }
-
     /// The next tick by which it may give a frame out although nothing changes; `None` where only
     /// changes do that. Long stretches without a change are skipped up to there. A decoder that waits for
     /// time in [`pass`](Decoder::pass) must say so here, too.

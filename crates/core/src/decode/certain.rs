@@ -41,16 +41,14 @@ pub(super) struct Certain {
 /// What speaks for and against what was found.
 #[derive(Debug)]
 struct Proof {
-    /// How far the order of edges reaches; `None` in an exact record.
-    reach: Option<u64>,
+    order: Precedence,
     tempo: Tempo,
     /// Whether there are enough samples at all.
     slow: bool,
     /// The last edge of each line, if there was one.
     last: Vec<Option<Tick>>,
-    /// Looks that a change may still come too close to, and the last tick at which one would.
-    looks: Vec<Look>,
-    looks_to: u64,
+    /// Looks that a change may still come too close to.
+    looks: VecDeque<Look>,
     /// What waits until nothing can come too close to it any more.
     held: VecDeque<Held>,
     /// Where everything was last settled.
@@ -87,12 +85,11 @@ impl Certain {
         let sampled = order.reach().is_some();
         let slow = sampled && matches!(beat, Beat::Stated(ticks) if ticks < FEWEST_SAMPLES);
         let proof = Proof {
-            reach: order.reach(),
+            order,
             tempo: Tempo::new(beat),
             slow: slow || beat == Beat::Unknown,
             last: vec![None; decoder.lines()],
-            looks: Vec::new(),
-            looks_to: 0,
+            looks: VecDeque::new(),
             held: VecDeque::new(),
             settled: None,
             doubts: None,
@@ -106,7 +103,7 @@ impl Certain {
 impl Proof {
     /// How far from a look a change leaves it open; `None` where none does.
     fn margin(&self, look: Look) -> Option<u64> {
-        match self.reach {
+        match self.order.reach() {
             Some(reach) => Some(reach.saturating_add(look.room)),
             // Of an exact record, the order of edges is known.
             None => look.room.checked_sub(1),
@@ -114,7 +111,7 @@ impl Proof {
     }
 
     fn margin_of_order(&self) -> u64 {
-        self.reach.unwrap_or(0)
+        self.order.reach().unwrap_or(0)
     }
 
     /// How long a pulse may last that is found to be a spike only when it is over.
@@ -155,25 +152,24 @@ impl Proof {
         open
     }
 
-    /// Lines have changed, perhaps near some looks; those that are far by now are forgotten.
-    fn looked_before(&mut self, at: Tick, changed: u64) {
-        let mut looks = std::mem::take(&mut self.looks);
-        looks
-            .retain(|look| self.margin(*look).is_some_and(|margin| look.at.0.saturating_add(margin) >= at.0));
-        looks.iter().for_each(|look| self.doubt_lines(*look, changed));
-        self.looks = looks;
-    }
-
     /// Lines have changed: looks nearby are open. What the clock's pulses show of its samples is noted.
     fn changed(&mut self, at: Tick, changed: u64) {
-        if at.0 > self.looks_to {
-            self.looks.clear();
-        } else {
-            self.looked_before(at, changed);
+        while let Some(look) = self.looks.front() {
+            match self.margin(*look) {
+                Some(margin) if look.at.0.saturating_add(margin) >= at.0 => break,
+                _ => self.looks.pop_front(),
+            };
+        }
+        for number in 0..self.looks.len() {
+            let look = self.looks[number];
+            let near = self.margin(look).is_some_and(|margin| look.at.0.saturating_add(margin) >= at.0);
+            if near {
+                self.doubt_lines(look, changed);
+            }
         }
         let clocked = self.tempo.clock().is_some_and(|clock| changed >> clock & 1 == 1);
         let pulse = if clocked { self.tempo.edge(at) } else { None };
-        if pulse.is_some_and(|pulse| pulse < FEWEST_OF_CLOCK) && self.reach.is_some() {
+        if pulse.is_some_and(|pulse| pulse < FEWEST_OF_CLOCK) && self.order.reach().is_some() {
             self.doubt(at);
         }
         let mut left = changed;
@@ -193,19 +189,12 @@ impl Proof {
         }
         // Just before the record, there may be a change.
         let mut changed = if look.at.0 <= margin { u64::MAX } else { 0 };
-        let mut left = lines;
-        while left != 0 {
-            let line = left.trailing_zeros();
-            let last = self.last.get(line as usize).copied().flatten();
+        for (line, last) in self.last.iter().enumerate() {
             let near = last.is_some_and(|last| last.0.saturating_add(margin) >= look.at.0);
             changed |= u64::from(near) << line;
-            left &= left - 1;
         }
-        if changed != 0 {
-            self.doubt_lines(look, changed);
-        }
-        self.looks.push(look);
-        self.looks_to = self.looks_to.max(look.at.0.saturating_add(margin));
+        self.doubt_lines(look, changed);
+        self.looks.push_back(look);
     }
 
     /// The record is over: just outside it, there may be a change.
@@ -298,7 +287,6 @@ impl Decoder for Certain {
         (proof.settled, proof.doubts) = (None, None);
         proof.last.fill(None);
         proof.looks.clear();
-        proof.looks_to = 0;
         proof.bits.clear();
         proof.held.clear();
         self.decoder.begin(at, levels);

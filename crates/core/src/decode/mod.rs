@@ -25,7 +25,6 @@ macro_rules! settable {
 
 mod can;
 mod certain;
-mod changes;
 mod clocked;
 mod field_names;
 mod finer;

@@ -2,11 +2,10 @@
 
 use std::ops::{ControlFlow, Range};
 
-use super::changes::{Changes, levels_at};
 use crate::bus::{Decoder, FrameSink};
-use crate::capture::Capture;
+use crate::capture::{Capture, Edges};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::LineId;
+use crate::line::{Level, Levels, LineId};
 use crate::scan::{Feeder, GROUP, Plane, SPAN, Samples, Slicer, Stretch};
 use crate::time::Tick;
 
@@ -44,7 +43,7 @@ pub fn decode(
     sink: &mut dyn FrameSink,
 ) -> Result<()> {
     let mut walk = Walk::begin(capture, lines, range, decoder)?;
-    while walk.stride(decoder, sink) == ControlFlow::Continue(true) {}
+    while walk.step(decoder, sink) == ControlFlow::Continue(true) {}
     Ok(())
 }
 
@@ -58,9 +57,54 @@ fn check_lines(decoder: &dyn Decoder, lines: usize) -> Result<()> {
         .with_help("give the lines that its documentation names, in that order"))
 }
 
+/// Edges that are fetched at a time.
+const BATCH: usize = 512;
+
+/// The edges of one line, many of which are at hand.
+struct Lane<'a> {
+    edges: Edges<'a>,
+    ready: Vec<(u64, Level)>,
+    at: usize,
+    /// The line's bit among the levels.
+    bit: u64,
+}
+
+impl<'a> Lane<'a> {
+    fn new(mut edges: Edges<'a>, line: usize) -> Self {
+        let mut ready = Vec::with_capacity(BATCH + GROUP);
+        edges.fill(BATCH, &mut ready);
+        Lane { edges, ready, at: 0, bit: 1u64.checked_shl(line as u32).unwrap_or(0) }
+    }
+
+    /// The tick of the next edge, beyond all ticks where there is none.
+    fn tick(&self) -> u64 {
+        self.ready.get(self.at).map_or(u64::MAX, |(tick, _)| *tick)
+    }
+
+    /// Passes the next edge, which changes a level; the tick of the one after it.
+    #[inline]
+    fn pass(&mut self, levels: &mut Levels) -> u64 {
+        let level = self.ready.get(self.at).map_or(Level::Unknown, |(_, level)| *level);
+        let (high, unknown) = (levels.high & !self.bit, levels.unknown & !self.bit);
+        levels.high = if level == Level::High { high | self.bit } else { high };
+        levels.unknown = if level.bit().is_none() { unknown | self.bit } else { unknown };
+        self.at += 1;
+        if self.at >= self.ready.len() {
+            self.ready.clear();
+            self.edges.fill(BATCH, &mut self.ready);
+            self.at = 0;
+        }
+        self.tick()
+    }
+}
+
 /// A decoder on its way through stored lines.
 pub(super) struct Walk<'a> {
-    changes: Changes<'a>,
+    lanes: Vec<Lane<'a>>,
+    /// The tick of each line's next edge. There are few lines: looking at all of them is faster than
+    /// keeping them in order.
+    next: Vec<u64>,
+    levels: Levels,
     end: Tick,
 }
 
@@ -73,10 +117,15 @@ impl<'a> Walk<'a> {
     ) -> Result<Self> {
         check_lines(decoder, lines.len())?;
         let range = range.start..range.end.min(Tick(capture.len()));
-        let levels = levels_at(capture, lines, range.start);
+        let level = |(line, id): (usize, &LineId)| (line, capture.trace(*id).level_at(range.start));
+        let levels = lines.iter().enumerate().map(level);
+        let levels = levels.fold(Levels::default(), |all, (line, level)| all.with(line, level));
         decoder.begin(range.start, levels);
         let rest = Tick(range.start.0.saturating_add(1))..range.end;
-        Ok(Walk { changes: Changes::new(capture, lines, rest, levels), end: range.end })
+        let edges = lines.iter().map(|id| capture.trace(*id).edges(rest.clone())).enumerate();
+        let lanes: Vec<Lane<'a>> = edges.map(|(line, edges)| Lane::new(edges, line)).collect();
+        let next = lanes.iter().map(Lane::tick).collect();
+        Ok(Walk { lanes, next, levels, end: range.end })
     }
 
     /// Goes on to the next change; `false` once the end is reached.
@@ -86,27 +135,17 @@ impl<'a> Walk<'a> {
         decoder: &mut dyn Decoder,
         sink: &mut dyn FrameSink,
     ) -> ControlFlow<(), bool> {
-        let Some((tick, levels)) = self.changes.next() else { return self.end(decoder, sink) };
-        decoder.change(tick, levels, sink)?;
-        ControlFlow::Continue(true)
-    }
-
-    /// Goes on by many changes; `false` once the end is reached.
-    pub(super) fn stride(
-        &mut self,
-        decoder: &mut dyn Decoder,
-        sink: &mut dyn FrameSink,
-    ) -> ControlFlow<(), bool> {
-        match self.changes.next_many() {
-            [] => self.end(decoder, sink),
-            changes => decoder.changes(changes, sink).map_continue(|()| true),
+        let tick = self.next.iter().copied().min().unwrap_or(u64::MAX);
+        if tick == u64::MAX {
+            decoder.pass(self.end, sink)?;
+            decoder.end(self.end, sink)?;
+            return ControlFlow::Continue(false);
         }
-    }
-
-    fn end(&self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
-        decoder.pass(self.end, sink)?;
-        decoder.end(self.end, sink)?;
-        ControlFlow::Continue(false)
+        for (next, lane) in self.next.iter_mut().zip(&mut self.lanes).filter(|(next, _)| **next == tick) {
+            *next = lane.pass(&mut self.levels);
+        }
+        decoder.change(Tick(tick), self.levels, sink)?;
+        ControlFlow::Continue(true)
     }
 }
 
@@ -140,16 +179,24 @@ impl Onward {
         let decoder = &mut *self.decoder;
         let from = std::mem::replace(&mut self.read, to);
         let before = Tick(from.0.saturating_sub(1));
-        let levels = levels_at(capture, &self.lines, before);
+        let level = |(line, id): (usize, &LineId)| (line, capture.trace(*id).level_at(before));
+        let levels = self.lines.iter().enumerate().map(level);
+        let mut levels = levels.fold(Levels::default(), |all, (line, level)| all.with(line, level));
         if from == Tick(0) {
             decoder.begin(from, levels);
         }
-        let mut changes = Changes::new(capture, &self.lines, Tick(from.0.max(1))..to, levels);
+        let rest = Tick(from.0.max(1))..to;
+        let edges = self.lines.iter().map(|id| capture.trace(*id).edges(rest.clone())).enumerate();
+        let mut lanes: Vec<Lane<'_>> = edges.map(|(line, edges)| Lane::new(edges, line)).collect();
         loop {
-            match changes.next_many() {
-                [] => break,
-                some => decoder.changes(some, sink)?,
+            let tick = lanes.iter().map(Lane::tick).min().unwrap_or(u64::MAX);
+            if tick == u64::MAX {
+                break;
             }
+            for lane in lanes.iter_mut().filter(|lane| lane.tick() == tick) {
+                lane.pass(&mut levels);
+            }
+            decoder.change(Tick(tick), levels, sink)?;
         }
         decoder.pass(to, sink)?;
         if ended { decoder.end(to, sink) } else { ControlFlow::Continue(()) }

@@ -144,12 +144,7 @@ impl<'a> Reading<'a> {
 
     /// Reads the rest, until the sink says stop.
     pub(super) fn finish(&mut self, sink: &mut dyn FrameSink) {
-        let mut more = !self.gate.over;
-        while more {
-            let mut gated = Gated { gate: &mut self.gate, out: sink };
-            let said = self.walk.stride(&mut *self.decoder, &mut gated);
-            more = said == ControlFlow::Continue(true) && !self.gate.over;
-        }
+        while self.step(sink) == ControlFlow::Continue(true) {}
     }
 }
 
