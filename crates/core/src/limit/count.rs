@@ -14,7 +14,7 @@ use super::tally::Tally;
 use super::walk::{Plan, Take};
 use crate::capture::Capture;
 use crate::known::Rule;
-use crate::pair::{Batch, Paired};
+use crate::pair::Batch;
 use crate::time::{Tick, TimeBase};
 
 /// What has been found of a limit.
@@ -168,10 +168,7 @@ impl Take for Count {
             let (least, most) = batch.ends();
             let place = self.find(least);
             if most >= self.bands[place].to {
-                return batch.in_order().try_for_each(|paired| match paired {
-                    Paired::Certain(one, other) => self.certain(one.min(other), one.max(other)),
-                    Paired::Unanswered(wait) => self.unanswered(wait.start, wait.ticks()),
-                });
+                return self.one_by_one(batch);
             }
             let each = self.tallies.len();
             self.bands[place].add(batch, |number| {

@@ -43,6 +43,11 @@ pub trait Pairs {
 
     /// Many of that kind, and starts between them that certainly have no partner.
     fn all_certain(&mut self, batch: &Batch) -> ControlFlow<()> {
+        self.one_by_one(batch)
+    }
+
+    /// The same as a call for each.
+    fn one_by_one(&mut self, batch: &Batch) -> ControlFlow<()> {
         batch.in_order().try_for_each(|paired| match paired {
             Paired::Certain(event, partner) => self.certain(event, partner),
             Paired::Unanswered(Unanswered { start, .. }) => {

@@ -110,7 +110,7 @@ impl Pace {
     }
 }
 
-/// PERF: a conversion of 128 bits is a call, and nearly all of these fit into 64.
+/// PERF: a conversion of 128 bits is a call, and what the last digits stand for fits into 64, as do times of a short record.
 #[inline]
 fn float(units: i128) -> f64 {
     i64::try_from(units).map_or(units as f64, |units| units as f64)

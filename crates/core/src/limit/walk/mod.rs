@@ -201,6 +201,11 @@ pub(super) trait Take {
 
     /// Many of both kinds. Of two events that belong together, either may be the first.
     fn all_certain(&mut self, batch: &Batch) -> ControlFlow<()> {
+        self.one_by_one(batch)
+    }
+
+    /// The same as a call for each.
+    fn one_by_one(&mut self, batch: &Batch) -> ControlFlow<()> {
         batch.in_order().try_for_each(|paired| match paired {
             Paired::Certain(one, other) => self.certain(one.min(other), one.max(other)),
             Paired::Unanswered(wait) => self.unanswered(wait.start, wait.ticks()),

@@ -14,7 +14,7 @@ use crate::known::{BEYOND, Precedence};
 use crate::limit::bound::BoundLimit;
 use crate::limit::judge::Verdict;
 use crate::limit::occurrence::{Doubt, Measured, Occurrence, Visited};
-use crate::pair::{Batch, Paired, Pairs, Partner, Pulled, Supply, Unanswered};
+use crate::pair::{Batch, Pairs, Partner, Pulled, Supply, Unanswered};
 use crate::time::Tick;
 
 /// Pairs whose verdict has to wait.
@@ -273,12 +273,7 @@ impl<S: Take> Pairs for Settle<'_, S> {
             || !unknown.is_empty()
             || (plans.iter().any(|plan| plan.must_answer) && batch.waits().iter().any(too_long))
         {
-            return batch.in_order().try_for_each(|paired| match paired {
-                Paired::Certain(event, partner) => self.certain(event, partner),
-                Paired::Unanswered(wait) => {
-                    self.open(Hit { tick: wait.start, certainty: Certainty::Certain }, &[])
-                }
-            });
+            return self.one_by_one(batch);
         }
         self.sink.all_certain(batch)
     }
