@@ -3,7 +3,7 @@
 use std::fmt;
 use std::ops::ControlFlow;
 
-use super::{BusMark, Frame, Look};
+use super::{Ahead, BusMark, Frame, Look};
 use crate::line::Levels;
 use crate::time::Tick;
 
@@ -79,6 +79,18 @@ pub trait Decoder: fmt::Debug + Send {
     fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let _ = (until, out);
         ControlFlow::Continue(())
+    }
+
+    /// Reads units ahead, such as bytes, as long as there is nothing special about any of their edges, and says whether
+    /// it read any.
+    ///
+    /// It is there for speed alone. A decoder that reads a unit so must [take](Ahead::take) its edges, none of which may
+    /// lie within the [margin](Ahead::margin) of where it would have looked; tell its frames, without a fault, and its
+    /// marks in their order, and the last of its looks; and leave itself as if it had been told of each of these
+    /// edges, and of the time up to the next one. By default, nothing is read ahead.
+    fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        let _ = (ahead, out);
+        ControlFlow::Continue(false)
     }
 
     /// The record ends before this tick: what is under way is cut off.

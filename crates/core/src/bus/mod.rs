@@ -10,11 +10,14 @@
 //!
 //! The decoders themselves are in [`decode`](crate::decode); one of your own implements the trait.
 
+mod ahead;
 mod decoder;
 mod frame;
 mod mark;
 mod word;
 
+pub use ahead::Ahead;
+pub(crate) use ahead::Upcoming;
 pub use decoder::{Decoder, FrameSink};
 pub use frame::{Fault, Field, FieldKind, Frame};
 pub use mark::{BusMark, Look};

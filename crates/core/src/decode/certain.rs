@@ -9,7 +9,7 @@ use std::ops::ControlFlow;
 
 use super::spikes::SPIKE;
 use super::tempo::{Beat, Tempo};
-use crate::bus::{BusMark, Decoder, Frame, FrameSink, Look};
+use crate::bus::{Ahead, BusMark, Decoder, Frame, FrameSink, Look};
 use crate::known::Precedence;
 use crate::line::Levels;
 use crate::time::Tick;
@@ -206,6 +206,19 @@ impl Proof {
         open.into_iter().for_each(|look| self.doubt_lines(look, u64::MAX));
     }
 
+    /// Whether nothing is in doubt, so far.
+    fn is_undoubted(&self) -> bool {
+        let undoubted = self.doubts.is_none() && self.bits.is_empty() && self.settled.is_some();
+        undoubted && !self.slow && !self.samples && self.tempo.is_known()
+    }
+
+    /// Whether no change from this tick on comes close to a look.
+    fn is_quiet(&self, next: Tick) -> bool {
+        let far =
+            |look: &Look| self.margin(*look).is_none_or(|margin| look.at.0.saturating_add(margin) < next.0);
+        self.looks.iter().all(far)
+    }
+
     /// Whether nothing speaks against what ends at a tick.
     fn stands(&self, until: Tick) -> bool {
         let reach = self.margin_of_order();
@@ -244,6 +257,23 @@ impl Proof {
             }
         }
         ControlFlow::Continue(())
+    }
+}
+
+/// Keeps what the decoder reads ahead, whose looks nothing comes close to.
+struct Undoubted<'a>(&'a mut Proof);
+
+impl FrameSink for Undoubted<'_> {
+    fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        self.0.frame(frame)
+    }
+
+    fn mark(&mut self, mark: BusMark) -> ControlFlow<()> {
+        self.0.mark(mark)
+    }
+
+    fn settled(&mut self, at: Tick) {
+        FrameSink::settled(self.0, at);
     }
 }
 
@@ -298,6 +328,32 @@ impl Decoder for Certain {
         self.decoder.change(at, levels, &mut self.proof)?;
         self.proof.changed(at, changed);
         self.proof.release(Some(at), out)
+    }
+
+    fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        let (next, proof) = (ahead.next(), &mut self.proof);
+        if !proof.is_undoubted() {
+            return ControlFlow::Continue(false);
+        }
+        if self.decoder.due().is_some_and(|due| due < next) {
+            self.decoder.pass(next, proof)?;
+        }
+        if !proof.is_undoubted() || !proof.is_quiet(next) {
+            return ControlFlow::Continue(false);
+        }
+        proof.release(Some(next), out)?;
+        proof.looks.clear();
+        ahead.order_within(proof.order.reach());
+        if proof.tempo.clock().is_some() && proof.order.reach().is_some() {
+            ahead.no_shorter_than(FEWEST_OF_CLOCK);
+        }
+        let read = self.decoder.read_plain(ahead, &mut Undoubted(proof))?;
+        if read {
+            self.levels = ahead.levels();
+            ahead.note_last(&mut proof.last);
+            proof.tempo.edges(ahead);
+        }
+        ControlFlow::Continue(read)
     }
 
     fn due(&self) -> Option<Tick> {

@@ -47,6 +47,8 @@ mod spikes;
 mod statistics;
 mod swd;
 mod tempo;
+#[cfg(test)]
+mod tests;
 mod transfers;
 mod uart;
 mod window;

@@ -2,10 +2,10 @@
 
 use std::ops::{ControlFlow, Range};
 
-use crate::bus::{Decoder, FrameSink};
+use crate::bus::{Ahead, Decoder, FrameSink, Upcoming};
 use crate::capture::{Capture, Edges};
 use crate::error::{Error, ErrorKind, Result};
-use crate::line::{Level, Levels, LineId};
+use crate::line::{Levels, LineId};
 use crate::scan::{Feeder, GROUP, Plane, SPAN, Samples, Slicer, Stretch};
 use crate::time::Tick;
 
@@ -57,53 +57,13 @@ fn check_lines(decoder: &dyn Decoder, lines: usize) -> Result<()> {
         .with_help("give the lines that its documentation names, in that order"))
 }
 
-/// Edges that are fetched at a time.
-const BATCH: usize = 512;
-
-/// The edges of one line, many of which are at hand.
-struct Lane<'a> {
-    edges: Edges<'a>,
-    ready: Vec<(u64, Level)>,
-    at: usize,
-    /// The line's bit among the levels.
-    bit: u64,
-}
-
-impl<'a> Lane<'a> {
-    fn new(mut edges: Edges<'a>, line: usize) -> Self {
-        let mut ready = Vec::with_capacity(BATCH + GROUP);
-        edges.fill(BATCH, &mut ready);
-        Lane { edges, ready, at: 0, bit: 1u64.checked_shl(line as u32).unwrap_or(0) }
-    }
-
-    /// The tick of the next edge, beyond all ticks where there is none.
-    fn tick(&self) -> u64 {
-        self.ready.get(self.at).map_or(u64::MAX, |(tick, _)| *tick)
-    }
-
-    /// Passes the next edge, which changes a level; the tick of the one after it.
-    #[inline]
-    fn pass(&mut self, levels: &mut Levels) -> u64 {
-        let level = self.ready.get(self.at).map_or(Level::Unknown, |(_, level)| *level);
-        let (high, unknown) = (levels.high & !self.bit, levels.unknown & !self.bit);
-        levels.high = if level == Level::High { high | self.bit } else { high };
-        levels.unknown = if level.bit().is_none() { unknown | self.bit } else { unknown };
-        self.at += 1;
-        if self.at >= self.ready.len() {
-            self.ready.clear();
-            self.edges.fill(BATCH, &mut self.ready);
-            self.at = 0;
-        }
-        self.tick()
-    }
-}
-
 /// A decoder on its way through stored lines.
 pub(super) struct Walk<'a> {
-    lanes: Vec<Lane<'a>>,
+    edges: Vec<Edges<'a>>,
+    upcoming: Vec<Upcoming>,
     /// The tick of each line's next edge. There are few lines: looking at all of them is faster than
     /// keeping them in order.
-    next: Vec<u64>,
+    next: Vec<Tick>,
     levels: Levels,
     end: Tick,
 }
@@ -117,15 +77,31 @@ impl<'a> Walk<'a> {
     ) -> Result<Self> {
         check_lines(decoder, lines.len())?;
         let range = range.start..range.end.min(Tick(capture.len()));
-        let level = |(line, id): (usize, &LineId)| (line, capture.trace(*id).level_at(range.start));
-        let levels = lines.iter().enumerate().map(level);
-        let levels = levels.fold(Levels::default(), |all, (line, level)| all.with(line, level));
-        decoder.begin(range.start, levels);
+        let walk = Walk::after(capture, lines, range.clone());
+        decoder.begin(range.start, walk.levels);
+        Ok(walk)
+    }
+
+    /// What comes after the first tick of a range.
+    fn after(capture: &'a Capture, lines: &[LineId], range: Range<Tick>) -> Self {
+        let levels = lines.iter().enumerate().fold(Levels::default(), |levels, (number, line)| {
+            levels.with(number, capture.trace(*line).level_at(range.start))
+        });
         let rest = Tick(range.start.0.saturating_add(1))..range.end;
-        let edges = lines.iter().map(|id| capture.trace(*id).edges(rest.clone())).enumerate();
-        let lanes: Vec<Lane<'a>> = edges.map(|(line, edges)| Lane::new(edges, line)).collect();
-        let next = lanes.iter().map(Lane::tick).collect();
-        Ok(Walk { lanes, next, levels, end: range.end })
+        let edges = lines.iter().map(|line| capture.trace(*line).edges(rest.clone())).collect();
+        let upcoming = vec![Upcoming::from(range.start); lines.len()];
+        let mut walk = Walk { edges, upcoming, next: Vec::new(), levels, end: range.end };
+        walk.top_up(1);
+        walk
+    }
+
+    /// Puts more edges at hand on lines that have fewer.
+    fn top_up(&mut self, few: usize) {
+        for (upcoming, edges) in self.upcoming.iter_mut().zip(&mut self.edges) {
+            upcoming.top_up(few, |most, more| edges.fill(most, more));
+        }
+        self.next.clear();
+        self.next.extend(self.upcoming.iter().map(Upcoming::tick));
     }
 
     /// Goes on to the next change; `false` once the end is reached.
@@ -135,19 +111,54 @@ impl<'a> Walk<'a> {
         decoder: &mut dyn Decoder,
         sink: &mut dyn FrameSink,
     ) -> ControlFlow<(), bool> {
-        let tick = self.next.iter().copied().min().unwrap_or(u64::MAX);
-        if tick == u64::MAX {
+        let more = self.advance(decoder, sink)?;
+        if !more {
             decoder.pass(self.end, sink)?;
             decoder.end(self.end, sink)?;
+        }
+        ControlFlow::Continue(more)
+    }
+
+    /// Goes on to the next change, or further where that can be read at once; `false` where there is none left.
+    #[inline]
+    fn advance(&mut self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        let tick = self.next.iter().copied().min().unwrap_or(NEVER);
+        if tick == NEVER {
             return ControlFlow::Continue(false);
         }
-        for (next, lane) in self.next.iter_mut().zip(&mut self.lanes).filter(|(next, _)| **next == tick) {
-            *next = lane.pass(&mut self.levels);
+        if self.read_plain(decoder, sink)? {
+            return ControlFlow::Continue(true);
         }
-        decoder.change(Tick(tick), self.levels, sink)?;
+        let lines = self.next.iter_mut().zip(&mut self.upcoming).enumerate();
+        let mut few = false;
+        for (number, (next, upcoming)) in lines.filter(|(_, (next, _))| **next == tick) {
+            self.levels = self.levels.with(number, upcoming.pass());
+            *next = upcoming.tick();
+            few |= *next == NEVER;
+        }
+        if few {
+            self.top_up(1);
+        }
+        decoder.change(tick, self.levels, sink)?;
         ControlFlow::Continue(true)
     }
+
+    fn read_plain(&mut self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        if self.upcoming.iter().any(Upcoming::has_few) {
+            self.top_up(Upcoming::FEW);
+        }
+        let mut ahead = Ahead::new(&mut self.upcoming, self.levels, self.end);
+        let read = decoder.read_plain(&mut ahead, sink)?;
+        if read {
+            self.levels = ahead.levels();
+            self.next.iter_mut().zip(&self.upcoming).for_each(|(next, upcoming)| *next = upcoming.tick());
+        }
+        ControlFlow::Continue(read)
+    }
 }
+
+/// Beyond all ticks.
+const NEVER: Tick = Tick(u64::MAX);
 
 /// A decoder on its way through a record that goes on.
 pub(crate) struct Onward {
@@ -179,25 +190,11 @@ impl Onward {
         let decoder = &mut *self.decoder;
         let from = std::mem::replace(&mut self.read, to);
         let before = Tick(from.0.saturating_sub(1));
-        let level = |(line, id): (usize, &LineId)| (line, capture.trace(*id).level_at(before));
-        let levels = self.lines.iter().enumerate().map(level);
-        let mut levels = levels.fold(Levels::default(), |all, (line, level)| all.with(line, level));
+        let mut walk = Walk::after(capture, &self.lines, before..to);
         if from == Tick(0) {
-            decoder.begin(from, levels);
+            decoder.begin(from, walk.levels);
         }
-        let rest = Tick(from.0.max(1))..to;
-        let edges = self.lines.iter().map(|id| capture.trace(*id).edges(rest.clone())).enumerate();
-        let mut lanes: Vec<Lane<'_>> = edges.map(|(line, edges)| Lane::new(edges, line)).collect();
-        loop {
-            let tick = lanes.iter().map(Lane::tick).min().unwrap_or(u64::MAX);
-            if tick == u64::MAX {
-                break;
-            }
-            for lane in lanes.iter_mut().filter(|lane| lane.tick() == tick) {
-                lane.pass(&mut levels);
-            }
-            decoder.change(Tick(tick), levels, sink)?;
-        }
+        while walk.advance(decoder, sink)? {}
         decoder.pass(to, sink)?;
         if ended { decoder.end(to, sink) } else { ControlFlow::Continue(()) }
     }

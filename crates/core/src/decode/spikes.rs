@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 
 use super::tempo::{Beat, Tempo};
-use crate::bus::{BusMark, Decoder, Fault, Frame, FrameSink, Look};
+use crate::bus::{Ahead, BusMark, Decoder, Fault, Frame, FrameSink, Look};
 use crate::line::Levels;
 use crate::time::{Tick, TimeBase};
 
@@ -208,6 +208,20 @@ impl Decoder for Spikes {
         }
         self.pulses(at, changed, out);
         self.decoder.change(at, levels, &mut Noting { seen: &mut self.seen, out })
+    }
+
+    fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        let seen = &mut self.seen;
+        if !seen.short.is_empty() || !seen.tempo.bound(ahead) {
+            return ControlFlow::Continue(false);
+        }
+        let read = self.decoder.read_plain(ahead, &mut Noting { seen, out })?;
+        if read {
+            self.levels = ahead.levels();
+            ahead.note_last(&mut self.last);
+            self.seen.tempo.edges(ahead);
+        }
+        ControlFlow::Continue(read)
     }
 
     fn due(&self) -> Option<Tick> {

@@ -1,5 +1,6 @@
 //! How long a bus's own pulses are: what is far shorter is none of them.
 
+use crate::bus::Ahead;
 use crate::quantity::{Frequency, Rational, Time};
 use crate::time::{Tick, TimeBase};
 
@@ -44,11 +45,13 @@ pub(super) struct Tempo {
     seen: usize,
     /// The longest of them.
     longest: u32,
+    /// More than a quarter of the last pulses are shorter than this, and with how many it was found.
+    usual: (u32, usize),
 }
 
 impl Tempo {
     pub(super) fn new(beat: Beat) -> Tempo {
-        Tempo { beat, last: None, pulses: [0; REMEMBERED], seen: 0, longest: 0 }
+        Tempo { beat, last: None, pulses: [0; REMEMBERED], seen: 0, longest: 0, usual: (0, 0) }
     }
 
     /// Forgets what it saw.
@@ -101,12 +104,49 @@ impl Tempo {
                 // PERF: counting what is shorter takes a few vector instructions, selecting 200 ns.
                 let ticks = u32::try_from(ticks).unwrap_or(u32::MAX);
                 let known = self.seen.min(REMEMBERED);
-                let shorter = self.pulses.iter().map(|own| u32::from(*own < ticks)).sum::<u32>() as usize;
+                let shorter = self.shorter_than(ticks);
                 // What is not seen yet counts as zero.
                 let unseen = if ticks > 0 { REMEMBERED - known } else { 0 };
                 shorter - unseen <= known / 4
             }
             Beat::Unknown => false,
+        }
+    }
+
+    fn shorter_than(&self, ticks: u32) -> usize {
+        self.pulses.iter().map(|own| u32::from(*own < ticks)).sum::<u32>() as usize
+    }
+
+    /// Keeps what is read ahead from all pulses that may be spikes, as far as more pulses of its clock may change what
+    /// is known; `false` where that is not enough.
+    pub(super) fn bound(&mut self, ahead: &mut Ahead<'_>) -> bool {
+        /// Where more of those remembered are shorter than eight times a pulse, it is no spike.
+        const SHORTER: usize = REMEMBERED / 4 + 1;
+        /// After so many pulses, what is usual is found anew.
+        const STALE: usize = 8 * REMEMBERED;
+        match self.beat {
+            Beat::Stated(ticks) => ahead.no_shorter_than(ticks / 8 + 2),
+            Beat::Clock(line) if self.seen >= REMEMBERED => {
+                let (mut usual, since) = self.usual;
+                if self.seen - since >= STALE || self.shorter_than(usual) < SHORTER {
+                    usual = u32::try_from(self.shortest().unwrap_or(0).saturating_mul(4)).unwrap_or(u32::MAX);
+                    self.usual = (usual, self.seen);
+                }
+                let Some(spare) = self.shorter_than(usual).checked_sub(SHORTER) else { return false };
+                ahead.no_shorter_than(u64::from(usual.div_ceil(8)) + 1);
+                ahead.clock_below(line, u64::from(usual), spare);
+            }
+            Beat::Clock(_) | Beat::Unknown => return false,
+        }
+        true
+    }
+
+    /// The edges of the clock that were just taken.
+    pub(super) fn edges(&mut self, ahead: &Ahead<'_>) {
+        if let Some(clock) = self.clock() {
+            ahead.taken(clock).iter().for_each(|(at, _)| {
+                self.edge(*at);
+            });
         }
     }
 

@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 
 use super::Protocol;
-use crate::bus::{BusMark, Decoder, FieldKind, Frame, FrameSink, Look};
+use crate::bus::{Ahead, BusMark, Decoder, FieldKind, Frame, FrameSink, Look};
 use crate::line::Levels;
 use crate::quantity::{Rational, Time};
 use crate::time::{Tick, TimeBase};
@@ -281,6 +281,10 @@ impl Decoder for Gathering {
 
     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.decoder.change(at, levels, &mut Collecting { open: &mut self.open, out })
+    }
+
+    fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        self.decoder.read_plain(ahead, &mut Collecting { open: &mut self.open, out })
     }
 
     fn due(&self) -> Option<Tick> {

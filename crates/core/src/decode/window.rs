@@ -4,6 +4,7 @@
 //! window, and nothing counts until it says that the bus is settled: from there on, it reads what it
 //! would have read from the record's first tick on. Where it says so too late, it begins earlier.
 
+use std::collections::VecDeque;
 use std::ops::{ControlFlow, Range};
 
 use super::run::Walk;
@@ -161,13 +162,24 @@ fn before(capture: &Capture, lines: &[LineId], tick: Tick, edges: u64) -> Tick {
 /// are asked for. Made by [`SerialBus::frames`](super::SerialBus::frames).
 pub struct Frames<'a> {
     reading: Reading<'a>,
-    ready: Vec<Frame>,
+    ready: Ready,
     more: bool,
 }
 
+/// Frames that were found and not asked for.
+#[derive(Default)]
+struct Ready(VecDeque<Frame>);
+
+impl FrameSink for Ready {
+    fn frame(&mut self, frame: Frame) -> ControlFlow<()> {
+        self.0.push_back(frame);
+        ControlFlow::Continue(())
+    }
+}
+
 impl<'a> Frames<'a> {
-    pub(super) fn new(begin: impl FnOnce(&mut Vec<Frame>) -> Result<Reading<'a>>) -> Result<Self> {
-        let mut ready = Vec::new();
+    pub(super) fn new(begin: impl FnOnce(&mut dyn FrameSink) -> Result<Reading<'a>>) -> Result<Self> {
+        let mut ready = Ready::default();
         let reading = begin(&mut ready)?;
         Ok(Frames { reading, ready, more: true })
     }
@@ -183,10 +195,9 @@ impl Iterator for Frames<'_> {
     type Item = Frame;
 
     fn next(&mut self) -> Option<Frame> {
-        while self.ready.is_empty() && self.more {
+        while self.ready.0.is_empty() && self.more {
             self.more = self.reading.step(&mut self.ready) == ControlFlow::Continue(true);
         }
-        // Nearly always there is one.
-        (!self.ready.is_empty()).then(|| self.ready.remove(0))
+        self.ready.0.pop_front()
     }
 }

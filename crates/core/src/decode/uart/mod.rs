@@ -1,11 +1,14 @@
 //! Asynchronous serial: a start bit, data, perhaps a parity bit, stop bits (TIA-232-F for the
 //! levels on a cable; the framing has no standard of its own beyond ITU-T V.4).
 
+mod plain;
+
 use std::fmt;
 use std::ops::ControlFlow;
 
+use self::plain::Bits;
 use super::pace::Pace;
-use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
+use crate::bus::{Ahead, BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
 use crate::quantity::{Frequency, Rational};
@@ -129,6 +132,8 @@ pub struct Uart {
     /// The last edge.
     since: Tick,
     state: State,
+    /// Where bits lie that can be read at once.
+    plain: Bits,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -197,7 +202,9 @@ impl Uart {
         let bit = bit.and_then(|bit| bit.checked_mul(Rational::from(1000))).map_or(0, Rational::floor);
         let bit = u64::try_from(bit).unwrap_or(u64::MAX).max(1);
         let (level, since, state) = (Level::Unknown, Tick(0), State::Waiting);
-        Ok(Uart { config, halves, bit, level, since, state })
+        let mut uart = Uart { config, halves, bit, level, since, state, plain: Bits::default() };
+        uart.plain = Bits::of(&uart);
+        Ok(uart)
     }
 
     fn rests(&self, level: Level) -> bool {
@@ -247,9 +254,18 @@ impl Uart {
         1 + self.bit.saturating_mul(beyond) / 100_000
     }
 
-    /// Whether the middle of a bit lies nearer to the tick after the one at which it is taken.
-    fn is_late(&self, taken: u32) -> bool {
-        self.bit.saturating_mul(u64::from(2 * taken + 1)) / 2 % 1000 >= 500
+    /// The tick in the middle of a bit.
+    fn middle(&self, start: Tick, bit: u32) -> Tick {
+        self.after(start, 2 * bit + 1)
+    }
+
+    /// Where the level of a bit is looked at: in its middle. The last bits are where a sender's edges have wandered
+    /// farthest, to either side; of these, the middle may lie nearer to the tick after the one at which they are taken.
+    fn looks(&self, start: Tick, bit: u32) -> impl Iterator<Item = Tick> + use<> {
+        let middle = self.middle(start, bit);
+        let late = || self.bit.saturating_mul(u64::from(2 * bit + 1)) / 2 % 1000 >= 500;
+        let second = bit + 3 > self.bits() && late();
+        [Some(middle), second.then(|| Tick(middle.0.saturating_add(1)))].into_iter().flatten()
     }
 
     /// Whether nothing but a start bit can follow: the line has rested for longer than it does before an
@@ -263,16 +279,12 @@ impl Uart {
         let (level, rests, last) = (self.level, self.rests(self.level), self.bits() - 1);
         let room = self.room();
         while let State::Byte(byte) = &self.state {
-            let middle = Tick(byte.start.0.saturating_add(self.halves.ticks(2 * byte.taken + 1)));
+            let middle = self.middle(byte.start, byte.taken);
             if middle >= until {
                 break;
             }
-            let look = |at| Look::taking(at, 0).shifting(1).room(room);
-            out.look(look(middle));
-            // The last bits are where a sender's edges have wandered farthest, to either side.
-            if byte.taken + 2 > last && self.is_late(byte.taken) {
-                out.look(look(Tick(middle.0.saturating_add(1))));
-            }
+            let looks = self.looks(byte.start, byte.taken);
+            looks.for_each(|at| out.look(Look::taking(at, 0).shifting(1).room(room)));
             let State::Byte(byte) = &mut self.state else { break };
             let next = byte.bit(&self.config, level, rests, last, middle);
             if next == Next::More {
@@ -302,7 +314,9 @@ impl Uart {
         let parity =
             byte.parity.map(|bit| Field::new(FieldKind::Check, "parity", parity_span, u64::from(bit), 1));
         let end = self.after(byte.start, 2 * (self.bits() - 1) + self.config.stop_bits.halves());
-        let fields = std::iter::once(data).chain(parity).collect();
+        let mut fields = Vec::with_capacity(1 + usize::from(parity.is_some()));
+        fields.push(data);
+        fields.extend(parity);
         Frame { fields, faults: byte.faults, ..Frame::new("byte", byte.start..end) }
     }
 }
@@ -423,6 +437,10 @@ impl Decoder for Uart {
 
     fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.take(until, out)
+    }
+
+    fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        self.plain_bytes(ahead, out)
     }
 
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {

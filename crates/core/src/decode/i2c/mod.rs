@@ -1,8 +1,10 @@
 //! The two-wire bus of UM10204 (I2C-bus specification and user manual, revision 7).
 
+mod plain;
+
 use std::ops::ControlFlow;
 
-use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
+use crate::bus::{Ahead, BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::line::{Level, Levels};
 use crate::time::Tick;
 
@@ -253,6 +255,10 @@ impl Decoder for I2c {
             self.bit(at, data.0);
         }
         ControlFlow::Continue(())
+    }
+
+    fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        self.plain_bytes(ahead, out)
     }
 
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {

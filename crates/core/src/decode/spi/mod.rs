@@ -1,8 +1,10 @@
 //! Clocked serial with a select: words shifted out with one clock edge and taken with the other.
 
+mod plain;
+
 use std::ops::ControlFlow;
 
-use crate::bus::{BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
+use crate::bus::{Ahead, BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
 use crate::line::{BitOrder, Level, Levels};
 use crate::quantity::{Rational, Time};
@@ -151,6 +153,13 @@ impl Spi {
         self.select_line().is_none_or(|line| Some(levels.level(line)) == self.config.select)
     }
 
+    /// The levels before and after the clock's edge that takes data: the rising one in modes 0 and 3, the falling one in
+    /// 1 and 2.
+    fn taking_edge(&self) -> (Level, Level) {
+        let rising = matches!(self.config.mode, 0 | 3);
+        if rising { (Level::Low, Level::High) } else { (Level::High, Level::Low) }
+    }
+
     /// Gives the word out, with what is wrong if it is not whole.
     fn finish(&mut self, fault: Option<Fault>, out: &mut dyn FrameSink) -> ControlFlow<()> {
         let Some(mut word) = self.word.take() else { return ControlFlow::Continue(()) };
@@ -199,6 +208,26 @@ impl Spi {
             true => ControlFlow::Continue(()),
             false => out.mark(BusMark::new("rest", rested)),
         }
+    }
+
+    /// Tells where it is selected, and where it is not any more.
+    fn selects(
+        &mut self,
+        at: Tick,
+        before: Levels,
+        levels: Levels,
+        out: &mut dyn FrameSink,
+    ) -> ControlFlow<()> {
+        if self.selected(before) && !self.selected(levels) {
+            let fault = self.truncated(at);
+            self.finish(fault, out)?;
+            self.begins = true;
+            out.mark(BusMark::new("release", at))?;
+        } else if !self.selected(before) && self.selected(levels) {
+            out.settled(at);
+            out.mark(BusMark::new("select", at))?;
+        }
+        ControlFlow::Continue(())
     }
 
     /// The select line, as a bit among the lines that are looked at.
@@ -270,9 +299,7 @@ impl Decoder for Spi {
         if clock.0 != clock.1 {
             self.last_edge = at;
         }
-        // Data is taken with the rising edge in modes 0 and 3, with the falling one in 1 and 2.
-        let rising = matches!(self.config.mode, 0 | 3);
-        let takes = if rising { (Level::Low, Level::High) } else { (Level::High, Level::Low) };
+        let takes = self.taking_edge();
         if clock == takes && !self.selected(before) {
             out.look(Look::telling(at, self.select_mask()));
         } else if clock == takes {
@@ -282,16 +309,7 @@ impl Decoder for Spi {
                 self.finish(None, out)?;
             }
         }
-        if self.selected(before) && !self.selected(levels) {
-            let fault = self.truncated(at);
-            self.finish(fault, out)?;
-            self.begins = true;
-            out.mark(BusMark::new("release", at))?;
-        } else if !self.selected(before) && self.selected(levels) {
-            out.settled(at);
-            out.mark(BusMark::new("select", at))?;
-        }
-        ControlFlow::Continue(())
+        self.selects(at, before, levels, out)
     }
 
     fn due(&self) -> Option<Tick> {
@@ -301,6 +319,10 @@ impl Decoder for Spi {
 
     fn pass(&mut self, until: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
         self.rest(until, out)
+    }
+
+    fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+        self.plain_words(ahead, out)
     }
 
     fn end(&mut self, at: Tick, out: &mut dyn FrameSink) -> ControlFlow<()> {
