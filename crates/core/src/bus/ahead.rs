@@ -88,6 +88,65 @@ struct Clock {
 
 /// The next edges of a decoder's lines, and how far from each other they must be to be plain. Given to
 /// [`Decoder::read_plain`](super::Decoder::read_plain).
+///
+/// ```
+/// use std::ops::ControlFlow;
+///
+/// use deep_tap_core::bus::{Ahead, Decoder, Frame, FrameSink};
+/// use deep_tap_core::capture::{Capture, TraceBuilder};
+/// use deep_tap_core::decode::decode;
+/// use deep_tap_core::line::{Level, Levels, Line, LineId};
+/// use deep_tap_core::time::{Tick, TimeBase};
+///
+/// /// Finds high pulses.
+/// #[derive(Debug)]
+/// struct Highs(Option<Tick>);
+///
+/// impl Decoder for Highs {
+///     fn lines(&self) -> usize {
+///         1
+///     }
+///
+///     fn begin(&mut self, at: Tick, levels: Levels) {
+///         self.0 = (levels.level(0) == Level::High).then_some(at);
+///     }
+///
+///     fn change(&mut self, at: Tick, levels: Levels, out: &mut dyn FrameSink) -> ControlFlow<()> {
+///         let since = self.0.take();
+///         self.0 = (levels.level(0) == Level::High).then_some(at);
+///         since.map_or(ControlFlow::Continue(()), |since| out.frame(Frame::new("high", since..at)))
+///     }
+///
+///     fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
+///         let mut read = false;
+///         while let (None, [(rise, Level::High), (fall, Level::Low), ..]) = (self.0, ahead.edges(0)) {
+///             let pulse = *rise..*fall;
+///             if !ahead.take(&[2]) {
+///                 break;
+///             }
+///             out.frame(Frame::new("high", pulse))?;
+///             read = true;
+///         }
+///         ControlFlow::Continue(read)
+///     }
+///
+///     fn end(&mut self, _: Tick, _: &mut dyn FrameSink) -> ControlFlow<()> {
+///         ControlFlow::Continue(())
+///     }
+/// }
+///
+/// let mut line = TraceBuilder::new(Level::Low);
+/// for tick in 1..100 {
+///     line.push_edge(Tick(10 * tick), Level::from(tick % 2 == 1))?;
+/// }
+/// let base = TimeBase::from_rate("1 MS/s".parse()?)?;
+/// let capture = Capture::builder(base, 1000).line(Line::named("A"), line.finish(1000)).build()?;
+/// let mut frames = Vec::new();
+/// decode(&capture, &[LineId(0)], capture.range(), &mut Highs(None), &mut frames)?;
+/// assert_eq!(frames.len(), 49);
+/// assert_eq!(frames[48].start, Tick(970));
+/// # Ok::<(), deep_tap_core::Error>(())
+/// ```
 #[derive(Debug)]
 pub struct Ahead<'a> {
     lines: &'a mut [Upcoming],

@@ -1,12 +1,13 @@
 //! Asynchronous serial: a start bit, data, perhaps a parity bit, stop bits (TIA-232-F for the
 //! levels on a cable; the framing has no standard of its own beyond ITU-T V.4).
 
+mod bits;
 mod plain;
 
 use std::fmt;
 use std::ops::ControlFlow;
 
-use self::plain::Bits;
+use self::bits::Bits;
 use super::pace::Pace;
 use crate::bus::{Ahead, BusMark, Decoder, Fault, Field, FieldKind, Frame, FrameSink, Look};
 use crate::error::{Error, ErrorKind, Result};
@@ -132,8 +133,8 @@ pub struct Uart {
     /// The last edge.
     since: Tick,
     state: State,
-    /// Where bits lie that can be read at once.
-    plain: Bits,
+    /// The bits of a byte that can be read at once.
+    plain: Option<Bits>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -202,8 +203,8 @@ impl Uart {
         let bit = bit.and_then(|bit| bit.checked_mul(Rational::from(1000))).map_or(0, Rational::floor);
         let bit = u64::try_from(bit).unwrap_or(u64::MAX).max(1);
         let (level, since, state) = (Level::Unknown, Tick(0), State::Waiting);
-        let mut uart = Uart { config, halves, bit, level, since, state, plain: Bits::default() };
-        uart.plain = Bits::of(&uart);
+        let mut uart = Uart { config, halves, bit, level, since, state, plain: None };
+        uart.plain = Some(uart.plain_bits());
         Ok(uart)
     }
 
