@@ -4,6 +4,7 @@ mod acquisition;
 mod capabilities;
 mod driver;
 mod offers;
+mod onward;
 mod search;
 mod stimulus;
 mod stream;
