@@ -143,10 +143,18 @@ impl Tempo {
 
     /// The edges of the clock that were just taken.
     pub(super) fn edges(&mut self, ahead: &Ahead<'_>) {
-        if let Some(clock) = self.clock() {
-            ahead.taken(clock).iter().for_each(|(at, _)| {
-                self.edge(*at);
-            });
+        let Some(clock) = self.clock() else { return };
+        let mut taken = ahead.taken(clock);
+        // PERF: of many, most are forgotten again.
+        if let Some(((last, _), rest)) =
+            taken.len().checked_sub(REMEMBERED + 1).and_then(|many| taken.get(many..)?.split_first())
+        {
+            self.seen += taken.len() - rest.len();
+            (self.last, self.pulses, self.longest) = (Some(*last), [0; REMEMBERED], 0);
+            taken = rest;
+        }
+        for (at, _) in taken {
+            self.edge(*at);
         }
     }
 
