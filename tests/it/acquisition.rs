@@ -14,10 +14,11 @@ use deep_tap::{Error, ErrorKind, Result};
 
 use crate::support::{root, time};
 
-/// Sends faster than anybody reads: there are always more samples.
+/// Sends faster than anybody reads: there are always more samples, unless it fails.
 #[derive(Default)]
 struct Torrent {
     position: u64,
+    fails_at: Option<u64>,
     stopped: bool,
 }
 
@@ -49,6 +50,9 @@ impl Instrument for Torrent {
 
     /// A clock on input 0, that a quarter of the time is steady.
     fn read(&mut self, block: &mut SampleBlock) -> Result<()> {
+        if self.fails_at.is_some_and(|fails_at| self.position >= fails_at) {
+            return Err(Error::new(ErrorKind::Instrument, "the cable is out"));
+        }
         block.reset(SampleWidth::W8);
         for number in self.position..self.position + 5000 {
             block.push(u64::from(number / 1000 % 4 != 0 && number % 2 == 0), 0);
@@ -129,6 +133,20 @@ fn an_instrument_is_stopped_when_its_samples_cannot_be_taken() {
     let (outcome, _, stopped) = run("CLK rises", 2_000_000, usize::MAX);
     assert_eq!(outcome.unwrap_err().message(), "the disk is full");
     assert!(stopped);
+}
+
+#[test]
+fn what_arrives_before_an_instrument_fails_is_passed_on() {
+    let mut configuration = Configuration::new("100 MS/s".parse().unwrap(), 3_000_000, [0]);
+    configuration.stream = true;
+    for fails_at in [0, 5000, 200_000, 1_000_000] {
+        let mut instrument = Torrent { fails_at: Some(fails_at), ..Torrent::default() };
+        let mut sink = Counting { seen: 0, most: u64::MAX, trigger: None };
+        let acquisition = Acquisition::new(&mut instrument, &configuration, &["CLK"]);
+        let outcome = acquisition.run_into(&mut sink, &mut |_: Progress| ControlFlow::Continue(()));
+        assert_eq!(outcome.unwrap_err().message(), "the cable is out");
+        assert_eq!((sink.seen, instrument.stopped), (fails_at, true));
+    }
 }
 
 /// What the setup of all buses waits for.

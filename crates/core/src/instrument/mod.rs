@@ -161,9 +161,10 @@ pub enum Status {
 /// **For who implements it**: `configure` refuses what [`capabilities`](Instrument::capabilities)
 /// does not allow. `status` never blocks for longer than a user would wait without a sign of life
 /// (a fraction of a second); it is called in a loop. After `stop`, what has been recorded so far
-/// can be read; it is also called after an error, in any state. `read` replaces the block's contents with the next samples, at most a few
-/// thousand, and leaves it empty at the end; while it streams, also where nothing more has arrived
-/// yet. Nothing panics on any order of calls.
+/// can be read; it is also called after an error, in any state. `read` replaces the block's
+/// contents with the next samples, at most a few thousand, and leaves it empty at the end; while it
+/// streams, also where nothing more has arrived yet. Both are called on a thread of their own while
+/// it streams. Nothing panics on any order of calls.
 ///
 /// `examples/own_instrument.rs` is a complete implementation.
 pub trait Instrument: Send {
