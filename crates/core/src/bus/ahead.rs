@@ -9,7 +9,7 @@ pub(crate) struct Upcoming {
     edges: Vec<(Tick, Level)>,
     /// The next one's place.
     at: usize,
-    /// How many were taken at once, the last time.
+    /// How many were taken at once.
     passed: usize,
     /// The last edge, or where reading began.
     before: Tick,
@@ -21,27 +21,27 @@ impl Upcoming {
     /// Edges that are put at hand at a time.
     const BATCH: usize = 512;
 
-    /// Fewer are too few to read ahead; no unit that is read at once has more on one line.
-    pub(crate) const FEW: usize = 160;
+    /// Fewer are too few to read ahead: a word of 64 bits has 128 edges of its clock.
+    const FEW: usize = 160;
 
     /// A line that is read from a tick on.
     pub(crate) fn from(begin: Tick) -> Self {
         Upcoming { edges: Vec::new(), at: 0, passed: 0, before: begin, all: false }
     }
 
-    /// Whether more should be put at hand before reading ahead.
+    /// Whether more should be put at hand.
     pub(crate) fn has_few(&self) -> bool {
         !self.all && self.edges.len() - self.at < Self::FEW
     }
 
     /// Puts more edges at hand where few are left. `fill` appends some, with their ticks, and none only where there are
     /// none left.
-    pub(crate) fn top_up(&mut self, few: usize, mut fill: impl FnMut(usize, &mut Vec<(u64, Level)>)) {
-        if self.all || self.edges.len() - self.at >= few {
+    pub(crate) fn top_up(&mut self, mut fill: impl FnMut(usize, &mut Vec<(u64, Level)>)) {
+        if !self.has_few() {
             return;
         }
         self.edges.drain(..self.at);
-        (self.at, self.passed) = (0, 0);
+        self.at = 0;
         let mut more = Vec::with_capacity(Self::BATCH + 64);
         while !self.all && self.edges.len() < Self::FEW {
             more.clear();
@@ -54,6 +54,11 @@ impl Upcoming {
     /// The tick of the next edge, beyond all ticks where there is none at hand.
     pub(crate) fn tick(&self) -> Tick {
         self.edges.get(self.at).map_or(Tick(u64::MAX), |(tick, _)| *tick)
+    }
+
+    /// Forgets which edges were taken at once: whoever wanted to know has noted them.
+    pub(crate) fn forget_taken(&mut self) {
+        self.passed = 0;
     }
 
     /// Passes the next edge; the level that it leads to.
@@ -159,7 +164,6 @@ pub struct Ahead<'a> {
 impl<'a> Ahead<'a> {
     /// Edges before `end`, and the levels before them.
     pub(crate) fn new(lines: &'a mut [Upcoming], levels: Levels, end: Tick) -> Self {
-        lines.iter_mut().for_each(|line| line.passed = 0);
         Ahead { lines, levels, end, bounds: Bounds { reach: None, shortest: 0, clock: None } }
     }
 

@@ -331,10 +331,11 @@ impl Decoder for Certain {
     }
 
     fn read_plain(&mut self, ahead: &mut Ahead<'_>, out: &mut dyn FrameSink) -> ControlFlow<(), bool> {
-        let (next, proof) = (ahead.next(), &mut self.proof);
+        let proof = &mut self.proof;
         if !proof.is_undoubted() {
             return ControlFlow::Continue(false);
         }
+        let next = ahead.next();
         if self.decoder.due().is_some_and(|due| due < next) {
             self.decoder.pass(next, proof)?;
         }

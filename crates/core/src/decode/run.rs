@@ -91,14 +91,14 @@ impl<'a> Walk<'a> {
         let edges = lines.iter().map(|line| capture.trace(*line).edges(rest.clone())).collect();
         let upcoming = vec![Upcoming::from(range.start); lines.len()];
         let mut walk = Walk { edges, upcoming, next: Vec::new(), levels, end: range.end };
-        walk.top_up(1);
+        walk.top_up();
         walk
     }
 
     /// Puts more edges at hand on lines that have fewer.
-    fn top_up(&mut self, few: usize) {
+    fn top_up(&mut self) {
         for (upcoming, edges) in self.upcoming.iter_mut().zip(&mut self.edges) {
-            upcoming.top_up(few, |most, more| edges.fill(most, more));
+            upcoming.top_up(|most, more| edges.fill(most, more));
         }
         self.next.clear();
         self.next.extend(self.upcoming.iter().map(Upcoming::tick));
@@ -134,24 +134,22 @@ impl<'a> Walk<'a> {
         for (number, (next, upcoming)) in lines.filter(|(_, (next, _))| **next == tick) {
             self.levels = self.levels.with(number, upcoming.pass());
             *next = upcoming.tick();
-            few |= *next == NEVER;
+            few |= upcoming.has_few();
         }
         if few {
-            self.top_up(1);
+            self.top_up();
         }
         decoder.change(tick, self.levels, sink)?;
         ControlFlow::Continue(true)
     }
 
     fn read_plain(&mut self, decoder: &mut dyn Decoder, sink: &mut dyn FrameSink) -> ControlFlow<(), bool> {
-        if self.upcoming.iter().any(Upcoming::has_few) {
-            self.top_up(Upcoming::FEW);
-        }
         let mut ahead = Ahead::new(&mut self.upcoming, self.levels, self.end);
         let read = decoder.read_plain(&mut ahead, sink)?;
         if read {
             self.levels = ahead.levels();
-            self.next.iter_mut().zip(&self.upcoming).for_each(|(next, upcoming)| *next = upcoming.tick());
+            self.upcoming.iter_mut().for_each(Upcoming::forget_taken);
+            self.top_up();
         }
         ControlFlow::Continue(read)
     }
